@@ -1,0 +1,45 @@
+/** Shapes that several operations share. */
+import { isPlainObject, type JsonObject, NAME_PATTERN } from '@orchard/core';
+import { z } from 'zod';
+import type { Operation } from './operation.js';
+
+/** RFC 3339 in UTC with milliseconds. */
+export const time = z.iso.datetime().describe('RFC 3339, UTC, with milliseconds');
+/** Only the outermost shape is checked: what a JSON parser made holds nothing but JSON. */
+export const jsonObject = z.custom<JsonObject>(isPlainObject, 'A JSON object.').meta({ type: 'object' });
+export const email = z.email({ error: 'An e-mail address, such as mira@quillfell.example.' }).max(254).toLowerCase();
+export const password = z.string().min(10, 'At least 10 characters.').max(200, 'At most 200 characters.');
+export const slug = z.string().regex(/^[a-z][a-z0-9-]{0,38}$/, 'A lower-case letter, then up to 38 lower-case letters, digits or -.');
+export const collectionName = z.string().regex(NAME_PATTERN, 'A lower-case letter, then up to 62 letters, digits or _.');
+export const recordId = z.string().regex(/^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/, 'A letter or digit, then up to 63 letters, digits, ., _ or -.');
+export const deviceId = z.string().regex(/^[A-Za-z0-9][A-Za-z0-9._-]{7,63}$/, 'A letter or digit, then 7 to 63 letters, digits, ., _ or -.');
+export const uuid = z.uuid();
+export const none = z.strictObject({});
+export const nothing = z.undefined();
+
+export const listQuery = z.strictObject({
+  filter: z.string().max(4000).optional().describe('A condition in CQL2 text'),
+  sort: z.string().max(400).optional().describe('Field names, comma-separated, `-` before one for descending'),
+  limit: z.coerce.number().int().min(1).max(1000).default(50),
+  cursor: z.string().max(4000).optional().describe('`next` of the page before'),
+});
+
+/** A page of items; `next` is absent on the last one. */
+export const page = <T extends z.ZodType>(item: T) => z.object({ items: z.array(item), next: z.string().optional() });
+
+export const environmentParams = z.object({ app: slug, environment: slug });
+export const ENVIRONMENT = '/manage/v1/apps/{app}/environments/{environment}';
+
+type Optional = 'params' | 'query' | 'problems' | 'status';
+type Declared<P extends z.ZodObject, Q extends z.ZodObject, B extends z.ZodType, R extends z.ZodType> =
+  Omit<Operation<P, Q, B, R>, Optional> & Partial<Pick<Operation<P, Q, B, R>, Optional>>;
+
+/** Declares an operation; what is left out means: no parameters, no query, status 200. */
+export function operation<
+  R extends z.ZodType,
+  P extends z.ZodObject = typeof none,
+  Q extends z.ZodObject = typeof none,
+  B extends z.ZodType = typeof nothing,
+>(declared: Declared<P, Q, B, R>): Operation<P, Q, B, R> {
+  return { params: none as never, query: none as never, status: 200, problems: [], ...declared } as Operation<P, Q, B, R>;
+}

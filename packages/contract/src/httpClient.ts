@@ -1,0 +1,67 @@
+/** The typed HTTP client: one function for every declared operation. */
+import type { z } from 'zod';
+import type { BodyInputOf, Operation, ParamsOf, QueryInputOf, ReplyOf } from './operation.js';
+import { Problem, type ProblemDocument } from './problems.js';
+
+export type HttpClientOptions = {
+  /** Base address of the service, without a slash at the end. */
+  address: string;
+  /** Headers for each call, e.g. the key and the token. */
+  headers?: () => Record<string, string>;
+  fetch?: typeof globalThis.fetch;
+};
+
+// biome-ignore lint/suspicious/noExplicitAny: an operation of any shape
+type Any = Operation<any, any, any, any>;
+type Part<Name extends string, Value> = [Value] extends [undefined] ? { [K in Name]?: undefined }
+  : Record<string, never> extends Value ? { [K in Name]?: Value } : { [K in Name]: Value };
+export type CallInput<O extends Any> = Part<'params', ParamsOf<O>> & Part<'query', QueryInputOf<O>> & Part<'body', BodyInputOf<O>> & {
+  headers?: Record<string, string>;
+  signal?: AbortSignal;
+};
+export type CallReply<O extends Any> = { status: number; headers: Headers; body: ReplyOf<O> };
+export type HttpClient = {
+  /** Calls an operation and answers its body. @throws {Problem} when the service refuses, TypeError when it cannot be reached */
+  call<O extends Any>(operation: O, input: CallInput<O>): Promise<ReplyOf<O>>;
+  /** The same, with status and headers. */
+  exchange<O extends Any>(operation: O, input: CallInput<O>): Promise<CallReply<O>>;
+};
+
+type LooseInput = { params?: Record<string, string>; query?: Record<string, unknown>; body?: unknown; headers?: Record<string, string>; signal?: AbortSignal };
+
+/** The address of one call, parameters filled in. */
+export function addressOf(operation: Pick<Any, 'path'>, input: Pick<LooseInput, 'params' | 'query'>): string {
+  const path = operation.path.replace(/\{(\w+)\}/g, (_, name: string) => encodeURIComponent(String(input.params?.[name] ?? '')));
+  const query = new URLSearchParams();
+  for (const [name, value] of Object.entries(input.query ?? {})) {
+    if (value !== undefined && value !== null && value !== '') query.set(name, String(value));
+  }
+  return query.size ? `${path}?${query}` : path;
+}
+
+export function createHttpClient(options: HttpClientOptions): HttpClient {
+  const doFetch = options.fetch ?? globalThis.fetch;
+  async function exchange<O extends Any>(operation: O, input: CallInput<O>): Promise<CallReply<O>> {
+    const loose = input as LooseInput;
+    const hasBody = loose.body !== undefined;
+    const reply = await doFetch(options.address + addressOf(operation, loose), {
+      method: operation.method,
+      headers: { accept: 'application/json', ...(hasBody ? { 'content-type': 'application/json' } : {}), ...options.headers?.(), ...loose.headers },
+      ...(hasBody ? { body: JSON.stringify(loose.body) } : {}),
+      ...(loose.signal ? { signal: loose.signal } : {}),
+    });
+    const text = await reply.text();
+    if (!reply.ok) throw Problem.from(readProblem(text, reply));
+    return { status: reply.status, headers: reply.headers, body: (text ? JSON.parse(text) : undefined) as z.output<O['reply']> as ReplyOf<O> };
+  }
+  return { exchange, call: async (operation, input) => (await exchange(operation, input)).body };
+}
+
+/** What answered may not be our service, but a proxy: then its status and first words have to do. */
+function readProblem(text: string, reply: Response): ProblemDocument {
+  try {
+    return JSON.parse(text) as ProblemDocument;
+  } catch {
+    return { type: '/docs/problems/unexpected', title: reply.statusText, status: reply.status, detail: `The answer was ${reply.status} ${reply.statusText}: ${text.slice(0, 200)}` };
+  }
+}

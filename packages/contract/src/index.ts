@@ -1,0 +1,39 @@
+import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
+import { deviceOperations } from './operations/devices.js';
+import { memberOperations } from './operations/members.js';
+import { notificationOperations } from './operations/notifications.js';
+import { collectionOperations, managedRecordOperations, recordOperations } from './operations/records.js';
+import { telemetryOperations } from './operations/telemetry.js';
+import { userOperations } from './operations/users.js';
+import type { AnyOperation } from './operation.js';
+
+/** Every operation of the API, by capability. */
+export const operations = {
+  records: recordOperations,
+  users: userOperations,
+  devices: deviceOperations,
+  notifications: notificationOperations,
+  members: memberOperations,
+  apps: appOperations,
+  environments: environmentOperations,
+  clients: clientOperations,
+  collections: collectionOperations,
+  managedRecords: managedRecordOperations,
+  telemetry: telemetryOperations,
+};
+export const allOperations: AnyOperation[] = Object.values(operations).flatMap((group) => Object.values(group) as unknown as AnyOperation[]);
+
+export * from './httpClient.js';
+export * from './openapi.js';
+export * from './operation.js';
+export type * from './operations/apps.js';
+export { CLIENT_KINDS, MODES } from './operations/apps.js';
+export type * from './operations/devices.js';
+export { PERMISSIONS, PLATFORMS } from './operations/devices.js';
+export type * from './operations/members.js';
+export type * from './operations/notifications.js';
+export { DELIVERY_STATES } from './operations/notifications.js';
+export type * from './operations/records.js';
+export type * from './operations/telemetry.js';
+export type * from './operations/users.js';
+export * from './problems.js';

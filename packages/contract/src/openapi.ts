@@ -1,0 +1,99 @@
+/** The OpenAPI 3.1 document, from the same schemas that check the calls. */
+import { z } from 'zod';
+import type { AnyOperation, Caller } from './operation.js';
+import { PROBLEMS, problemSchema } from './problems.js';
+
+type Schema = Record<string, unknown>;
+
+function toSchema(schema: z.ZodType, io: 'input' | 'output'): Schema {
+  const { $schema: _, ...rest } = z.toJSONSchema(schema, { io, unrepresentable: 'any', reused: 'inline', target: 'draft-2020-12' }) as Schema;
+  return rest;
+}
+
+const security: Record<Caller['kind'], Record<string, string[]>[]> = {
+  anyone: [],
+  app: [{ key: [] }, { key: [], user: [] }],
+  server: [{ key: [] }],
+  member: [{ memberToken: [] }, { memberCookie: [] }],
+};
+
+function whoMayCall(caller: Caller): string {
+  switch (caller.kind) {
+    case 'anyone': return 'Anyone.';
+    case 'app': return `A client key${caller.user === 'required' ? ' with a signed-in user' : ''}${caller.scope ? `, or a server key with the scope \`${caller.scope}\`` : ''}.`;
+    case 'server': return `A server key with the scope \`${caller.scope}\`.`;
+    case 'member': return `A member with the role \`${caller.role}\` or a stronger one.`;
+  }
+}
+
+function parameters(operation: AnyOperation): Schema[] {
+  const of = (schema: z.ZodObject, where: 'path' | 'query') => {
+    const { properties = {}, required = [] } = toSchema(schema, 'input') as { properties?: Record<string, Schema>; required?: string[] };
+    return Object.entries(properties).map(([name, shape]) => ({
+      name, in: where, required: where === 'path' || required.includes(name), schema: shape, ...(shape.description ? { description: shape.description } : {}),
+    }));
+  };
+  const headers = (operation.requestHeaders ?? []).map((name) => ({ name, in: 'header', required: false, schema: { type: 'string' } }));
+  return [...of(operation.params, 'path'), ...of(operation.query, 'query'), ...headers];
+}
+
+/** Problems any call of this caller can meet, besides its own. */
+function problemsOf(operation: AnyOperation): (keyof typeof PROBLEMS)[] {
+  const byCaller = {
+    anyone: [], app: ['key-missing', 'key-mistyped', 'key-unknown', 'key-revoked', 'origin-blocked', 'token-expired'] as const,
+    server: ['key-missing', 'key-mistyped', 'key-unknown', 'key-revoked', 'key-wrong-kind', 'scope-missing'] as const,
+    member: ['member-sign-in-needed', 'role-insufficient'] as const,
+  }[operation.caller.kind];
+  const withBody = operation.body ? (['malformed-json', 'body-too-large', 'unsupported-media-type'] as const) : [];
+  return [...new Set([...operation.problems, ...byCaller, ...withBody, 'invalid-input' as const, 'rate-exceeded' as const, 'database-unavailable' as const])];
+}
+
+function responses(operation: AnyOperation): Schema {
+  const success = operation.status === 204
+    ? { description: 'Done.' }
+    : { description: 'Done.', content: { [operation.stream ? 'text/event-stream' : 'application/json']: { schema: toSchema(operation.reply, 'output') } } };
+  const result: Schema = { [operation.status]: success };
+  if (operation.alsoStatus) result[operation.alsoStatus] = success;
+  for (const name of problemsOf(operation)) {
+    const { status, title } = PROBLEMS[name];
+    const before = result[status] as { description: string } | undefined;
+    result[status] = {
+      description: `${before ? `${before.description} ` : ''}\`${name}\`: ${title}.`,
+      content: { 'application/problem+json': { schema: { $ref: '#/components/schemas/Problem' } } },
+    };
+  }
+  return result;
+}
+
+/** Builds the document for the given base address. */
+export function buildOpenApi(operations: readonly AnyOperation[], address: string): Schema {
+  const paths: Record<string, Record<string, unknown>> = {};
+  for (const operation of operations) {
+    paths[operation.path] ??= {};
+    (paths[operation.path] as Schema)[operation.method.toLowerCase()] = {
+      operationId: operation.id,
+      tags: [operation.id.split('.')[0]],
+      summary: operation.summary,
+      description: whoMayCall(operation.caller),
+      security: security[operation.caller.kind],
+      parameters: parameters(operation),
+      ...(operation.body ? { requestBody: { required: true, content: { 'application/json': { schema: toSchema(operation.body, 'input') } } } } : {}),
+      responses: responses(operation),
+    };
+  }
+  return {
+    openapi: '3.1.0',
+    info: { title: 'Vivid Orchard', version: '1', description: 'What apps call (/app/v1) and what teams call (/manage/v1).' },
+    servers: [{ url: address }],
+    paths,
+    components: {
+      schemas: { Problem: toSchema(problemSchema, 'output') },
+      securitySchemes: {
+        key: { type: 'apiKey', in: 'header', name: 'Orchard-Key' },
+        user: { type: 'http', scheme: 'bearer' },
+        memberToken: { type: 'http', scheme: 'bearer' },
+        memberCookie: { type: 'apiKey', in: 'cookie', name: 'orchard_session' },
+      },
+    },
+  };
+}

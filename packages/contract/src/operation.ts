@@ -1,0 +1,56 @@
+/** The form in which every API operation is declared, once. */
+import type { z } from 'zod';
+import type { ProblemName } from './problems.js';
+
+export const SCOPES = ['records:read', 'records:write', 'users:read', 'users:write', 'devices:read', 'devices:write', 'notify:send', 'notify:read'] as const;
+export type Scope = (typeof SCOPES)[number];
+
+/** From the weakest to the strongest; each may do what those before it may. */
+export const ROLES = ['viewer', 'developer', 'maintainer', 'owner'] as const;
+export type Role = (typeof ROLES)[number];
+
+export type Caller =
+  | { kind: 'anyone' }
+  /** A client key; `user` says whether somebody must be signed in. With `scope`, a server key that has it may call too. */
+  | { kind: 'app'; user: 'required' | 'optional'; scope?: Scope }
+  | { kind: 'server'; scope: Scope }
+  /** A member; `role` is the least role in the environment (or installation) that the path names. */
+  | { kind: 'member'; role: Role };
+
+export type Method = 'GET' | 'POST' | 'PUT' | 'PATCH' | 'DELETE';
+
+export type Operation<
+  Params extends z.ZodObject = z.ZodObject,
+  Query extends z.ZodObject = z.ZodObject,
+  Body extends z.ZodType = z.ZodType,
+  Reply extends z.ZodType = z.ZodType,
+> = {
+  /** Unique, `capability.verb`. */
+  id: string;
+  method: Method;
+  /** With `{name}` for each path parameter. */
+  path: string;
+  summary: string;
+  caller: Caller;
+  params: Params;
+  query: Query;
+  /** Absent: the call has no body. */
+  body?: Body;
+  /** Status of success. 204 has no body; `stream` is an event stream. */
+  status: 200 | 201 | 202 | 204;
+  /** A second status of success with the same body, e.g. 201 of a PUT that created. */
+  alsoStatus?: 201;
+  reply: Reply;
+  stream?: boolean;
+  /** Headers the caller may send that change what the call does. */
+  requestHeaders?: string[];
+  problems: ProblemName[];
+};
+
+export type AnyOperation = Operation<z.ZodObject, z.ZodObject, z.ZodType, z.ZodType>;
+export type ParamsOf<O> = O extends Operation<infer P, infer _Q, infer _B, infer _R> ? z.output<P> : never;
+export type QueryOf<O> = O extends Operation<infer _P, infer Q, infer _B, infer _R> ? z.output<Q> : never;
+export type QueryInputOf<O> = O extends Operation<infer _P, infer Q, infer _B, infer _R> ? z.input<Q> : never;
+export type BodyOf<O> = O extends Operation<infer _P, infer _Q, infer B, infer _R> ? z.output<B> : never;
+export type BodyInputOf<O> = O extends Operation<infer _P, infer _Q, infer B, infer _R> ? z.input<B> : never;
+export type ReplyOf<O> = O extends Operation<infer _P, infer _Q, infer _B, infer R> ? z.output<R> : never;

@@ -1,0 +1,2 @@
+export * from './encryption.js';
+export * from './vapid.js';

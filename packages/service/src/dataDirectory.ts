@@ -1,0 +1,63 @@
+/** The data directory: who holds it, and the secret key in it. */
+import { randomBytes } from 'node:crypto';
+import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+
+/** When a process started, in clock ticks since boot; tells a live process from a later one with the same pid. Null when it is gone. */
+export function startedAt(pid: number): string | null {
+  try {
+    const stat = readFileSync(`/proc/${pid}/stat`, 'utf8');
+    const fields = stat.slice(stat.lastIndexOf(')') + 2).split(' ');
+    return fields[0] === 'Z' ? null : (fields[19] ?? null);
+  } catch {
+    return null;
+  }
+}
+
+function writeLock(path: string): void {
+  writeFileSync(path, JSON.stringify({ pid: process.pid, started: startedAt(process.pid) }), { flag: 'wx', mode: 0o600 });
+}
+
+/**
+ * Takes the data directory for this process, creating it when needed. A lock left by a killed process is taken over.
+ * @returns a function that gives it back
+ * @throws Error when another live process holds it
+ */
+export function holdDataDirectory(directory: string): () => void {
+  mkdirSync(directory, { recursive: true, mode: 0o700 });
+  const path = join(directory, 'service.lock');
+  try {
+    writeLock(path);
+  } catch (error) {
+    if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw error;
+    const holder = readHolder(path);
+    if (holder && startedAt(holder.pid) === holder.started) {
+      throw new Error(`The data directory ${directory} is in use by process ${holder.pid}. Stop that one first, or choose another directory with ORCHARD_DATA (for the demo: -- --data DIR).`);
+    }
+    rmSync(path, { force: true });
+    writeLock(path);
+  }
+  return () => rmSync(path, { force: true });
+}
+
+function readHolder(path: string): { pid: number; started: string } | null {
+  try {
+    return JSON.parse(readFileSync(path, 'utf8'));
+  } catch {
+    return null;
+  }
+}
+
+/** The 32-byte key that credentials are encrypted under: the configured one, or a file made at the first start. */
+export function readSecretKey(directory: string, configured: Buffer | undefined): Buffer {
+  if (configured) return configured;
+  const path = join(directory, 'secret.key');
+  try {
+    return Buffer.from(readFileSync(path, 'utf8').trim(), 'hex');
+  } catch (error) {
+    if ((error as NodeJS.ErrnoException).code !== 'ENOENT') throw error;
+    const key = randomBytes(32);
+    writeFileSync(path, `${key.toString('hex')}\n`, { mode: 0o600, flag: 'wx' });
+    return key;
+  }
+}

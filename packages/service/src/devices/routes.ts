@@ -1,0 +1,78 @@
+import { type BodyOf, operations, Problem } from '@orchard/contract';
+import { bind, type Call, type Environment, environmentOf, type Route } from '../http/call.js';
+import type { Parts } from '../parts.js';
+import { type DeviceRow, DeviceStore, presentDevice } from './store.js';
+
+type Registration = BodyOf<typeof operations.devices.put>;
+
+export function deviceRoutes(parts: Parts): Route[] {
+  const store = new DeviceStore(parts.database);
+  const own = operations.devices;
+
+  async function deviceNamed(environment: Environment, id: string): Promise<DeviceRow> {
+    const row = await store.find(environment, id);
+    if (!row) throw new Problem('not-found', `There is no device ${id} in ${environment.app}/${environment.name}.`);
+    return row;
+  }
+  /** A device of somebody signed in is theirs alone; knowing its id does not open it to others. */
+  function demandOwn(call: Pick<Call, 'holder' | 'user'>, row: DeviceRow): void {
+    if (call.holder?.key.kind === 'server' || !row.userId || row.userId === call.user?.id) return;
+    throw new Problem('access-refused', `The device ${row.id} belongs to a user who is not signed in here.`);
+  }
+  async function register(call: Call<typeof own.put>) {
+    const environment = environmentOf(call);
+    const { id } = call.params;
+    if (call.body.subscription) parts.webPush.demandAllowed(call.body.subscription.endpoint);
+    const before = await store.find(environment, id);
+    // Whoever holds the installation may register it anew after a sign-out or change of user.
+    const row = rowFrom(id, call.body, call, before, new Date(parts.now()));
+    await store.save(environment, row);
+    parts.changes.wake(environment.id);
+    return { body: presentDevice(row), status: before ? 200 : 201 };
+  }
+
+  return [
+    bind(own.put, register),
+    bind(own.read, async (call) => {
+      const row = await deviceNamed(environmentOf(call), call.params.id);
+      demandOwn(call, row);
+      return { body: presentDevice(row) };
+    }),
+    bind(own.remove, async (call) => {
+      const row = await deviceNamed(environmentOf(call), call.params.id);
+      demandOwn(call, row);
+      await store.update(environmentOf(call), row.id, { retiredAt: new Date(parts.now()), retiredReason: 'the app retired it', updatedAt: new Date(parts.now()) });
+      parts.changes.wake(environmentOf(call).id);
+      return { body: undefined };
+    }),
+    bind(own.pushKey, async (call) => ({ body: { applicationServerKey: await parts.webPush.publicKey(environmentOf(call).id) } })),
+    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts.cursorSecret) })),
+    bind(own.readManaged, async (call) => ({ body: presentDevice(await deviceNamed(environmentOf(call), call.params.device)) })),
+    bind(own.patch, async (call) => {
+      const environment = environmentOf(call);
+      const row = await deviceNamed(environment, call.params.device);
+      const now = new Date(parts.now());
+      const { retired, userId } = call.body;
+      await store.update(environment, row.id, {
+        updatedAt: now,
+        ...(userId === null ? { userId: null } : {}),
+        ...(retired === undefined ? {} : { retiredAt: retired ? now : null, retiredReason: retired ? `retired by ${call.member?.email}` : null }),
+      });
+      parts.changes.wake(environment.id);
+      return { body: presentDevice(await deviceNamed(environment, row.id)) };
+    }),
+    bind(own.removeManaged, async (call) => {
+      if (!(await store.remove(environmentOf(call), call.params.device))) throw new Problem('not-found', `There is no device ${call.params.device}.`);
+      return { body: undefined };
+    }),
+  ];
+}
+
+function rowFrom(id: string, body: Registration, call: Pick<Call, 'holder' | 'user'>, before: DeviceRow | null, now: Date): DeviceRow {
+  return {
+    id, userId: call.user?.id ?? null, client: call.holder?.client.name ?? null,
+    platform: body.platform, appVersion: body.appVersion, os: body.os, model: body.model ?? null, locale: body.locale, timeZone: body.timeZone, permission: body.permission,
+    endpoint: body.subscription?.endpoint ?? null, p256dh: body.subscription?.keys.p256dh ?? null, auth: body.subscription?.keys.auth ?? null,
+    retiredAt: null, retiredReason: null, createdAt: before?.createdAt ?? now, updatedAt: now, lastSeenAt: now,
+  };
+}

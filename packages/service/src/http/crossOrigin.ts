@@ -1,0 +1,25 @@
+/** Cross-origin calls (the CORS protocol of the Fetch standard) for the app API. */
+import type { Request, Response } from 'express';
+
+const EXPOSED = 'ETag, Link, Location, Orchard-Request, Retry-After, traceparent';
+
+/** Lets the calling page read the answer. Whether the call is done at all is decided by the client's list of origins. */
+export function allowReading(request: Request, response: Response): void {
+  const { origin } = request.headers;
+  if (!origin || !request.originalUrl.startsWith('/app/')) return;
+  response.setHeader('Access-Control-Allow-Origin', origin);
+  response.setHeader('Access-Control-Expose-Headers', EXPOSED);
+  response.setHeader('Vary', 'Origin');
+}
+
+/**
+ * Answers a preflight. It carries no key, so it cannot be judged by client: every origin may ask, and the call
+ * that follows is refused with a readable reason when its origin is not allowed. No cookies are involved.
+ */
+export function answerPreflight(request: Request, response: Response): void {
+  allowReading(request, response);
+  response.setHeader('Access-Control-Allow-Methods', 'GET, POST, PUT, PATCH, DELETE');
+  response.setHeader('Access-Control-Allow-Headers', 'Orchard-Key, Orchard-Device, Authorization, Content-Type, If-Match, If-None-Match, Idempotency-Key, traceparent, tracestate');
+  response.setHeader('Access-Control-Max-Age', '600');
+  response.status(204).end();
+}

@@ -1,0 +1,109 @@
+/**
+ * Work that outlives a call: rows in the system database, taken with SKIP LOCKED. A job has a lease while it is
+ * worked on; when its instance dies, the lease runs out and another takes it.
+ */
+import type { RowDataPacket } from 'mysql2/promise';
+import type { Logger } from 'pino';
+import { type Database, isDatabaseAway } from '../database/connection.js';
+
+export type Job = { id: string; kind: string; environmentId: string; subject: string };
+/** Works on a job. @returns null when it is done, or when to run it again */
+export type Worker = (job: Job, lease: Lease) => Promise<Date | null>;
+export type Lease = {
+  /** Prolongs it; false when it was lost, and the work must stop. */
+  renew: () => Promise<boolean>;
+  /** True when the service is stopping: come to an end soon. */
+  stopping: () => boolean;
+};
+
+const LEASE_MS = 30_000;
+const POLL_MS = 500;
+const AT_ONCE = 4;
+
+export class JobQueue {
+  readonly #workers = new Map<string, Worker>();
+  readonly #running = new Set<Promise<void>>();
+  #timer: NodeJS.Timeout | null = null;
+  #stopping = false;
+  #looking = false;
+
+  constructor(private readonly database: Database, private readonly instance: string, private readonly now: () => number, private readonly newId: () => string, private readonly log: Logger) {}
+
+  on(kind: string, worker: Worker): void {
+    this.#workers.set(kind, worker);
+  }
+
+  /** The statement that adds a job, to be run in the transaction of what it is about. */
+  insert(kind: string, environmentId: string, subject: string): { sql: string; values: unknown[] } {
+    const now = new Date(this.now());
+    return {
+      sql: `INSERT INTO \`${this.database.name}\`.jobs (id, kind, environmentId, subject, runAt, createdAt) VALUES (?, ?, ?, ?, ?, ?)`,
+      values: [this.newId(), kind, environmentId, subject, now, now],
+    };
+  }
+
+  start(): void {
+    this.#timer = setInterval(() => void this.look(), POLL_MS);
+  }
+
+  /** Takes what is due, as far as hands are free. Called by the clock, and at once when a job was added here. */
+  async look(): Promise<void> {
+    if (this.#looking || this.#stopping) return;
+    this.#looking = true;
+    try {
+      while (!this.#stopping && this.#running.size < AT_ONCE) {
+        const job = await this.#take();
+        if (!job) break;
+        const work = this.#run(job).finally(() => {
+          this.#running.delete(work);
+          void this.look();
+        });
+        this.#running.add(work);
+      }
+    } catch (error) {
+      if (!isDatabaseAway(error)) this.log.error({ err: error }, 'jobs could not be taken');
+    } finally {
+      this.#looking = false;
+    }
+  }
+
+  #take(): Promise<Job | null> {
+    return this.database.withConnection(async (connection) => {
+      const now = this.now();
+      await connection.beginTransaction();
+      try {
+        const [rows] = await connection.query<RowDataPacket[]>(
+          'SELECT id, kind, environmentId, subject FROM jobs WHERE runAt <= ? AND (leaseUntil IS NULL OR leaseUntil < ?) ORDER BY runAt LIMIT 1 FOR UPDATE SKIP LOCKED', [new Date(now), new Date(now)]);
+        const job = rows[0] as Job | undefined;
+        if (job) await connection.query('UPDATE jobs SET leaseUntil = ?, leasedBy = ? WHERE id = ?', [new Date(now + LEASE_MS), this.instance, job.id]);
+        await connection.commit();
+        return job ?? null;
+      } catch (error) {
+        await connection.rollback().catch(() => undefined);
+        throw error;
+      }
+    });
+  }
+
+  async #run(job: Job): Promise<void> {
+    const renew = async () => {
+      const { affectedRows } = await this.database.change('UPDATE jobs SET leaseUntil = ? WHERE id = ? AND leasedBy = ?', [new Date(this.now() + LEASE_MS), job.id, this.instance]);
+      return affectedRows === 1;
+    };
+    try {
+      const again = await this.#workers.get(job.kind)?.(job, { renew, stopping: () => this.#stopping });
+      if (again) await this.database.change('UPDATE jobs SET runAt = ?, leaseUntil = NULL, leasedBy = NULL WHERE id = ? AND leasedBy = ?', [again, job.id, this.instance]);
+      else await this.database.change('DELETE FROM jobs WHERE id = ? AND leasedBy = ?', [job.id, this.instance]);
+    } catch (error) {
+      // The row stays; it is taken again when its lease runs out.
+      this.log.error({ err: error, job: job.id, kind: job.kind }, 'a job failed and will be taken again');
+    }
+  }
+
+  /** Lets running work come to an end; what is left stays as rows. */
+  async stop(): Promise<void> {
+    this.#stopping = true;
+    if (this.#timer) clearInterval(this.#timer);
+    await Promise.all(this.#running);
+  }
+}

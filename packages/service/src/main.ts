@@ -1,0 +1,32 @@
+/** The process: `node dist/main.js`. */
+import { readConfig } from './config.js';
+import { createLog, type RunningService, startService } from './service.js';
+
+let running: RunningService | undefined;
+let stopping = false;
+
+async function stop(): Promise<void> {
+  if (stopping) return;
+  stopping = true;
+  await running?.stop();
+  process.exit(0);
+}
+
+process.on('SIGINT', stop);
+process.on('SIGTERM', stop);
+// Started by another process of ours (the demo): when that one is gone, so are we.
+process.on('disconnect', stop);
+
+try {
+  const config = readConfig(process.env);
+  running = await startService(config, createLog(config.logLevel));
+  if (process.send) process.send({ address: running.address, setupAddress: running.setupAddress });
+  else {
+    console.log(`\nVivid Orchard is at ${running.address}`);
+    if (running.setupAddress) console.log(`Nobody can sign in yet. Make the owner account, once, at\n  ${running.setupAddress}`);
+    console.log('Ctrl-C stops it.\n');
+  }
+} catch (error) {
+  console.error(`\n${(error as Error).message}\n`);
+  process.exit(1);
+}

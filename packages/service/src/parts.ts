@@ -1,0 +1,34 @@
+/** What the capabilities of the service are built from; put together in service.ts. */
+import type { Logger } from 'pino';
+import type { Directory } from './access/directory.js';
+import type { UserTokens } from './access/userTokens.js';
+import type { Catalogue } from './collections/catalogue.js';
+import type { Config } from './config.js';
+import type { Database } from './database/connection.js';
+import type { WebPushGateway } from './gateways/webPush.js';
+import type { JobQueue } from './jobs/queue.js';
+import type { ChangeSignal } from './live/changeSignal.js';
+import type { Recorder } from './telemetry/recorder.js';
+
+export type Parts = {
+  config: Config;
+  log: Logger;
+  database: Database;
+  secretKey: Buffer;
+  /** Signs list cursors. */
+  cursorSecret: Buffer;
+  /** Milliseconds since 1970. */
+  now: () => number;
+  /** That many random bytes. */
+  random: (bytes: number) => Buffer;
+  newId: () => string;
+  directory: Directory;
+  userTokens: UserTokens;
+  catalogue: Catalogue;
+  recorder: Recorder;
+  jobs: JobQueue;
+  changes: ChangeSignal;
+  webPush: WebPushGateway;
+  /** Base address that people and apps use. */
+  address: () => string;
+};

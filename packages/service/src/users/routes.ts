@@ -1,0 +1,58 @@
+import { operations, Problem } from '@orchard/contract';
+import { type JsonObject, mergePatch } from '@orchard/core';
+import { bind, type Call, type Environment, environmentOf, type Route } from '../http/call.js';
+import type { Parts } from '../parts.js';
+import { Sessions } from './sessions.js';
+import { presentUser, type UserRow, UserStore } from './store.js';
+
+type UserChanges = { name?: string | null | undefined; data?: JsonObject | undefined; roles?: string[] | undefined; disabled?: boolean | undefined };
+
+export function userRoutes(parts: Parts): Route[] {
+  const store = new UserStore(parts.database);
+  const sessions = new Sessions(parts, store);
+  const own = operations.users;
+  const clientOf = (call: Pick<Call, 'holder'>) => call.holder?.client.name ?? '';
+
+  async function userNamed(environment: Environment, id: string): Promise<UserRow> {
+    const row = await store.find(environment, id);
+    if (!row) throw new Problem('not-found', `There is no user ${id} in ${environment.app}/${environment.name}.`);
+    return row;
+  }
+  async function change(environment: Environment, id: string, changes: UserChanges) {
+    const before = await userNamed(environment, id);
+    const { data, ...rest } = changes;
+    const merged = data ? { data: mergePatch(presentUser(before).data, data) as JsonObject } : {};
+    await store.update(environment, id, { ...rest, ...merged, updatedAt: new Date(parts.now()) });
+    if (changes.disabled) await sessions.end(environment, { userId: id }, 'account disabled');
+    if (changes.roles) parts.userTokens.forget();
+    return { body: presentUser(await userNamed(environment, id)) };
+  }
+
+  return [
+    bind(own.readMe, async (call) => ({ body: presentUser(await userNamed(environmentOf(call), call.user?.id ?? '')) })),
+    bind(own.patchMe, (call) => change(environmentOf(call), call.user?.id ?? '', call.body)),
+    bind(own.signUp, async (call) => {
+      const user = await sessions.makeUser(environmentOf(call), call.body);
+      return { body: await sessions.begin(environmentOf(call), clientOf(call), user) };
+    }),
+    bind(own.startSession, async (call) => {
+      const { body } = call;
+      if ('refreshToken' in body) return { body: await sessions.renew(environmentOf(call), body.refreshToken) };
+      return { body: await sessions.signIn(environmentOf(call), clientOf(call), body.email, body.password) };
+    }),
+    bind(own.endSession, async (call) => {
+      await sessions.end(environmentOf(call), { id: call.user?.sessionId ?? '' }, 'signed out');
+      return { body: undefined };
+    }),
+    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts.cursorSecret) })),
+    bind(own.read, async (call) => ({ body: presentUser(await userNamed(environmentOf(call), call.params.user)) })),
+    bind(own.create, async (call) => ({ body: presentUser(await sessions.makeUser(environmentOf(call), call.body)) })),
+    bind(own.patch, (call) => change(environmentOf(call), call.params.user, call.body)),
+    bind(own.remove, async (call) => {
+      const removed = await store.remove(environmentOf(call), call.params.user);
+      if (!removed) throw new Problem('not-found', `There is no user ${call.params.user}.`);
+      parts.userTokens.forget();
+      return { body: undefined };
+    }),
+  ];
+}

@@ -1,0 +1,96 @@
+/** Users and their sessions, as rows. */
+import { Problem, type User } from '@orchard/contract';
+import type { JsonObject } from '@orchard/core';
+import { and, eq, isNull } from 'drizzle-orm';
+import { type Database, isDuplicate } from '../database/connection.js';
+import { tablesOf } from '../database/environmentTables.js';
+import { type Columns, cutPage, type ListRequest, planList } from '../database/listing.js';
+import type { Environment } from '../http/call.js';
+
+export type UserRow = ReturnType<typeof tablesOf>['users']['$inferSelect'];
+export type SessionRow = ReturnType<typeof tablesOf>['sessions']['$inferSelect'];
+
+const COLUMNS: Columns = new Map([
+  ['id', { sql: 'id', kind: 'text' }], ['email', { sql: 'email', kind: 'text' }], ['name', { sql: 'name', kind: 'text' }], ['roles', { sql: 'roles', kind: 'text' }],
+  ['disabled', { sql: 'disabled', kind: 'boolean' }], ['createdAt', { sql: 'createdAt', kind: 'time' }], ['updatedAt', { sql: 'updatedAt', kind: 'time' }], ['lastSeenAt', { sql: 'lastSeenAt', kind: 'time' }],
+]);
+
+export function presentUser(row: UserRow): User {
+  return {
+    id: row.id, email: row.email, name: row.name, roles: parsed(row.roles), data: parsed(row.data), disabled: Boolean(row.disabled),
+    createdAt: row.createdAt.toISOString(), updatedAt: row.updatedAt.toISOString(), lastSeenAt: row.lastSeenAt?.toISOString() ?? null,
+  };
+}
+
+/** JSON columns come parsed or as text, depending on the statement. */
+const parsed = <T>(value: T | string): T => (typeof value === 'string' ? JSON.parse(value) : value);
+
+export class UserStore {
+  constructor(private readonly database: Database) {}
+
+  async find(environment: Environment, id: string): Promise<UserRow | null> {
+    const { users } = tablesOf(environment.database);
+    return (await this.database.orm.select().from(users).where(eq(users.id, id)))[0] ?? null;
+  }
+
+  async findByEmail(environment: Environment, email: string): Promise<UserRow | null> {
+    const { users } = tablesOf(environment.database);
+    return (await this.database.orm.select().from(users).where(eq(users.email, email)))[0] ?? null;
+  }
+
+  /** @throws {Problem} already-exists */
+  async insert(environment: Environment, row: UserRow): Promise<void> {
+    try {
+      await this.database.orm.insert(tablesOf(environment.database).users).values(row);
+    } catch (error) {
+      if (isDuplicate(error)) throw new Problem('already-exists', `There is an account for ${row.email} already. Sign in with it.`);
+      throw error;
+    }
+  }
+
+  async update(environment: Environment, id: string, changes: Partial<UserRow> & { data?: JsonObject }): Promise<void> {
+    const { users } = tablesOf(environment.database);
+    await this.database.orm.update(users).set(changes).where(eq(users.id, id));
+  }
+
+  /** Deletes the user, ends their sessions and detaches their devices, all or nothing. */
+  async remove(environment: Environment, id: string): Promise<boolean> {
+    const { users, sessions, devices } = tablesOf(environment.database);
+    return this.database.orm.transaction(async (transaction) => {
+      const [result] = await transaction.delete(users).where(eq(users.id, id));
+      await transaction.delete(sessions).where(eq(sessions.userId, id));
+      await transaction.update(devices).set({ userId: null }).where(eq(devices.userId, id));
+      return result.affectedRows > 0;
+    });
+  }
+
+  async list(environment: Environment, request: ListRequest, cursorSecret: Buffer) {
+    const plan = planList(COLUMNS, request, { field: 'id', descending: true }, cursorSecret);
+    const rows = await this.database.rows<UserRow>(`SELECT * FROM \`${environment.database}\`._users WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`, plan.values);
+    return cutPage(rows, plan, cursorSecret, (row, field) => row[field as keyof UserRow], presentUser);
+  }
+
+  async insertSession(environment: Environment, row: SessionRow): Promise<void> {
+    await this.database.orm.insert(tablesOf(environment.database).sessions).values(row);
+  }
+
+  async findSession(environment: Environment, id: string): Promise<{ session: SessionRow; user: UserRow } | null> {
+    const { sessions, users } = tablesOf(environment.database);
+    const [row] = await this.database.orm.select({ session: sessions, user: users }).from(sessions).innerJoin(users, eq(users.id, sessions.userId)).where(eq(sessions.id, id));
+    return row ?? null;
+  }
+
+  /** Moves a session to its next generation; false when it is not at `generation` any more, or has ended. */
+  async advanceSession(environment: Environment, id: string, generation: number, expiresAt: Date): Promise<boolean> {
+    const { sessions } = tablesOf(environment.database);
+    const [result] = await this.database.orm.update(sessions).set({ generation: generation + 1, expiresAt })
+      .where(and(eq(sessions.id, id), eq(sessions.generation, generation), isNull(sessions.endedAt)));
+    return result.affectedRows === 1;
+  }
+
+  async endSessions(environment: Environment, which: { id: string } | { userId: string }, at: Date, reason: string): Promise<void> {
+    const { sessions } = tablesOf(environment.database);
+    const condition = 'id' in which ? eq(sessions.id, which.id) : eq(sessions.userId, which.userId);
+    await this.database.orm.update(sessions).set({ endedAt: at, endedReason: reason }).where(and(condition, isNull(sessions.endedAt)));
+  }
+}

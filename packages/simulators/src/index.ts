@@ -1,0 +1,3 @@
+export * from './handset.js';
+export * from './pushNetwork.js';
+export * from './wall.js';
