@@ -1,0 +1,93 @@
+/** The library that apps use: `connect` with the client profile, then call. */
+import { type BodyInputOf, createHttpClient, type Device, operations, type OrchardRecord, Problem, type QueryInputOf, type ReplyOf, type User } from '@orchard/contract';
+
+export { Problem };
+export type Profile = { address: string; clientKey: string };
+type Tokens = ReplyOf<typeof operations.users.startSession>;
+/** Keeps the session over restarts of the app; in a browser, localStorage does. */
+export type Storage = { read: () => string | null | Promise<string | null>; write: (value: string | null) => void | Promise<void> };
+export type Options = Profile & { storage?: Storage; fetch?: typeof globalThis.fetch };
+type Json = BodyInputOf<typeof operations.records.create>;
+type ListQuery = QueryInputOf<typeof operations.records.list>;
+
+/** One collection, as the signed-in user sees it. */
+export type CollectionHandle = {
+  create: (fields: Json) => Promise<OrchardRecord>;
+  read: (id: string) => Promise<OrchardRecord>;
+  list: (query?: ListQuery) => Promise<{ items: OrchardRecord[]; next?: string }>;
+  /** Replaces or creates. With `version`, only over that version. */
+  put: (id: string, fields: Json, version?: number) => Promise<OrchardRecord>;
+  /** Changes some fields (merge patch). With `version`, only over that version. */
+  change: (id: string, fields: Json, version?: number) => Promise<OrchardRecord>;
+  remove: (id: string, version?: number) => Promise<void>;
+};
+export type Orchard = {
+  signUp: (account: BodyInputOf<typeof operations.users.signUp>) => Promise<User>;
+  signIn: (email: string, password: string) => Promise<User>;
+  signOut: () => Promise<void>;
+  me: () => Promise<User>;
+  collection: (name: string) => CollectionHandle;
+  registerDevice: (id: string, registration: BodyInputOf<typeof operations.devices.put>) => Promise<Device>;
+  /** `applicationServerKey` for a web push subscription. */
+  pushKey: () => Promise<string>;
+};
+
+const RENEW_BEFORE_MS = 30_000;
+
+/** In a browser the session is kept in localStorage, under the address and key it belongs to. */
+function defaultStorage(profile: Profile): Storage {
+  const name = `orchard:${profile.address}:${profile.clientKey.slice(-6)}`;
+  const store = (globalThis as { localStorage?: { getItem(key: string): string | null; setItem(key: string, value: string): void; removeItem(key: string): void } }).localStorage;
+  if (store) return { read: () => store.getItem(name), write: (value) => (value === null ? store.removeItem(name) : store.setItem(name, value)) };
+  let kept: string | null = null;
+  return { read: () => kept, write: (value) => { kept = value; } };
+}
+
+/** Connects an app. Calls renew the access token by themselves when it is about to run out. */
+export function connect(options: Options): Orchard {
+  const storage = options.storage ?? defaultStorage(options);
+  const http = createHttpClient({ address: options.address, headers: () => ({ 'orchard-key': options.clientKey }), ...(options.fetch ? { fetch: options.fetch } : {}) });
+  let tokens: Tokens | null | undefined;
+  let renewing: Promise<Tokens | null> | null = null;
+
+  async function keep(next: Tokens | null): Promise<Tokens | null> {
+    tokens = next;
+    await storage.write(next ? JSON.stringify(next) : null);
+    return next;
+  }
+  /** A refresh token is good for one use, so callers at the same time share one renewal. */
+  function renew(refreshToken: string): Promise<Tokens | null> {
+    renewing ??= http.call(operations.users.startSession, { body: { refreshToken } }).then(keep, async (error: unknown) => {
+      if (error instanceof Problem && error.status === 401) return keep(null);
+      throw error;
+    }).finally(() => { renewing = null; });
+    return renewing;
+  }
+  async function headers(more: Record<string, string> = {}): Promise<{ headers: Record<string, string> }> {
+    if (tokens === undefined) tokens = JSON.parse((await storage.read()) ?? 'null') as Tokens | null;
+    if (tokens && Date.parse(tokens.accessTokenExpiresAt) - RENEW_BEFORE_MS < Date.now()) tokens = await renew(tokens.refreshToken);
+    return { headers: { ...(tokens ? { authorization: `Bearer ${tokens.accessToken}` } : {}), ...more } };
+  }
+  const over = (version: number | undefined): Record<string, string> => (version === undefined ? {} : { 'if-match': `"${version}"` });
+  const { users, records, devices } = operations;
+
+  return {
+    signUp: async (account) => ((await keep(await http.call(users.signUp, { body: account }))) as Tokens).user,
+    signIn: async (email, password) => ((await keep(await http.call(users.startSession, { body: { email, password } }))) as Tokens).user,
+    signOut: async () => {
+      await http.call(users.endSession, await headers()).catch(() => undefined);
+      await keep(null);
+    },
+    me: async () => http.call(users.readMe, await headers()),
+    collection: (collection) => ({
+      create: async (body) => http.call(records.create, { params: { collection }, body, ...(await headers()) }),
+      read: async (id) => http.call(records.read, { params: { collection, id }, ...(await headers()) }),
+      list: async (query = {}) => http.call(records.list, { params: { collection }, query, ...(await headers()) }),
+      put: async (id, body, version) => http.call(records.put, { params: { collection, id }, body, ...(await headers(over(version))) }),
+      change: async (id, body, version) => http.call(records.patch, { params: { collection, id }, body, ...(await headers(over(version))) }),
+      remove: async (id, version) => http.call(records.remove, { params: { collection, id }, ...(await headers(over(version))) }),
+    }),
+    registerDevice: async (id, body) => http.call(devices.put, { params: { id }, body, ...(await headers()) }),
+    pushKey: async () => (await http.call(devices.pushKey, await headers())).applicationServerKey,
+  };
+}

@@ -1,0 +1,1 @@
+export { APP, HIKER, OWNER } from './scenario.js';

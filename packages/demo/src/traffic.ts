@@ -1,0 +1,36 @@
+/** Hikers who use the app while the demo runs: a few real calls a second. */
+import { createHttpClient, operations } from '@orchard/contract';
+import { HUTS, seededRandom } from './scenario.js';
+
+const CALLS_A_SECOND = 2;
+type Person = { email: string; password: string };
+
+/** Starts the traffic. @returns a function that ends it */
+export function startTraffic(address: string, clientKey: string, people: Person[]): () => void {
+  const random = seededRandom(Date.now() & 0xffff);
+  const pick = <T>(list: readonly T[]) => list[Math.floor(random() * list.length)] as T;
+  const tokens = new Map<string, { token: string; until: number }>();
+  const app = createHttpClient({ address, headers: () => ({ 'orchard-key': clientKey, 'user-agent': 'QuillfellHiker/2.4.1 (iOS 19.2)' }) });
+
+  async function tokenOf(person: Person): Promise<string> {
+    const known = tokens.get(person.email);
+    if (known && known.until > Date.now() + 30_000) return known.token;
+    const { accessToken, accessTokenExpiresAt } = await app.call(operations.users.startSession, { body: { email: person.email, password: person.password } });
+    tokens.set(person.email, { token: accessToken, until: Date.parse(accessTokenExpiresAt) });
+    return accessToken;
+  }
+  async function act(): Promise<void> {
+    const headers = { authorization: `Bearer ${await tokenOf(pick(people))}` };
+    const hut = pick(HUTS);
+    const share = random();
+    if (share < 0.45) await app.call(operations.records.list, { params: { collection: 'huts' }, query: { filter: `region = '${hut.region}'`, limit: 20 }, headers });
+    else if (share < 0.75) await app.call(operations.records.read, { params: { collection: 'bulletins', id: 'ridge-weather' }, headers });
+    else if (share < 0.85) await app.call(operations.users.readMe, { headers });
+    else if (share < 0.93) await app.call(operations.records.create, { params: { collection: 'bookings' }, body: { hut: hut.id, arrives: new Date(Date.now() + 6e8).toISOString().slice(0, 10), nights: 1 + Math.floor(random() * 3), party: 2, state: 'held' }, headers });
+    else if (share < 0.97) await app.call(operations.records.read, { params: { collection: 'huts', id: `${hut.id}x` }, headers });
+    else await app.call(operations.records.create, { params: { collection: 'bookings' }, body: { hut: hut.id, nights: 'two' }, headers });
+  }
+  // Some calls are meant to be refused; a service that is stopping refuses all.
+  const timer = setInterval(() => void act().catch(() => undefined), 1000 / CALLS_A_SECOND);
+  return () => clearInterval(timer);
+}
