@@ -14,6 +14,8 @@ import { Console } from './console.js';
 import { theme, variables } from './theme.js';
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content ?? '';
+// What locks scrolling behind a drawer writes a style element of its own, and looks here for the nonce.
+(globalThis as { __webpack_nonce__?: string }).__webpack_nonce__ = nonce;
 
 createRoot(document.getElementById('root') as HTMLElement).render(
   <StrictMode>

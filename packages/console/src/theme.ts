@@ -17,7 +17,7 @@ export const theme = createTheme({
   headings: { fontFamily: "'Fraunces Variable', Georgia, serif", fontWeight: '600', sizes: { h1: { fontSize: '1.6rem' }, h2: { fontSize: '1.2rem' }, h3: { fontSize: '1rem' } } },
   defaultRadius: 'sm',
   respectReducedMotion: true,
-  components: { Drawer: { defaultProps: { closeButtonProps: { 'aria-label': 'Close' } } }, Modal: { defaultProps: { closeButtonProps: { 'aria-label': 'Close' } } } },
+  components: { Drawer: { defaultProps: { closeButtonProps: { 'aria-label': 'Close' }, overlayProps: { backgroundOpacity: 0.2 } } }, Modal: { defaultProps: { closeButtonProps: { 'aria-label': 'Close' } } } },
 });
 
 export const variables: CSSVariablesResolver = () => ({

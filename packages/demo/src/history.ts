@@ -6,7 +6,7 @@ import { seededRandom } from './scenario.js';
 const MINUTE_MS = 60_000;
 const DAYS = 7;
 /** Calls a day, on a weekday. */
-const CALLS_A_DAY = 7_000;
+const CALLS_A_DAY = 14_000;
 
 type Pattern = { weight: number; method: string; route: string; path: string; ms: number; statements: number; status: number; failures: [share: number, status: number, problem: string, detail: string][] };
 const DATA = '/app/v1/data/{collection}';

@@ -2,7 +2,7 @@
 import { createHttpClient, operations } from '@orchard/contract';
 import { HUTS, seededRandom } from './scenario.js';
 
-const CALLS_A_SECOND = 2;
+const CALLS_A_SECOND = 0.3;
 type Person = { email: string; password: string };
 
 /** Starts the traffic. @returns a function that ends it */

@@ -1,5 +1,5 @@
 /** Clients and their keys, with the rights of each key in words; websites that were turned away. */
-import { Alert, Anchor, Badge, Button, Checkbox, Group, Modal, NativeSelect, Stack, TagsInput, Text, TextInput, Title } from '@mantine/core';
+import { Alert, Anchor, Badge, Button, Checkbox, Group, Modal, NativeSelect, Stack, TagsInput, Text, TextInput, Title, VisuallyHidden } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
 import { CLIENT_KINDS, type Client, type Key, operations, SCOPES } from '@orchard/contract';
 import { useState } from 'react';
@@ -51,7 +51,7 @@ function OneClient({ client }: { client: Client }) {
       </Group>
       <div className="listing" style={{ borderTop: 0 }}>
         <table>
-          <thead><tr><th scope="col">Key</th><th scope="col">Name</th><th scope="col">May do</th><th scope="col">Made</th><th scope="col">Last used</th><th scope="col"><span className="mantine-visually-hidden">Revoke</span></th></tr></thead>
+          <thead><tr><th scope="col">Key</th><th scope="col">Name</th><th scope="col">May do</th><th scope="col">Made</th><th scope="col">Last used</th><th scope="col"><VisuallyHidden>Revoke</VisuallyHidden></th></tr></thead>
           <tbody>{client.keys.map((key) => <KeyRow key={key.id} client={client} apiKey={key} />)}</tbody>
         </table>
       </div>
@@ -73,7 +73,7 @@ function KeyRow({ client, apiKey }: { client: Client; apiKey: Key }) {
   return (
     <tr>
       <td><Group gap={4} wrap="nowrap"><span className="mono">{apiKey.key ?? `skey-…-${apiKey.hint}`}</span>{apiKey.key && !apiKey.revokedAt && <CopyText text={apiKey.key} label={`Copy the key of ${client.name}`} />}</Group></td>
-      <td>{apiKey.name}</td><td title={rights}>{rights}</td><td><Moment at={apiKey.createdAt} /></td><td><Moment at={apiKey.lastUsedAt} /></td>
+      <td>{apiKey.name}</td><td className="whole">{rights}</td><td><Moment at={apiKey.createdAt} /></td><td><Moment at={apiKey.lastUsedAt} /></td>
       <td className="right">{apiKey.revokedAt ? <Badge variant="outline" color="gray" c="inherit">revoked</Badge> : <Button size="compact-xs" variant="subtle" color="persimmon.8" onClick={ask.open}>Revoke</Button>}
         <Modal opened={asking} onClose={ask.close} title="Revoke this key?">
           <Text mb="md">Everything that still uses …{apiKey.hint} is refused from now on. This cannot be undone.</Text>

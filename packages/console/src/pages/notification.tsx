@@ -1,6 +1,7 @@
 /** One notification: how many it reached, why not the others, and each delivery. */
 import { Anchor, Group, SimpleGrid, Stack, Text, Title } from '@mantine/core';
 import { operations } from '@orchard/contract';
+import type { ReactNode } from 'react';
 import { Link, useParams } from 'react-router';
 import { useCall } from '../api.js';
 import { count, Empty, Facts, Loaded, Moment, PageHead } from '../parts/basics.js';
@@ -40,7 +41,7 @@ export function NotificationPage() {
             </section>
             <section className="panel">
               <Title order={2} mb="xs">What it says</Title>
-              <Facts of={[['Title', sent.title], ['Body', sent.body], ['Badge', sent.badge], ['Sound', sent.sound], ['Link', sent.link], ['Data', sent.data && <code key="d">{JSON.stringify(sent.data)}</code>], ['Kept for', `${count(sent.ttlS)} s`], ['Urgency', sent.urgency]]} />
+              <Facts of={([['Title', sent.title], ['Body', sent.body], ['Badge', sent.badge], ['Sound', sent.sound], ['Link', sent.link], ['Data', sent.data && <code key="d">{JSON.stringify(sent.data)}</code>], ['Kept for', `${count(sent.ttlS)} s`], ['Urgency', sent.urgency]] as [string, ReactNode][]).filter(([, value]) => value !== undefined)} />
             </section>
           </SimpleGrid>
           <section>
@@ -48,7 +49,7 @@ export function NotificationPage() {
             <Listing label="Deliveries" state={state} answer={deliveries} idOf={({ deviceId }) => deviceId} openId="" onOpen={(device) => { window.location.assign(`${base}/devices?open=${device}`); }} example="state = 'failed'"
               empty={<Empty title="It addressed no device"><Text>No device belongs to this audience.</Text></Empty>}
               columns={[
-                { name: 'deviceId', label: 'Device', sortable: true, render: ({ deviceId }) => <span className="mono">{deviceId}</span> }, { name: 'platform', label: 'Platform', sortable: true, render: ({ platform }) => platform },
+                { name: 'deviceId', label: 'Device', sortable: true, render: ({ deviceId }) => <span className="mono" title={deviceId}>{deviceId.length > 22 ? `${deviceId.slice(0, 20)}…` : deviceId}</span> }, { name: 'platform', label: 'Platform', sortable: true, render: ({ platform }) => platform },
                 { name: 'state', label: 'State', sortable: true, render: ({ state: of }) => of }, { name: 'reason', label: 'Why', render: ({ reason }) => reason && <span title={reason}>{reason}</span> },
                 { name: 'attempts', label: 'Attempts', sortable: true, right: true, render: ({ attempts }) => <span className="mono">{attempts}</span> }, { name: 'answer', label: 'Answer', sortable: true, right: true, render: ({ answer }) => <span className="mono">{answer}</span> },
                 { name: 'nextAttemptAt', label: 'Next attempt', render: ({ nextAttemptAt }) => nextAttemptAt && <Moment at={nextAttemptAt} /> }, { name: 'updatedAt', label: 'Changed', sortable: true, render: ({ updatedAt }) => <Moment at={updatedAt} /> },

@@ -3,7 +3,7 @@ import { Anchor, Badge, Drawer, Stack, Text } from '@mantine/core';
 import { operations, type RequestDetail } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
-import { Code, count, Empty, Facts, Loaded, milliseconds, Moment, PageHead } from '../parts/basics.js';
+import { Code, count, Empty, Facts, Loaded, milliseconds, Moment, PageHead, readable } from '../parts/basics.js';
 import { FromCode } from '../parts/fromCode.js';
 import { Listing, useListState } from '../parts/listing.js';
 import { useAddressState, usePlace } from '../place.js';
@@ -27,7 +27,7 @@ export function RequestsPage() {
         empty={<Empty title="No request yet"><Text>Every call with a key of this environment shows up here within a second.</Text></Empty>}
         columns={[
           { name: 'at', label: 'Time', sortable: true, render: ({ at }) => <Moment at={at} /> },
-          { name: 'route', label: 'Route', render: ({ method, route }) => <span className="mono">{method} {route}</span> },
+          { name: 'path', label: 'Call', render: ({ method, path }) => <span className="mono" title={readable(path)}>{method} {readable(path)}</span> },
           { name: 'status', label: 'Status', sortable: true, render: ({ status }) => <StatusText status={status} /> },
           { name: 'problem', label: 'Problem', render: ({ problem }) => problem },
           { name: 'durationMs', label: 'Duration', sortable: true, right: true, render: ({ durationMs }) => <span className="mono">{milliseconds(durationMs)}</span> },

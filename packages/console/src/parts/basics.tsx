@@ -70,3 +70,12 @@ export function Moment({ at }: { at: string | null }) {
 
 export const count = (number: number) => number.toLocaleString('en-GB');
 export const milliseconds = (ms: number | null) => (ms === null ? '–' : ms < 10 ? `${ms.toFixed(1)} ms` : ms < 10_000 ? `${Math.round(ms).toLocaleString('en-GB')} ms` : `${(ms / 1000).toFixed(1)} s`);
+
+/** A path with its percent-encoding undone, as far as it is well formed. */
+export function readable(path: string): string {
+  try {
+    return decodeURIComponent(path);
+  } catch {
+    return path;
+  }
+}

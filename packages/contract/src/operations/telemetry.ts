@@ -6,6 +6,7 @@ export const requestSummary = z.object({
   at: time,
   method: z.string(),
   route: z.string().describe('The operation’s path, with its parameters’ names'),
+  path: z.string().describe('What was called, with its query'),
   status: z.int(),
   durationMs: z.number(),
   databaseMs: z.number(),
@@ -19,7 +20,6 @@ export type RequestSummary = z.infer<typeof requestSummary>;
 
 export const requestDetail = requestSummary
   .extend({
-    path: z.string(),
     parentSpan: z.string().nullable(),
     span: z.string(),
     statements: z.int().describe('Statements sent to the database'),

@@ -12,7 +12,7 @@ type RequestRow = {
 
 const same = (name: string, kind: ColumnKind) => [name, { sql: name, kind }] as const;
 const COLUMNS: Columns = new Map([
-  ...['id', 'method', 'route', 'client', 'userId', 'deviceId', 'trace', 'problem', 'origin'].map((name) => same(name, 'text')),
+  ...['id', 'method', 'route', 'path', 'client', 'userId', 'deviceId', 'trace', 'problem', 'origin'].map((name) => same(name, 'text')),
   same('at', 'time'), same('status', 'number'),
   ['durationMs', { sql: '(durationUs / 1000)', kind: 'number' }], ['databaseMs', { sql: '(databaseUs / 1000)', kind: 'number' }],
 ]);
@@ -21,7 +21,7 @@ const ms = (us: number) => Math.round(us) / 1000;
 
 function presentSummary(row: RequestRow): RequestSummary {
   return {
-    id: row.id, at: row.at.toISOString(), method: row.method, route: row.route, status: row.status, durationMs: ms(row.durationUs), databaseMs: ms(row.databaseUs),
+    id: row.id, at: row.at.toISOString(), method: row.method, route: row.route, path: row.path, status: row.status, durationMs: ms(row.durationUs), databaseMs: ms(row.databaseUs),
     client: row.client, userId: row.userId, deviceId: row.deviceId, trace: row.trace, problem: row.problem,
   };
 }
@@ -29,7 +29,7 @@ function presentSummary(row: RequestRow): RequestSummary {
 export async function listRequests(database: Database, name: string, request: ListRequest, cursorSecret: Buffer) {
   const plan = planList(COLUMNS, { ...request, sort: request.sort || '-at' }, { field: 'id', descending: true }, cursorSecret);
   const rows = await database.rows<RequestRow>(
-    `SELECT id, at, method, route, status, durationUs, databaseUs, client, userId, deviceId, trace, problem FROM \`${name}\`._requests WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`, plan.values);
+    `SELECT id, at, method, route, path, status, durationUs, databaseUs, client, userId, deviceId, trace, problem FROM \`${name}\`._requests WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`, plan.values);
   const valueOf = (row: RequestRow, field: string) => (field === 'durationMs' ? row.durationUs / 1000 : field === 'databaseMs' ? row.databaseUs / 1000 : row[field as keyof RequestRow]);
   return cutPage(rows, plan, cursorSecret, valueOf, presentSummary);
 }
@@ -39,8 +39,8 @@ export async function readRequest(database: Database, name: string, id: string):
   const at = /^[0-9a-f]{8}-[0-9a-f]{4}-7/.test(id) ? new Date(Number.parseInt(id.slice(0, 8) + id.slice(9, 13), 16)) : null;
   const [row] = at ? await database.rows<RequestRow>(`SELECT * FROM \`${name}\`._requests WHERE at = ? AND id = ?`, [at, id]) : [];
   if (!row) throw new Problem('not-found', `No request ${id} is recorded here. It may be older than the days kept, or was made in the last second.`);
-  const { path, statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, keyId } = row;
-  return { ...presentSummary(row), path, statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, key: keyId };
+  const { statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, keyId } = row;
+  return { ...presentSummary(row), statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, key: keyId };
 }
 
 type MinuteRow = { minute: Date; method: string; route: string; status: number; calls: number; histogram: string };

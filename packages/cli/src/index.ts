@@ -1,0 +1,61 @@
+/** The `orchard` command. */
+import { Problem } from '@orchard/contract';
+import { Argument, Command, CommanderError } from 'commander';
+import { addAccountCommands } from './commands/account.js';
+import { addAppCommands } from './commands/apps.js';
+import { addDeviceCommands, addRecordCommands, addUserCommands } from './commands/data.js';
+import { addMessageCommands } from './commands/messages.js';
+import { addTelemetryCommands } from './commands/telemetry.js';
+import { complete, completionScript, SHELLS } from './completion.js';
+import { CommandError } from './context.js';
+
+function buildProgram(): Command {
+  const program = new Command('orchard').description('Vivid Orchard from the terminal').version('0.1.0').exitOverride().showSuggestionAfterError()
+    .option('--app <app>', 'app, in place of the remembered one').option('--env <environment>', 'environment, in place of the remembered one').option('--profile <name>', 'one of several sign-ins')
+    .option('--json', 'answer as JSON').option('--csv', 'lists as CSV').option('--quiet', 'no notes on standard error')
+    .configureOutput({ outputError: (text, write) => write(`${text.replace(/^error: /, '').trim()}\nSee \`orchard --help\`.\n`) });
+  addAccountCommands(program);
+  addAppCommands(program);
+  addRecordCommands(program);
+  addUserCommands(program);
+  addDeviceCommands(program);
+  addMessageCommands(program);
+  addTelemetryCommands(program);
+  program.command('completion').description('a script that completes words in your shell').addArgument(new Argument('<shell>').choices(SHELLS)).action((shell: (typeof SHELLS)[number]) => console.log(completionScript(shell)));
+  program.command('complete', { hidden: true }).argument('[words...]').allowUnknownOption().action((words: string[]) => console.log(complete(program, words).join('\n')));
+  inherit(program);
+  return program;
+}
+
+/** Every subcommand ends by throwing too, and speaks like the program. */
+function inherit(command: Command): void {
+  for (const child of command.commands) {
+    child.copyInheritedSettings(command);
+    inherit(child);
+  }
+}
+
+/** 0 done, 1 failed, 2 used wrongly, 3 not signed in, 4 refused. */
+function exitCode(error: unknown): number {
+  if (error instanceof CommanderError) return error.exitCode === 0 ? 0 : 2;
+  if (error instanceof CommandError) return error.code;
+  if (!(error instanceof Problem)) return 1;
+  if (error.problem === 'member-sign-in-needed' || error.problem === 'sign-in-refused') return 3;
+  return error.status < 500 ? 4 : 1;
+}
+
+function sentence(error: unknown): string {
+  if (error instanceof Problem) {
+    const fields = error.extras.fields?.map(({ path, problem, expected }) => `\n  ${path}: ${problem} Expected: ${expected}.`).join('') ?? '';
+    return `${error.detail}${fields}${error.request ? `\n(request ${error.request})` : ''}`;
+  }
+  if (error instanceof TypeError && error.message === 'fetch failed') return `The service cannot be reached (${(error.cause as { code?: string })?.code ?? 'no answer'}). Is it running, and is the address right?`;
+  return (error as Error).message;
+}
+
+try {
+  await buildProgram().parseAsync();
+} catch (error) {
+  if (!(error instanceof CommanderError)) console.error(sentence(error));
+  process.exitCode = exitCode(error);
+}

@@ -1,0 +1,25 @@
+/** What the command remembers: where it is signed in, and where you work. */
+import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
+import { homedir } from 'node:os';
+import { dirname, join } from 'node:path';
+
+export type Profile = { address: string; email: string; token: string; app?: string; environment?: string };
+export type Settings = { current: string; profiles: Record<string, Profile> };
+
+/** XDG Base Directory: $XDG_CONFIG_HOME, else ~/.config. */
+const path = () => join(process.env.XDG_CONFIG_HOME || join(homedir(), '.config'), 'orchard', 'settings.json');
+
+export function readSettings(): Settings {
+  try {
+    return JSON.parse(readFileSync(path(), 'utf8'));
+  } catch {
+    return { current: 'default', profiles: {} };
+  }
+}
+
+/** Readable by nobody else: it holds the member token. */
+export function writeSettings(settings: Settings): void {
+  mkdirSync(dirname(path()), { recursive: true, mode: 0o700 });
+  writeFileSync(`${path()}.new`, JSON.stringify(settings, null, 2), { mode: 0o600 });
+  renameSync(`${path()}.new`, path());
+}
