@@ -26,13 +26,17 @@ const NONCE_INFO = Buffer.from('Content-Encoding: nonce\0\x01', 'latin1');
 const WEB_PUSH_INFO = Buffer.from('WebPush: info\0', 'latin1');
 
 /**
- * RFC 8291 section 3.4: content encryption key and nonce from the shared secret, the authentication secret and both
- * public keys. HKDF (RFC 5869) is written out, since each output is at most one block of SHA-256.
+ * RFC 8188 section 2.2: content encryption key and nonce of the first record from the input keying material. HKDF
+ * (RFC 5869) is written out, since each output is at most one block of SHA-256.
  */
-export function deriveContentKeys(shared: Buffer, auth: Buffer, uaPublic: Buffer, asPublic: Buffer, salt: Buffer): ContentKeys {
-  const ikm = hmac(hmac(auth, shared), WEB_PUSH_INFO, uaPublic, asPublic, ONE);
+export function contentKeysOf(ikm: Buffer, salt: Buffer): ContentKeys {
   const prk = hmac(salt, ikm);
   return { key: hmac(prk, KEY_INFO).subarray(0, 16), nonce: hmac(prk, NONCE_INFO).subarray(0, 12) };
+}
+
+/** RFC 8291 section 3.4: input keying material from the shared secret, the authentication secret and both public keys. */
+export function keyingMaterial(shared: Buffer, auth: Buffer, uaPublic: Buffer, asPublic: Buffer): Buffer {
+  return hmac(hmac(auth, shared), WEB_PUSH_INFO, uaPublic, asPublic, ONE);
 }
 
 /** What one message is encrypted with; both parts fresh for every message (RFC 8291 section 2, RFC 8188 section 2.1). */
@@ -50,7 +54,7 @@ export function encryptMessage(plaintext: Uint8Array, keys: SubscriptionKeys, se
   if (secrets.privateKey) ecdh.setPrivateKey(secrets.privateKey);
   else ecdh.generateKeys();
   const asPublic = ecdh.getPublicKey();
-  const { key, nonce } = deriveContentKeys(ecdh.computeSecret(keys.p256dh), keys.auth, keys.p256dh, asPublic, secrets.salt);
+  const { key, nonce } = contentKeysOf(keyingMaterial(ecdh.computeSecret(keys.p256dh), keys.auth, keys.p256dh, asPublic), secrets.salt);
   const cipher = createCipheriv('aes-128-gcm', key, nonce);
   const size = Buffer.alloc(5);
   size.writeUInt32BE(RECORD_SIZE, 0);
@@ -67,7 +71,7 @@ export function decryptMessage(body: Buffer, privateKey: Buffer, auth: Buffer): 
   const ecdh = createECDH(CURVE);
   ecdh.setPrivateKey(privateKey);
   const asPublic = body.subarray(21, HEADER_BYTES);
-  const { key, nonce } = deriveContentKeys(ecdh.computeSecret(asPublic), auth, ecdh.getPublicKey(), asPublic, body.subarray(0, 16));
+  const { key, nonce } = contentKeysOf(keyingMaterial(ecdh.computeSecret(asPublic), auth, ecdh.getPublicKey(), asPublic), body.subarray(0, 16));
   const decipher = createDecipheriv('aes-128-gcm', key, nonce);
   decipher.setAuthTag(body.subarray(-TAG_BYTES));
   const padded = Buffer.concat([decipher.update(body.subarray(HEADER_BYTES, -TAG_BYTES)), decipher.final()]);

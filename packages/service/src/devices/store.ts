@@ -16,7 +16,7 @@ const COLUMNS: Columns = new Map([
 
 /** Whether a notification would go out to it, and why in words. The same condition is SQL in notifications/store.ts. */
 function reachOf(row: DeviceRow): { reachable: boolean; reach: string } {
-  if (row.retiredAt) return { reachable: false, reach: `Retired: ${row.retiredReason ?? 'no reason given'}.` };
+  if (row.retiredAt) return { reachable: false, reach: `Retired: ${(row.retiredReason ?? 'no reason given').replace(/\.$/, '')}.` };
   if (row.permission === 'denied') return { reachable: false, reach: 'The person does not allow notifications.' };
   if (row.permission === 'unasked') return { reachable: false, reach: 'The person has not been asked to allow notifications.' };
   if (!row.endpoint) return { reachable: false, reach: 'It has sent no push subscription.' };

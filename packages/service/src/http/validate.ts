@@ -13,6 +13,8 @@ const parseJson = promisify(express.json({ limit: MAX_BODY, strict: false, type:
 /** Reads the body as JSON, where the operation has one. @throws {Problem} malformed-json, body-too-large, unsupported-media-type */
 export async function readBody(call: Call): Promise<void> {
   if (!call.operation.body) return;
+  // The parser takes an absent body for an empty object.
+  if (call.headers['content-length'] === '0' || (call.headers['content-length'] === undefined && call.headers['transfer-encoding'] === undefined)) return;
   try {
     await parseJson(call.request, call.response);
   } catch (error) {

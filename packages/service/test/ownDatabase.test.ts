@@ -1,0 +1,101 @@
+import { readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { createHttpClient, operations } from '@orchard/contract';
+import pino from 'pino';
+import { afterEach, beforeEach, expect, it } from 'vitest';
+import { readConfig } from '../src/config.js';
+import { type RunningService, startService } from '../src/service.js';
+import { scratchDirectory } from './scratch.js';
+import { callApp, eventually, makeApp, OWNER, signUp } from './support.js';
+
+let directory: string;
+let service: RunningService | undefined;
+const log = pino({ level: 'silent' });
+const config = () => readConfig({ ORCHARD_PORT: '0', ORCHARD_DATA: directory, ORCHARD_REQUEST_DAYS: '2', ORCHARD_KEY_RATE: '100000', ORCHARD_ADDRESS_RATE: '100000' });
+beforeEach(() => {
+  directory = scratchDirectory('own');
+});
+afterEach(async () => {
+  await service?.stop();
+  service = undefined;
+  rmSync(directory, { recursive: true, force: true });
+});
+
+async function begin() {
+  service = await startService(config(), log);
+  const { address } = service;
+  const token = new URL(service.setupAddress as string).searchParams.get('token') as string;
+  const anyone = createHttpClient({ address });
+  await anyone.call(operations.members.setUp, { body: { token, ...OWNER } });
+  const signedIn = await anyone.call(operations.members.signIn, { body: { ...OWNER, name: undefined, as: 'token' } as never });
+  const owner = createHttpClient({ address, headers: () => ({ authorization: `Bearer ${signedIn.token}` }) });
+  const { dev } = await makeApp({ owner }, 'quillfell-hiker');
+  const app = (method: string, path: string, options: object) => callApp(address, method, path, options);
+  const runa = await signUp({ app }, dev.clientKey, 'runa');
+  return { address, owner, dev, as: { key: dev.clientKey, token: runa.token }, app };
+}
+
+it('killed while serving, MariaDB comes back by itself: 503 with Retry-After meanwhile, and nothing acknowledged is lost', async () => {
+  const { app, as, owner, dev } = await begin();
+  const acknowledged: string[] = [];
+  const refused: { status: number; retryAfter: string | null }[] = [];
+  await app('POST', '/data/huts', { ...as, body: { n: -1 } });
+  const before = service?.databasePid() as number;
+  const until = Date.now() + 4000;
+  let n = 0;
+  const writer = async () => {
+    while (Date.now() < until || refused.length === 0) {
+      const answer = await app('POST', '/data/huts', { ...as, body: { n: n++ } });
+      if (answer.status === 201) acknowledged.push(answer.body.id);
+      else refused.push({ status: answer.status, retryAfter: answer.headers.get('retry-after') });
+      if (answer.status !== 201) await new Promise((resolve) => setTimeout(resolve, 30));
+    }
+  };
+  const writers = [writer(), writer(), writer()];
+  await eventually(() => acknowledged.length > 20);
+  process.kill(before, 'SIGKILL');
+  await Promise.all(writers);
+  expect(service?.databasePid()).not.toBe(before);
+  expect(new Set(refused.map(({ status }) => status))).toEqual(new Set([503]));
+  expect(refused.every(({ retryAfter }) => Number(retryAfter) > 0)).toBe(true);
+  const kept = new Set<string>();
+  for (let cursor = ''; ; ) {
+    const { body } = await eventually(async () => {
+      const page = await app('GET', `/data/huts?limit=1000${cursor ? `&cursor=${cursor}` : ''}`, as);
+      return page.status === 200 && page;
+    });
+    for (const { id } of body.items) kept.add(id);
+    if (!body.next) break;
+    cursor = body.next;
+  }
+  expect(acknowledged.filter((id) => !kept.has(id))).toEqual([]);
+  // The calls made while the database was away are counted too.
+  const usage = await eventually(async () => {
+    const read = await owner.call(operations.telemetry.usage, { params: dev.params });
+    return read.total.serverErrors >= refused.length && read;
+  });
+  expect(usage.total.serverErrors).toBe(refused.length);
+});
+
+it('a second start on the same data directory says so and stops; one after a kill goes on', async () => {
+  const { app, as } = await begin();
+  await app('POST', '/data/huts', { ...as, body: { name: 'kept' } });
+  await expect(startService(config(), log)).rejects.toThrow(/is in use by process \d+/);
+  expect((await app('GET', '/data/huts', as)).body.items).toHaveLength(1);
+  await service?.stop();
+  // What a killed process leaves: a lock of a process that is gone.
+  writeFileSync(join(directory, 'service.lock'), JSON.stringify({ pid: 999_999_999, started: '1' }));
+  service = await startService(config(), log);
+  expect(service.setupAddress).toBeNull();
+  expect((await callApp(service.address, 'GET', '/data/huts', as)).body.items[0].name).toBe('kept');
+});
+
+it('keeps its secrets readable by nobody else', async () => {
+  service = await startService(config(), log);
+  for (const file of ['secret.key', 'mariadb.json', 'mariadb-init.sql']) expect(statSync(join(directory, file)).mode & 0o077).toBe(0);
+  expect(readFileSync(join(directory, 'secret.key'), 'utf8')).toMatch(/^[0-9a-f]{64}\n$/);
+});
+
+it('names each setting that does not fit', () => {
+  expect(() => readConfig({ ORCHARD_PORT: 'many', ORCHARD_SECRET_KEY: 'short' })).toThrow(/ORCHARD_PORT[\s\S]*ORCHARD_SECRET_KEY: 32 bytes as 64 hexadecimal digits/);
+});

@@ -1,0 +1,95 @@
+/** A running service with its simulators, for tests: real MariaDB, real HTTP. */
+import { rmSync } from 'node:fs';
+import { setTimeout as sleep } from 'node:timers/promises';
+import { createHttpClient, type HttpClient, operations, type Scope, SCOPES } from '@orchard/contract';
+import { type Simulators, startSimulators } from '@orchard/simulators';
+import pino from 'pino';
+import { type Config, readConfig } from '../src/config.js';
+import { type RunningService, startService } from '../src/service.js';
+import { scratchDirectory } from './scratch.js';
+
+export const OWNER = { email: 'mira@quillfell.example', name: 'Mira Quill', password: 'orchard-in-bloom' };
+export const PASSWORD = 'ridge-and-river';
+
+export type TestService = {
+  address: string;
+  service: RunningService;
+  simulators: Simulators;
+  owner: HttpClient;
+  config: Config;
+  /** `path` under /app/v1 with a key; the answer's status, headers and JSON. */
+  app: (method: string, path: string, options?: AppOptions) => Promise<Answer>;
+  stop: () => Promise<void>;
+};
+export type AppOptions = { key?: string; token?: string; body?: unknown; headers?: Record<string, string> };
+// biome-ignore lint/suspicious/noExplicitAny: tests look into whatever came back
+export type Answer = { status: number; headers: Headers; body: any; text: string };
+
+/** Starts a service on databases of its own, with the owner signed in. */
+export async function startTestService(databaseUrl: string, overrides: Partial<Config> = {}): Promise<TestService> {
+  const directory = scratchDirectory('service');
+  const simulators = await startSimulators({ port: 0 });
+  const url = new URL(databaseUrl);
+  url.pathname = `/test_${Math.random().toString(36).slice(2, 10)}`;
+  const settings = readConfig({ ORCHARD_PORT: '0', ORCHARD_DATA: directory, ORCHARD_DATABASE_URL: url.toString(), ORCHARD_REQUEST_DAYS: '2', ORCHARD_PUSH_ORIGINS: simulators.address, ORCHARD_SIGN_IN_RATE: '1000', ORCHARD_KEY_RATE: '100000', ORCHARD_ADDRESS_RATE: '100000' });
+  const config = { ...settings, ...overrides };
+  const service = await startService(config, pino({ level: process.env.ORCHARD_TEST_LOG ?? 'silent' }));
+  const { address } = service;
+  const anyone = createHttpClient({ address });
+  const token = new URL(service.setupAddress as string).searchParams.get('token') as string;
+  await anyone.call(operations.members.setUp, { body: { token, ...OWNER } });
+  const signedIn = await anyone.call(operations.members.signIn, { body: { email: OWNER.email, password: OWNER.password, as: 'token' } });
+  return {
+    address, service, simulators, config,
+    owner: createHttpClient({ address, headers: () => ({ authorization: `Bearer ${signedIn.token}` }) }),
+    app: (method, path, options) => callApp(address, method, path, options),
+    stop: async () => {
+      await service.stop();
+      await simulators.stop();
+      rmSync(directory, { recursive: true, force: true });
+    },
+  };
+}
+
+export async function callApp(address: string, method: string, path: string, { key, token, body, headers = {} }: AppOptions = {}): Promise<Answer> {
+  const reply = await fetch(`${address}/app/v1${path}`, {
+    method,
+    headers: { ...(key ? { 'orchard-key': key } : {}), ...(token ? { authorization: `Bearer ${token}` } : {}), ...(body === undefined ? {} : { 'content-type': 'application/json' }), ...headers },
+    ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
+  });
+  const text = await reply.text();
+  return { status: reply.status, headers: reply.headers, text, body: text.startsWith('{') ? JSON.parse(text) : undefined };
+}
+
+export type TestApp = { name: string; dev: Place; live: Place };
+export type Place = { params: { app: string; environment: string }; clientKey: string; serverKey: string };
+
+/** An app with an iOS client and a server key in each environment. */
+export async function makeApp({ owner }: Pick<TestService, 'owner'>, name: string, scopes: readonly Scope[] = SCOPES): Promise<TestApp> {
+  await owner.call(operations.apps.create, { body: { name } });
+  const place = async (environment: string): Promise<Place> => {
+    const params = { app: name, environment };
+    const client = await owner.call(operations.clients.create, { params, body: { name: 'hiker-ios', kind: 'ios' } });
+    await owner.call(operations.clients.create, { params, body: { name: 'office', kind: 'server' } });
+    const key = await owner.call(operations.clients.createKey, { params: { ...params, client: 'office' }, body: { name: 'test', scopes: [...scopes] } });
+    return { params, clientKey: client.keys[0]?.key as string, serverKey: key.key as string };
+  };
+  return { name, dev: await place('dev'), live: await place('live') };
+}
+
+/** Signs somebody up. */
+export async function signUp({ app }: Pick<TestService, 'app'>, key: string, name: string): Promise<{ id: string; token: string; refreshToken: string; email: string }> {
+  const email = `${name}@hikers.example`;
+  const { body } = await app('POST', '/users', { key, body: { email, password: PASSWORD, name } });
+  return { id: body.user.id, token: body.accessToken, refreshToken: body.refreshToken, email };
+}
+
+/** Waits until `look` answers something, and answers it. */
+export async function eventually<T>(look: () => Promise<T | null | undefined | false> | T | null | undefined | false, withinMs = 15_000): Promise<T> {
+  for (let waited = 0; ; waited += 50) {
+    const found = await look();
+    if (found) return found;
+    if (waited > withinMs) throw new Error(`That did not come about within ${withinMs} ms.`);
+    await sleep(50);
+  }
+}
