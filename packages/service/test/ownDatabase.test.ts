@@ -6,7 +6,7 @@ import { afterEach, beforeEach, expect, it } from 'vitest';
 import { readConfig } from '../src/config.js';
 import { type RunningService, startService } from '../src/service.js';
 import { scratchDirectory } from './scratch.js';
-import { callApp, eventually, makeApp, OWNER, signUp } from './support.js';
+import { type AppOptions, callApp, eventually, makeApp, OWNER, signUp } from './support.js';
 
 let directory: string;
 let service: RunningService | undefined;
@@ -30,7 +30,7 @@ async function begin() {
   const signedIn = await anyone.call(operations.members.signIn, { body: { ...OWNER, name: undefined, as: 'token' } as never });
   const owner = createHttpClient({ address, headers: () => ({ authorization: `Bearer ${signedIn.token}` }) });
   const { dev } = await makeApp({ owner }, 'quillfell-hiker');
-  const app = (method: string, path: string, options: object) => callApp(address, method, path, options);
+  const app = (method: string, path: string, options?: AppOptions) => callApp(address, method, path, options);
   const runa = await signUp({ app }, dev.clientKey, 'runa');
   return { address, owner, dev, as: { key: dev.clientKey, token: runa.token }, app };
 }

@@ -25,15 +25,24 @@ export type AppOptions = { key?: string; token?: string; body?: unknown; headers
 // biome-ignore lint/suspicious/noExplicitAny: tests look into whatever came back
 export type Answer = { status: number; headers: Headers; body: any; text: string };
 
+function settingsFor(databaseUrl: string, directory: string, pushOrigin: string): Config {
+  const url = new URL(databaseUrl);
+  url.pathname = `/test_${Math.random().toString(36).slice(2, 10)}`;
+  return readConfig({ ORCHARD_PORT: '0', ORCHARD_DATA: directory, ORCHARD_DATABASE_URL: url.toString(), ORCHARD_REQUEST_DAYS: '2', ORCHARD_PUSH_ORIGINS: pushOrigin, ORCHARD_SIGN_IN_RATE: '1000', ORCHARD_KEY_RATE: '100000', ORCHARD_ADDRESS_RATE: '100000' });
+}
+const startQuietly = (config: Config) => startService(config, pino({ level: process.env.ORCHARD_TEST_LOG ?? 'silent' }));
+
+/** Starts a service on databases of its own that nobody has set up yet. */
+export async function startFreshService(databaseUrl: string): Promise<RunningService> {
+  return startQuietly(settingsFor(databaseUrl, scratchDirectory('fresh'), ''));
+}
+
 /** Starts a service on databases of its own, with the owner signed in. */
 export async function startTestService(databaseUrl: string, overrides: Partial<Config> = {}): Promise<TestService> {
   const directory = scratchDirectory('service');
   const simulators = await startSimulators({ port: 0 });
-  const url = new URL(databaseUrl);
-  url.pathname = `/test_${Math.random().toString(36).slice(2, 10)}`;
-  const settings = readConfig({ ORCHARD_PORT: '0', ORCHARD_DATA: directory, ORCHARD_DATABASE_URL: url.toString(), ORCHARD_REQUEST_DAYS: '2', ORCHARD_PUSH_ORIGINS: simulators.address, ORCHARD_SIGN_IN_RATE: '1000', ORCHARD_KEY_RATE: '100000', ORCHARD_ADDRESS_RATE: '100000' });
-  const config = { ...settings, ...overrides };
-  const service = await startService(config, pino({ level: process.env.ORCHARD_TEST_LOG ?? 'silent' }));
+  const config = { ...settingsFor(databaseUrl, directory, simulators.address), ...overrides };
+  const service = await startQuietly(config);
   const { address } = service;
   const anyone = createHttpClient({ address });
   const token = new URL(service.setupAddress as string).searchParams.get('token') as string;
@@ -85,7 +94,7 @@ export async function signUp({ app }: Pick<TestService, 'app'>, key: string, nam
 }
 
 /** Waits until `look` answers something, and answers it. */
-export async function eventually<T>(look: () => Promise<T | null | undefined | false> | T | null | undefined | false, withinMs = 15_000): Promise<T> {
+export async function eventually<T>(look: () => Promise<T | null | undefined | false> | T | null | undefined | false, withinMs = 60_000): Promise<T> {
   for (let waited = 0; ; waited += 50) {
     const found = await look();
     if (found) return found;

@@ -1,0 +1,118 @@
+import { spawn } from 'node:child_process';
+import { rmSync, statSync } from 'node:fs';
+import { join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { operations } from '@orchard/contract';
+import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
+import { scratchDirectory } from '../../service/test/scratch.js';
+import { makeApp, OWNER, signUp, startTestService, type TestService } from '../../service/test/support.js';
+
+const COMMAND = fileURLToPath(new URL('../bin/orchard.js', import.meta.url));
+let test: TestService;
+let home: string;
+let userId: string;
+
+type Outcome = { code: number | null; out: string; err: string };
+function orchard(args: string[], input = ''): Promise<Outcome> {
+  const child = spawn(process.execPath, [COMMAND, ...args], { env: { ...process.env, XDG_CONFIG_HOME: home } });
+  const outcome: Outcome = { code: null, out: '', err: '' };
+  child.stdout.on('data', (chunk) => { outcome.out += chunk; });
+  child.stderr.on('data', (chunk) => { outcome.err += chunk; });
+  child.stdin.end(input);
+  return new Promise((resolve) => child.once('close', (code) => resolve({ ...outcome, code })));
+}
+const json = async (...args: string[]) => JSON.parse((await orchard([...args, '--json'])).out);
+
+beforeAll(async () => {
+  test = await startTestService(inject('databaseUrl'));
+  home = scratchDirectory('home');
+  const { dev } = await makeApp(test, 'quillfell-hiker');
+  userId = (await signUp(test, dev.clientKey, 'runa')).id;
+});
+afterAll(async () => {
+  await test.stop();
+  rmSync(home, { recursive: true, force: true });
+});
+
+it('asks to sign in first, refuses a wrong password, then remembers who you are and where you work', async () => {
+  expect(await orchard(['app', 'list'])).toMatchObject({ code: 3, err: 'You are not signed in. Run `orchard sign-in <address>` first.\n' });
+  const signIn = (password: string) => orchard(['sign-in', test.address, '--email', OWNER.email, '--password-stdin'], `${password}\n`);
+  expect(await signIn('wrong')).toMatchObject({ code: 3, err: expect.stringContaining('E-mail address or password is wrong.') });
+  expect(await signIn(OWNER.password)).toMatchObject({ code: 0, err: `Signed in to ${test.address} as Mira Quill.\n` });
+  expect(statSync(join(home, 'orchard/settings.json')).mode & 0o077).toBe(0);
+  expect(await orchard(['record', 'collections'])).toMatchObject({ code: 2, err: expect.stringContaining('orchard use') });
+  expect(await orchard(['use', 'quillfell-hiker/nowhere'])).toMatchObject({ code: 4 });
+  expect(await orchard(['use', 'quillfell-hiker/dev'])).toMatchObject({ code: 0 });
+});
+
+describe('signed in', () => {
+  it('stores, lists, changes and deletes records', async () => {
+    const stored = await json('record', 'add', 'huts', '{"id":"cold-tarn","name":"Cold Tarn","bunks":24}');
+    expect(stored).toMatchObject({ id: 'cold-tarn', version: 1 });
+    await orchard(['record', 'add', 'huts', '-'], '{"name":"Dunmere, the \\"low\\" one","bunks":12}');
+    expect((await orchard(['record', 'list', 'huts', '--filter', 'bunks > 20'])).out).toBe('id         version  name       bunks\ncold-tarn  1        Cold Tarn  24\n');
+    expect((await orchard(['record', 'list', 'huts', '--fields', 'name', '--filter', 'bunks < 20', '--csv'])).out).toMatch(/^id,version,name\n[0-9a-f-]{36},1,"Dunmere, the ""low"" one"\n$/);
+    expect(await json('record', 'change', 'huts', 'cold-tarn', '{"bunks":26}', '--version', '1')).toMatchObject({ bunks: 26, version: 2 });
+    expect(await orchard(['record', 'change', 'huts', 'cold-tarn', '{"bunks":27}', '--version', '1'])).toMatchObject({ code: 4, err: expect.stringContaining('it is at version 2 now') });
+    expect(await orchard(['record', 'add', 'huts', '{"bunks":"two"}'])).toMatchObject({ code: 4, out: '', err: expect.stringContaining('Field `bunks` in `huts` takes an integer; got "two".') });
+    expect(await orchard(['record', 'delete', 'huts', 'cold-tarn'])).toMatchObject({ code: 2, err: expect.stringContaining('--yes') });
+    expect(await orchard(['record', 'delete', 'huts', 'cold-tarn', '--yes'])).toMatchObject({ code: 0 });
+    expect(await orchard(['record', 'show', 'huts', 'cold-tarn'])).toMatchObject({ code: 4, err: expect.stringContaining('`huts` has no record `cold-tarn`.') });
+  });
+
+  it('makes apps, environments, clients and keys', async () => {
+    expect((await orchard(['app', 'add', 'quillfell-warden'])).out).toContain('dev, live');
+    expect(await json('env', 'add', 'stage', '--app', 'quillfell-warden', '--mode', 'open')).toMatchObject({ app: 'quillfell-warden', name: 'stage', mode: 'open' });
+    const place = ['--app', 'quillfell-warden', '--env', 'stage'];
+    expect(await json('client', 'add', 'tablet', '--kind', 'web', '--origin', 'https://warden.quillfell.example', ...place)).toMatchObject({ key: expect.stringMatching(/^ckey-/) });
+    expect(JSON.parse((await orchard(['client', 'profile', 'tablet', ...place])).out)).toMatchObject({ address: test.address, app: 'quillfell-warden', environment: 'stage', client: 'tablet' });
+    await orchard(['client', 'add', 'office', '--kind', 'server', ...place]);
+    expect(await orchard(['key', 'add', 'office', '--name', 'x', '--scope', 'all', ...place])).toMatchObject({ code: 2, err: expect.stringContaining('There is no scope `all`. The scopes are records:read') });
+    const key = await json('key', 'add', 'office', '--name', 'nightly', '--scope', 'records:read,notify:send', ...place);
+    expect(key.key).toMatch(/^skey-/);
+    expect((await orchard(['key', 'list', ...place])).out).toContain('records:read notify:send');
+    expect(await orchard(['key', 'revoke', 'office', key.id, '--yes', ...place])).toMatchObject({ code: 0 });
+    expect((await json('key', 'list', ...place)).items.find(({ id }: { id: string }) => id === key.id).revokedAt).not.toBeNull();
+  });
+
+  it('manages users and devices', async () => {
+    expect(await json('user', 'change', userId, '--role', 'warden,hiker')).toMatchObject({ roles: ['warden', 'hiker'] });
+    expect((await orchard(['user', 'list', '--filter', "email LIKE 'runa%'"])).out).toContain('warden hiker');
+    const made = await orchard(['user', 'add', '--email', 'wren@hikers.example', '--password-stdin', '--json'], 'over-the-col\n');
+    expect(JSON.parse(made.out)).toMatchObject({ email: 'wren@hikers.example' });
+    expect((await orchard(['device', 'list'])).err).toBe('Nothing found.\n');
+  });
+
+  it('sends a notification and tells what became of it', async () => {
+    const { items } = await test.owner.call(operations.clients.list, { params: { app: 'quillfell-hiker', environment: 'dev' } });
+    await test.simulators.connect({ address: test.address, clientKey: items[0]?.keys[0]?.key as string }, [{ name: 'phone', platform: 'ios', model: 'Tern', os: 'iOS 19', appVersion: '2.4.1', locale: 'en-GB', timeZone: 'Europe/London', person: { name: 'Ivo', email: 'ivo@hikers.example', password: 'ridge-and-river' } }]);
+    await test.simulators.handsets()[0]?.allow();
+    expect(await orchard(['notify', 'send', '--title', 'Ridge closed'])).toMatchObject({ code: 2, err: expect.stringContaining('Give one of --everyone') });
+    const sent = await orchard(['notify', 'send', '--title', 'Ridge closed', '--everyone', '--wait']);
+    expect(sent.out).toMatch(/devices +1\nqueued +0\nsent +1\n/);
+    const id = /notification +(\S+)/.exec(sent.out)?.[1] as string;
+    expect((await orchard(['notify', 'deliveries', id, '--csv'])).out).toContain(',ios,sent,1,201,');
+    expect((await orchard(['device', 'list'])).out).toMatch(/ios +iOS 19 +2\.4\.1 +en-GB +yes/);
+  });
+
+  it('shows requests and use', async () => {
+    await new Promise((resolve) => setTimeout(resolve, 1500));
+    const { items } = await json('request', 'list', '--filter', "route = '/app/v1/users'");
+    expect((await orchard(['request', 'show', items[0].id])).out).toMatch(/status +201/);
+    expect((await orchard(['usage', '--since', '1h'])).out).toMatch(/^route +calls +4xx +5xx +p50 ms[\s\S]*all together/);
+    expect(await orchard(['usage', '--since', 'ages'])).toMatchObject({ code: 2, err: '`ages` is no stretch of time. Write it such as 30m, 24h or 7d.\n' });
+  });
+});
+
+it('completes words', async () => {
+  expect((await orchard(['complete', '--', 'rec'])).out).toBe('record\n');
+  expect((await orchard(['complete', '--', 'record', 'l'])).out).toBe('list\n');
+  expect((await orchard(['complete', '--', 'record', 'list', '--fil'])).out).toBe('--filter\n');
+  for (const shell of ['bash', 'zsh', 'fish']) expect((await orchard(['completion', shell])).out).toContain('orchard complete --');
+});
+
+it('says what it does not understand, and when the service is away', async () => {
+  expect(await orchard(['record', 'lst'])).toMatchObject({ code: 2, err: expect.stringContaining('Did you mean list?') });
+  expect(await orchard(['sign-in', 'nowhere'])).toMatchObject({ code: 2 });
+  expect(await orchard(['sign-in', 'http://127.0.0.1:9', '--email', 'a@b.example', '--password-stdin'], 'x\n')).toMatchObject({ code: 1, err: expect.stringContaining('The service cannot be reached') });
+});

@@ -1,0 +1,223 @@
+import { readFileSync } from 'node:fs';
+import { createServer } from 'node:http';
+import { createRequire } from 'node:module';
+import type { AddressInfo } from 'node:net';
+import { type Browser, chromium, type Page } from 'playwright-core';
+import { operations } from '@orchard/contract';
+import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
+import { makeApp, OWNER, startFreshService, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
+
+const FLAGS = ['--headless', '--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync'];
+const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
+const P = '/quillfell-hiker/dev';
+let test: TestService;
+let app: TestApp;
+let browser: Browser;
+let page: Page;
+const complaints: string[] = [];
+const text = (words: string | RegExp) => page.getByText(words).first();
+const button = (name: string | RegExp) => page.getByRole('button', { name });
+const open = (path: string) => page.goto(test.address + path);
+
+async function violations(on: Page): Promise<string[]> {
+  await on.evaluate(AXE);
+  // biome-ignore lint/suspicious/noExplicitAny: axe is put into the page
+  const { violations: found } = await on.evaluate(() => (globalThis as any).axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'] }));
+  return found.map(({ id, nodes }: { id: string; nodes: { html: string }[] }) => `${id}: ${nodes.map(({ html }) => html.slice(0, 120)).join(' | ')}`);
+}
+
+beforeAll(async () => {
+  test = await startTestService(inject('databaseUrl'));
+  app = await makeApp(test, 'quillfell-hiker');
+  const kind = { platform: 'android' as const, model: 'Larch 5', os: 'Android 16', appVersion: '2.4.0', locale: 'nb-NO', timeZone: 'Europe/Oslo' };
+  await test.simulators.connect({ address: test.address, clientKey: app.dev.clientKey }, [{ ...kind, name: 'Runa’s phone', person: { name: 'Runa Stone', email: 'runa@hikers.example', password: 'ridge-and-river' } }]);
+  await test.owner.call(operations.managedRecords.put, { params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' }, body: { name: 'Hollow Col', bunks: 14, open: true, position: { type: 'Point', coordinates: [8.3, 61.3] }, amenities: ['stove'] } });
+  browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: FLAGS });
+  page = await browser.newPage({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' });
+  page.setDefaultTimeout(60_000);
+  page.on('pageerror', ({ message }) => complaints.push(message));
+  page.on('console', (message) => message.type() === 'error' && /Content Security|React/.test(message.text()) && complaints.push(message.text()));
+});
+afterAll(async () => {
+  await browser?.close();
+  await test?.stop();
+});
+
+it('shows the handset wall, where a phone signs in and allows notifications', async () => {
+  const wall = await browser.newPage();
+  await wall.goto(test.simulators.address);
+  await wall.getByRole('button', { name: 'Sign in as Runa Stone' }).click();
+  await wall.getByRole('button', { name: 'Allow notifications' }).click();
+  await wall.getByRole('button', { name: 'Forbid notifications' }).waitFor();
+  expect(await violations(wall)).toEqual([]);
+  await wall.close();
+});
+
+it('signs in, and says when the password is wrong', async () => {
+  await open(`${P}/overview`);
+  await page.getByLabel('E-mail address').fill(OWNER.email);
+  await page.locator('input[type=password]').fill('not-the-password');
+  await button('Sign in').click();
+  await text('E-mail address or password is wrong. Check both.').waitFor();
+  expect(await violations(page)).toEqual([]);
+  await page.locator('input[type=password]').fill(OWNER.password);
+  await button('Sign in').click();
+  await page.getByRole('heading', { name: 'Overview' }).waitFor();
+});
+
+describe('signed in', () => {
+  it('makes an app with dev and live, adds a client, and shows its key and quick starts with address and key filled in', async () => {
+    await open('/');
+    await page.getByLabel('New app').fill('quillfell-warden');
+    await button('Make the app').click();
+    await button('Add the first client').click();
+    await page.getByRole('dialog').getByLabel('Name').fill('tablet');
+    await button('Add it').click();
+    const key = (await text(/^ckey-/).textContent()) as string;
+    await page.getByRole('link', { name: 'Download client profile' }).waitFor();
+    expect(await violations(page)).toEqual([]);
+    await page.getByRole('link', { name: 'Quick start' }).first().click();
+    for (const platform of ['Browser', 'Node.js', 'Shell', 'Swift', 'Kotlin']) {
+      await page.getByRole('tab', { name: platform }).click();
+      const code = await page.locator('.steps').innerText();
+      expect(code).toContain(key);
+      expect(code).toContain(test.address);
+    }
+    expect(await violations(page)).toEqual([]);
+    await button(/switch$/).click();
+    await page.getByRole('menuitem', { name: 'quillfell-warden / live' }).click();
+    await page.waitForURL('**/quillfell-warden/live/quick-start');
+  });
+
+  it('edits a record, and tells when somebody else was quicker', async () => {
+    await open(`${P}/data/huts`);
+    await page.getByRole('button', { name: 'hollow-col' }).click();
+    const bunks = page.getByRole('dialog').getByLabel('bunks');
+    await bunks.fill('16');
+    await button('Save').click();
+    await text(/^Version 2,/).waitFor();
+    expect(await violations(page)).toEqual([]);
+    const read = () => test.owner.call(operations.managedRecords.read, { params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' } });
+    expect(await read()).toMatchObject({ bunks: 16, open: true, amenities: ['stove'], version: 2 });
+    await page.route('**/changes', (route) => route.abort());
+    await open(`${P}/data/huts?open=hollow-col`);
+    await bunks.fill('18');
+    await test.owner.call(operations.managedRecords.patch, { params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' }, body: { bunks: 20 } });
+    await button('Save').click();
+    await text(/If-Match names version 2 of huts\/hollow-col; it is at version 3 now/).waitFor();
+    expect((await read()).bunks).toBe(20);
+    await page.unroute('**/changes');
+  });
+
+  it('filters a list, with the mistake marked, and keeps the filter in the address', async () => {
+    await open(`${P}/data/huts`);
+    await page.getByLabel('Filter').fill('bnks > 3');
+    await text(/did you mean `bunks`/).waitFor();
+    await page.getByLabel('Filter').fill('bunks > 300');
+    await text('Nothing fits this filter.').waitFor();
+    expect(page.url()).toContain('filter=bunks+%3E+300');
+  });
+
+  it('adds a record to a collection and changes who may read it', async () => {
+    await open(`${P}/data/huts`);
+    await button('New record').click();
+    await page.getByRole('dialog').getByRole('textbox', { name: 'id', exact: true }).fill('northend');
+    await page.getByRole('dialog').getByLabel('name', { exact: true }).fill('Northend');
+    await button('Store').click();
+    await text(/^Version 1,/).waitFor();
+    await open(`${P}/data/huts`);
+    await button('Rules and fields').click();
+    await page.getByLabel('Read', { exact: true }).selectOption('TRUE');
+    await expect.poll(async () => (await test.app('GET', '/data/huts', { key: app.dev.clientKey })).status).toBe(200);
+    expect(await violations(page)).toEqual([]);
+  });
+
+  it('sends a notification that the phone shows, and shows what became of it', async () => {
+    await open(`${P}/compose`);
+    await page.getByLabel('Title').fill('Ridge closed');
+    await page.getByLabel('Body').fill('Storm from noon.');
+    expect(await violations(page)).toEqual([]);
+    await button('Send now').click();
+    await page.getByRole('heading', { name: 'Ridge closed' }).waitFor();
+    await text('Every device got it.').waitFor();
+    expect(test.simulators.handsets()[0]?.state.received[0]).toMatchObject({ title: 'Ridge closed', body: 'Storm from noon.' });
+    expect(await violations(page)).toEqual([]);
+    await page.getByRole('link', { name: 'Sent' }).click();
+    await button('Ridge closed').waitFor();
+    expect(await violations(page)).toEqual([]);
+  });
+
+  it('leads from a count of errors to the one request behind it', async () => {
+    await test.app('GET', '/data/huts/nobody-home', { key: app.dev.clientKey });
+    await open(`${P}/api-use?range=1h`);
+    await page.getByRole('link', { name: '404: 1' }).click();
+    await button(/\d\d:\d\d:\d\d/).first().click();
+    await text('`huts` has no record `nobody-home`.').waitFor();
+    await text('GET /app/v1/data/huts/nobody-home').waitFor();
+    expect(await violations(page)).toEqual([]);
+  });
+
+  it('shows a website that was turned away, to its own console and here, and allows it with one click', async () => {
+    const client = await test.owner.call(operations.clients.create, { params: app.dev.params, body: { name: 'hiker-web', kind: 'web' } });
+    const site = createServer((_request, response) => response.setHeader('content-type', 'text/html').end('<title>site</title>'));
+    await new Promise<void>((resolve) => site.listen(0, '127.0.0.1', resolve));
+    const visitor = await browser.newPage();
+    await visitor.goto(`http://127.0.0.1:${(site.address() as AddressInfo).port}`);
+    const call = () => visitor.evaluate(async ([address, key]) => {
+      const { connect } = await import(`${address}/client/orchard.js`);
+      return connect({ address, clientKey: key }).pushKey().then(() => 'connected', (error: Error) => error.message);
+    }, [test.address, client.keys[0]?.key] as [string, string]);
+    expect(await call()).toContain('is not allowed for client `hiker-web` of quillfell-hiker/dev. Allow it at');
+    await open(`${P}/overview`);
+    await text('A website is turned away').waitFor();
+    expect(await violations(page)).toEqual([]);
+    await button(/^Allow http:\/\/127/).click();
+    await text('A website is turned away').waitFor({ state: 'detached' });
+    expect(await call()).toBe('connected');
+    await visitor.close();
+    site.close();
+  });
+
+  it('finds people, devices and pages from the search box', async () => {
+    await open(`${P}/overview`);
+    await page.getByRole('heading', { name: 'Overview' }).waitFor();
+    await page.keyboard.press('/');
+    await page.getByLabel('What to look for').fill('runa@');
+    await page.getByRole('button', { name: /runa@hikers\.example/ }).click();
+    await page.getByRole('dialog').getByLabel('Name').waitFor();
+    await page.waitForURL('**/users?open=*');
+  });
+
+  it.each(['overview', 'data', 'users', 'devices', 'requests', 'api-use?range=1h', 'setup', 'environments'])('has no accessibility fault on %s, light or dark', async (path) => {
+    for (const colorScheme of ['light', 'dark'] as const) {
+      await page.emulateMedia({ colorScheme });
+      await open(`${P}/${path}`);
+      await page.getByRole('heading', { level: 1 }).waitFor();
+      await page.waitForLoadState('load');
+      await page.waitForTimeout(400);
+      expect(await violations(page)).toEqual([]);
+    }
+    await page.emulateMedia({ colorScheme: 'light' });
+  });
+
+  it('needs no exception from its content security policy', () => expect(complaints).toEqual([]));
+});
+
+it('makes the owner account at the one-time address of a first start', async () => {
+  const fresh = await startFreshService(inject('databaseUrl'));
+  const visitor = await (await browser.newContext()).newPage();
+  await visitor.goto(fresh.setupAddress as string);
+  await visitor.getByLabel('Your name').fill('Mira Quill');
+  await visitor.getByLabel('E-mail address').fill(OWNER.email);
+  await visitor.locator('input[type=password]').fill(OWNER.password);
+  expect(await violations(visitor)).toEqual([]);
+  await visitor.getByRole('button', { name: 'Make the account' }).click();
+  await visitor.getByRole('heading', { name: 'Apps' }).waitFor();
+  await visitor.goto(fresh.setupAddress as string);
+  await visitor.getByLabel('Your name').fill('Somebody Else');
+  await visitor.getByLabel('E-mail address').fill('else@quillfell.example');
+  await visitor.locator('input[type=password]').fill(OWNER.password);
+  await visitor.getByRole('button', { name: 'Make the account' }).click();
+  await visitor.getByText('Sign in at the console.').waitFor();
+  await fresh.stop();
+});
