@@ -22,8 +22,19 @@ export default {
       from: { path: `^packages/${name}/src` },
       to: { path: `^packages/(${names.filter((other) => other !== name && !ARROWS[name].includes(other)).join('|')})/` },
     })),
-    { name: 'demo-takes-history-only', severity: 'error', from: { path: '^packages/demo/src' }, to: { path: '^packages/service/(?!dist/history)' } },
-    { name: 'core-is-pure', severity: 'error', comment: 'core does no I/O', from: { path: '^packages/core/src' }, to: { path: '^(node:)?(fs|net|http|https|child_process|os|dns|timers|process)' } },
+    {
+      name: 'demo-takes-history-only',
+      severity: 'error',
+      from: { path: '^packages/demo/src' },
+      to: { path: '^packages/service/(?!dist/history)' },
+    },
+    {
+      name: 'core-is-pure',
+      severity: 'error',
+      comment: 'core does no I/O',
+      from: { path: '^packages/core/src' },
+      to: { path: '^(node:)?(fs|net|http|https|child_process|os|dns|timers|process)' },
+    },
     { name: 'core-runs-in-browsers', severity: 'error', from: { path: '^packages/core/src/(?!push/)' }, to: { dependencyTypes: ['core'] } },
     { name: 'no-circles', severity: 'error', from: {}, to: { circular: true } },
   ],
@@ -32,6 +43,10 @@ export default {
     exclude: { path: '/dist/(?!.*\\.js)|/test/' },
     tsConfig: { fileName: 'tsconfig.base.json' },
     tsPreCompilationDeps: true,
-    enhancedResolveOptions: { exportsFields: ['exports'], conditionNames: ['import', 'default', 'types'], extensions: ['.ts', '.tsx', '.js', '.json'] },
+    enhancedResolveOptions: {
+      exportsFields: ['exports'],
+      conditionNames: ['import', 'default', 'types'],
+      extensions: ['.ts', '.tsx', '.js', '.json'],
+    },
   },
 };

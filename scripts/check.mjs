@@ -10,12 +10,21 @@ const CHECKS = [
   ['types', 'tsc', ['-b']],
   ['types of the console', 'tsc', ['-p', 'packages/console', '--noEmit']],
   ['types of the tests', 'tsc', ['-p', 'tsconfig.test.json']],
-  ['arrows between packages', 'depcruise', ['packages', '--config', '.dependency-cruiser.mjs']],
+  [
+    'arrows between packages',
+    '../dependency-cruiser/bin/dependency-cruise.mjs',
+    ['packages', '--config', '.dependency-cruiser.mjs'],
+    { NODE_OPTIONS: '--import ./scripts/typescript-api.mjs' },
+  ],
   ['unused code', 'knip', []],
 ];
-const failed = CHECKS.filter(([name, program, args]) => {
+const failed = CHECKS.filter(([name, program, args, env]) => {
   process.stdout.write(`${name} … `);
-  const { status, stdout, stderr } = spawnSync(join(root, 'node_modules/.bin', program), args, { cwd: root, encoding: 'utf8' });
+  const { status, stdout, stderr } = spawnSync(join(root, 'node_modules/.bin', program), args, {
+    cwd: root,
+    encoding: 'utf8',
+    env: { ...process.env, ...env },
+  });
   console.log(status === 0 ? 'fine' : `\n${stdout}${stderr}`);
   return status !== 0;
 });

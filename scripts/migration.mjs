@@ -7,4 +7,7 @@ if (!['system', 'environment'].includes(part) || !/^[a-z][a-z0-9_]*$/.test(name 
   process.stderr.write('Usage: npm run migration -- system|environment <name_in_small_letters>\n');
   process.exit(2);
 }
-run('npx', ['drizzle-kit', 'generate', '--name', name], { cwd: join(root, 'packages/service'), env: { ...process.env, ORCHARD_MIGRATION_PART: part } });
+run('npx', ['drizzle-kit', 'generate', '--name', name], {
+  cwd: join(root, 'packages/service'),
+  env: { ...process.env, ORCHARD_MIGRATION_PART: part },
+});

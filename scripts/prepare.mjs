@@ -22,7 +22,9 @@ const isThere = (program) => (process.env.PATH ?? '').split(':').some((folder) =
 
 /** Installs Debian packages whose program is missing; where that is not allowed, says which command does it. */
 export function needDebian(needs) {
-  const missing = Object.entries(needs).filter(([program]) => !isThere(program) && !existsSync(`/usr/sbin/${program}`)).map(([, name]) => name);
+  const missing = Object.entries(needs)
+    .filter(([program]) => !isThere(program) && !existsSync(`/usr/sbin/${program}`))
+    .map(([, name]) => name);
   if (missing.length === 0) return;
   const command = `apt-get update && apt-get install -y --no-install-recommends ${missing.join(' ')}`;
   if (process.getuid?.() !== 0 || !isThere('apt-get')) {
@@ -35,7 +37,10 @@ export function needDebian(needs) {
   const ownPolicy = !existsSync(policy);
   if (ownPolicy) writeFileSync(policy, '#!/bin/sh\nexit 101\n', { mode: 0o755 });
   try {
-    execFileSync('sh', ['-c', command], { stdio: ['ignore', 'ignore', 'inherit'], env: { ...process.env, DEBIAN_FRONTEND: 'noninteractive' } });
+    execFileSync('sh', ['-c', command], {
+      stdio: ['ignore', 'ignore', 'inherit'],
+      env: { ...process.env, DEBIAN_FRONTEND: 'noninteractive' },
+    });
   } catch {
     say(`That failed. Install by hand with:\n\n  ${command}`);
     process.exit(1);

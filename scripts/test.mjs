@@ -10,8 +10,16 @@ needDebian({ mariadbd: 'mariadb-server', chromium: 'chromium' });
 needPackages();
 needBuild();
 const report = join(tmpdir(), `orchard-report-${process.pid}.json`);
-const { status } = spawnSync(join(root, 'node_modules/.bin/vitest'), ['run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...process.argv.slice(2)], { cwd: root, stdio: 'inherit' });
-const { numPassedTests = 0, numFailedTests = 0, numFailedTestSuites = 0 } = existsSync(report) ? JSON.parse(readFileSync(report, 'utf8')) : {};
+const { status } = spawnSync(
+  join(root, 'node_modules/.bin/vitest'),
+  ['run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...process.argv.slice(2)],
+  { cwd: root, stdio: 'inherit' },
+);
+const {
+  numPassedTests = 0,
+  numFailedTests = 0,
+  numFailedTestSuites = 0,
+} = existsSync(report) ? JSON.parse(readFileSync(report, 'utf8')) : {};
 rmSync(report, { force: true });
 // A file that breaks before its first test counts as one failure.
 const failed = numFailedTests || (status === 0 ? 0 : Math.max(1, numFailedTestSuites));

@@ -15,7 +15,11 @@ export async function ask(question: string): Promise<string> {
 /** Asks without showing what is typed. */
 export async function askSecret(question: string): Promise<string> {
   process.stderr.write(question);
-  const lines = createInterface({ input: process.stdin, output: new Writable({ write: (_chunk, _encoding, done) => done() }), terminal: process.stdin.isTTY });
+  const lines = createInterface({
+    input: process.stdin,
+    output: new Writable({ write: (_chunk, _encoding, done) => done() }),
+    terminal: process.stdin.isTTY,
+  });
   try {
     return await lines.question('');
   } finally {
@@ -45,6 +49,7 @@ export async function readObject(argument: string): Promise<Record<string, never
   } catch (error) {
     throw new CommandError(`That is not JSON: ${(error as Error).message}. Quote it for the shell, such as '{"bunks": 12}'.`, 2);
   }
-  if (typeof value !== 'object' || value === null || Array.isArray(value)) throw new CommandError('A JSON object is wanted, such as \'{"bunks": 12}\'.', 2);
+  if (typeof value !== 'object' || value === null || Array.isArray(value))
+    throw new CommandError('A JSON object is wanted, such as \'{"bunks": 12}\'.', 2);
   return value as Record<string, never>;
 }

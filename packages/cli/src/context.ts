@@ -7,7 +7,10 @@ export type GlobalOptions = { app?: string; env?: string; profile?: string; json
 
 /** A refusal of the command itself. `code`: 1 failed, 2 used wrongly, 3 not signed in. */
 export class CommandError extends Error {
-  constructor(message: string, readonly code: 1 | 2 | 3) {
+  constructor(
+    message: string,
+    readonly code: 1 | 2 | 3,
+  ) {
     super(message);
   }
 }
@@ -19,7 +22,10 @@ export function signedIn(options: GlobalOptions): { client: HttpClient; profile:
   const name = options.profile ?? settings.current;
   const profile = settings.profiles[name];
   if (!profile) throw new CommandError('You are not signed in. Run `orchard sign-in <address>` first.', 3);
-  return { profile: name, client: createHttpClient({ address: profile.address, headers: () => ({ authorization: `Bearer ${profile.token}` }) }) };
+  return {
+    profile: name,
+    client: createHttpClient({ address: profile.address, headers: () => ({ authorization: `Bearer ${profile.token}` }) }),
+  };
 }
 
 /** App and environment: from the options, else what `orchard use` remembers. */
@@ -28,6 +34,7 @@ export function placeOf(options: GlobalOptions): { app: string; environment: str
   const remembered = settings.profiles[options.profile ?? settings.current];
   const app = options.app ?? remembered?.app;
   const environment = options.env ?? remembered?.environment;
-  if (!app || !environment) throw new CommandError('No environment is chosen. Run `orchard use <app>/<environment>`, or give --app and --env.', 2);
+  if (!app || !environment)
+    throw new CommandError('No environment is chosen. Run `orchard use <app>/<environment>`, or give --app and --env.', 2);
   return { app, environment };
 }

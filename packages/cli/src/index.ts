@@ -10,9 +10,17 @@ import { complete, completionScript, SHELLS } from './completion.js';
 import { CommandError } from './context.js';
 
 function buildProgram(): Command {
-  const program = new Command('orchard').description('Vivid Orchard from the terminal').version('0.1.0').exitOverride().showSuggestionAfterError()
-    .option('--app <app>', 'app, in place of the remembered one').option('--env <environment>', 'environment, in place of the remembered one').option('--profile <name>', 'one of several sign-ins')
-    .option('--json', 'answer as JSON').option('--csv', 'lists as CSV').option('--quiet', 'no notes on standard error')
+  const program = new Command('orchard')
+    .description('Vivid Orchard from the terminal')
+    .version('0.1.0')
+    .exitOverride()
+    .showSuggestionAfterError()
+    .option('--app <app>', 'app, in place of the remembered one')
+    .option('--env <environment>', 'environment, in place of the remembered one')
+    .option('--profile <name>', 'one of several sign-ins')
+    .option('--json', 'answer as JSON')
+    .option('--csv', 'lists as CSV')
+    .option('--quiet', 'no notes on standard error')
     .configureOutput({ outputError: (text, write) => write(`${text.replace(/^error: /, '').trim()}\nSee \`orchard --help\`.\n`) });
   addAccountCommands(program);
   addAppCommands(program);
@@ -21,8 +29,16 @@ function buildProgram(): Command {
   addDeviceCommands(program);
   addMessageCommands(program);
   addTelemetryCommands(program);
-  program.command('completion').description('a script that completes words in your shell').addArgument(new Argument('<shell>').choices(SHELLS)).action((shell: (typeof SHELLS)[number]) => console.log(completionScript(shell)));
-  program.command('complete', { hidden: true }).argument('[words...]').allowUnknownOption().action((words: string[]) => console.log(complete(program, words).join('\n')));
+  program
+    .command('completion')
+    .description('a script that completes words in your shell')
+    .addArgument(new Argument('<shell>').choices(SHELLS))
+    .action((shell: (typeof SHELLS)[number]) => console.log(completionScript(shell)));
+  program
+    .command('complete', { hidden: true })
+    .argument('[words...]')
+    .allowUnknownOption()
+    .action((words: string[]) => console.log(complete(program, words).join('\n')));
   inherit(program);
   return program;
 }
@@ -46,10 +62,12 @@ function exitCode(error: unknown): number {
 
 function sentence(error: unknown): string {
   if (error instanceof Problem) {
-    const fields = error.extras.fields?.map(({ path, problem, expected }) => `\n  ${path}: ${problem} Expected: ${expected}.`).join('') ?? '';
+    const fields =
+      error.extras.fields?.map(({ path, problem, expected }) => `\n  ${path}: ${problem} Expected: ${expected}.`).join('') ?? '';
     return `${error.detail}${fields}${error.request ? `\n(request ${error.request})` : ''}`;
   }
-  if (error instanceof TypeError && error.message === 'fetch failed') return `The service cannot be reached (${(error.cause as { code?: string })?.code ?? 'no answer'}). Is it running, and is the address right?`;
+  if (error instanceof TypeError && error.message === 'fetch failed')
+    return `The service cannot be reached (${(error.cause as { code?: string })?.code ?? 'no answer'}). Is it running, and is the address right?`;
   return (error as Error).message;
 }
 

@@ -4,7 +4,8 @@ import type { GlobalOptions } from './context.js';
 
 export type Columns<T> = Record<string, (item: T) => unknown>;
 
-const plain = (value: unknown): string => (value === null || value === undefined ? '' : typeof value === 'object' ? JSON.stringify(value) : String(value));
+const plain = (value: unknown): string =>
+  value === null || value === undefined ? '' : typeof value === 'object' ? JSON.stringify(value) : String(value);
 /** RFC 4180 section 2: quotes around what holds a comma, quote or line break; a quote is doubled. */
 const csvField = (value: unknown): string => {
   const text = plain(value);
@@ -23,8 +24,28 @@ export function printList<T>(items: T[], columns: Columns<T>, options: GlobalOpt
     return;
   }
   if (items.length === 0) return note('Nothing found.', options);
-  const none = { top: '', 'top-mid': '', 'top-left': '', 'top-right': '', bottom: '', 'bottom-mid': '', 'bottom-left': '', 'bottom-right': '', left: '', 'left-mid': '', mid: '', 'mid-mid': '', right: '', 'right-mid': '', middle: '  ' };
-  const table = new Table({ head: names, chars: none, style: { head: process.stdout.isTTY ? ['bold'] : [], border: [], 'padding-left': 0, 'padding-right': 0 } });
+  const none = {
+    top: '',
+    'top-mid': '',
+    'top-left': '',
+    'top-right': '',
+    bottom: '',
+    'bottom-mid': '',
+    'bottom-left': '',
+    'bottom-right': '',
+    left: '',
+    'left-mid': '',
+    mid: '',
+    'mid-mid': '',
+    right: '',
+    'right-mid': '',
+    middle: '  ',
+  };
+  const table = new Table({
+    head: names,
+    chars: none,
+    style: { head: process.stdout.isTTY ? ['bold'] : [], border: [], 'padding-left': 0, 'padding-right': 0 },
+  });
   for (const item of items) table.push(names.map((name) => printable(columns[name]?.(item))));
   console.log(table.toString().replace(/[ \t]+$/gm, ''));
   if (next) note(`There is more: --cursor ${next}`, options);

@@ -16,8 +16,12 @@ type Outcome = { code: number | null; out: string; err: string };
 function orchard(args: string[], input = ''): Promise<Outcome> {
   const child = spawn(process.execPath, [COMMAND, ...args], { env: { ...process.env, XDG_CONFIG_HOME: home } });
   const outcome: Outcome = { code: null, out: '', err: '' };
-  child.stdout.on('data', (chunk) => { outcome.out += chunk; });
-  child.stderr.on('data', (chunk) => { outcome.err += chunk; });
+  child.stdout.on('data', (chunk) => {
+    outcome.out += chunk;
+  });
+  child.stderr.on('data', (chunk) => {
+    outcome.err += chunk;
+  });
   child.stdin.end(input);
   return new Promise((resolve) => child.once('close', (code) => resolve({ ...outcome, code })));
 }
@@ -50,24 +54,52 @@ describe('signed in', () => {
     const stored = await json('record', 'add', 'huts', '{"id":"cold-tarn","name":"Cold Tarn","bunks":24}');
     expect(stored).toMatchObject({ id: 'cold-tarn', version: 1 });
     await orchard(['record', 'add', 'huts', '-'], '{"name":"Dunmere, the \\"low\\" one","bunks":12}');
-    expect((await orchard(['record', 'list', 'huts', '--filter', 'bunks > 20'])).out).toBe('id         version  name       bunks\ncold-tarn  1        Cold Tarn  24\n');
-    expect((await orchard(['record', 'list', 'huts', '--fields', 'name', '--filter', 'bunks < 20', '--csv'])).out).toMatch(/^id,version,name\n[0-9a-f-]{36},1,"Dunmere, the ""low"" one"\n$/);
-    expect(await json('record', 'change', 'huts', 'cold-tarn', '{"bunks":26}', '--version', '1')).toMatchObject({ bunks: 26, version: 2 });
-    expect(await orchard(['record', 'change', 'huts', 'cold-tarn', '{"bunks":27}', '--version', '1'])).toMatchObject({ code: 4, err: expect.stringContaining('it is at version 2 now') });
-    expect(await orchard(['record', 'add', 'huts', '{"bunks":"two"}'])).toMatchObject({ code: 4, out: '', err: expect.stringContaining('Field `bunks` in `huts` takes an integer; got "two".') });
+    expect((await orchard(['record', 'list', 'huts', '--filter', 'bunks > 20'])).out).toBe(
+      'id         version  name       bunks\ncold-tarn  1        Cold Tarn  24\n',
+    );
+    expect((await orchard(['record', 'list', 'huts', '--fields', 'name', '--filter', 'bunks < 20', '--csv'])).out).toMatch(
+      /^id,version,name\n[0-9a-f-]{36},1,"Dunmere, the ""low"" one"\n$/,
+    );
+    expect(await json('record', 'change', 'huts', 'cold-tarn', '{"bunks":26}', '--if-match', '1')).toMatchObject({ bunks: 26, version: 2 });
+    expect(await orchard(['record', 'change', 'huts', 'cold-tarn', '{"bunks":27}', '--if-match', '1'])).toMatchObject({
+      code: 4,
+      err: expect.stringContaining('it is at version 2 now'),
+    });
+    expect(await orchard(['record', 'add', 'huts', '{"bunks":"two"}'])).toMatchObject({
+      code: 4,
+      out: '',
+      err: expect.stringContaining('Field `bunks` in `huts` takes an integer; got "two".'),
+    });
     expect(await orchard(['record', 'delete', 'huts', 'cold-tarn'])).toMatchObject({ code: 2, err: expect.stringContaining('--yes') });
     expect(await orchard(['record', 'delete', 'huts', 'cold-tarn', '--yes'])).toMatchObject({ code: 0 });
-    expect(await orchard(['record', 'show', 'huts', 'cold-tarn'])).toMatchObject({ code: 4, err: expect.stringContaining('`huts` has no record `cold-tarn`.') });
+    expect(await orchard(['record', 'show', 'huts', 'cold-tarn'])).toMatchObject({
+      code: 4,
+      err: expect.stringContaining('`huts` has no record `cold-tarn`.'),
+    });
   });
 
   it('makes apps, environments, clients and keys', async () => {
     expect((await orchard(['app', 'add', 'quillfell-warden'])).out).toContain('dev, live');
-    expect(await json('env', 'add', 'stage', '--app', 'quillfell-warden', '--mode', 'open')).toMatchObject({ app: 'quillfell-warden', name: 'stage', mode: 'open' });
+    expect(await json('env', 'add', 'stage', '--app', 'quillfell-warden', '--mode', 'open')).toMatchObject({
+      app: 'quillfell-warden',
+      name: 'stage',
+      mode: 'open',
+    });
     const place = ['--app', 'quillfell-warden', '--env', 'stage'];
-    expect(await json('client', 'add', 'tablet', '--kind', 'web', '--origin', 'https://warden.quillfell.example', ...place)).toMatchObject({ key: expect.stringMatching(/^ckey-/) });
-    expect(JSON.parse((await orchard(['client', 'profile', 'tablet', ...place])).out)).toMatchObject({ address: test.address, app: 'quillfell-warden', environment: 'stage', client: 'tablet' });
+    expect(await json('client', 'add', 'tablet', '--kind', 'web', '--origin', 'https://warden.quillfell.example', ...place)).toMatchObject({
+      key: expect.stringMatching(/^ckey-/),
+    });
+    expect(JSON.parse((await orchard(['client', 'profile', 'tablet', ...place])).out)).toMatchObject({
+      address: test.address,
+      app: 'quillfell-warden',
+      environment: 'stage',
+      client: 'tablet',
+    });
     await orchard(['client', 'add', 'office', '--kind', 'server', ...place]);
-    expect(await orchard(['key', 'add', 'office', '--name', 'x', '--scope', 'all', ...place])).toMatchObject({ code: 2, err: expect.stringContaining('There is no scope `all`. The scopes are records:read') });
+    expect(await orchard(['key', 'add', 'office', '--name', 'x', '--scope', 'all', ...place])).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('There is no scope `all`. The scopes are records:read'),
+    });
     const key = await json('key', 'add', 'office', '--name', 'nightly', '--scope', 'records:read,notify:send', ...place);
     expect(key.key).toMatch(/^skey-/);
     expect((await orchard(['key', 'list', ...place])).out).toContain('records:read notify:send');
@@ -85,9 +117,23 @@ describe('signed in', () => {
 
   it('sends a notification and tells what became of it', async () => {
     const { items } = await test.owner.call(operations.clients.list, { params: { app: 'quillfell-hiker', environment: 'dev' } });
-    await test.simulators.connect({ address: test.address, clientKey: items[0]?.keys[0]?.key as string }, [{ name: 'phone', platform: 'ios', model: 'Tern', os: 'iOS 19', appVersion: '2.4.1', locale: 'en-GB', timeZone: 'Europe/London', person: { name: 'Ivo', email: 'ivo@hikers.example', password: 'ridge-and-river' } }]);
+    await test.simulators.connect({ address: test.address, clientKey: items[0]?.keys[0]?.key as string }, [
+      {
+        name: 'phone',
+        platform: 'ios',
+        model: 'Tern',
+        os: 'iOS 19',
+        appVersion: '2.4.1',
+        locale: 'en-GB',
+        timeZone: 'Europe/London',
+        person: { name: 'Ivo', email: 'ivo@hikers.example', password: 'ridge-and-river' },
+      },
+    ]);
     await test.simulators.handsets()[0]?.allow();
-    expect(await orchard(['notify', 'send', '--title', 'Ridge closed'])).toMatchObject({ code: 2, err: expect.stringContaining('Give one of --everyone') });
+    expect(await orchard(['notify', 'send', '--title', 'Ridge closed'])).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('Give one of --everyone'),
+    });
     const sent = await orchard(['notify', 'send', '--title', 'Ridge closed', '--everyone', '--wait']);
     expect(sent.out).toMatch(/devices +1\nqueued +0\nsent +1\n/);
     const id = /notification +(\S+)/.exec(sent.out)?.[1] as string;
@@ -100,7 +146,10 @@ describe('signed in', () => {
     const { items } = await json('request', 'list', '--filter', "route = '/app/v1/users'");
     expect((await orchard(['request', 'show', items[0].id])).out).toMatch(/status +201/);
     expect((await orchard(['usage', '--since', '1h'])).out).toMatch(/^route +calls +4xx +5xx +p50 ms[\s\S]*all together/);
-    expect(await orchard(['usage', '--since', 'ages'])).toMatchObject({ code: 2, err: '`ages` is no stretch of time. Write it such as 30m, 24h or 7d.\n' });
+    expect(await orchard(['usage', '--since', 'ages'])).toMatchObject({
+      code: 2,
+      err: '`ages` is no stretch of time. Write it such as 30m, 24h or 7d.\n',
+    });
   });
 });
 
@@ -114,5 +163,8 @@ it('completes words', async () => {
 it('says what it does not understand, and when the service is away', async () => {
   expect(await orchard(['record', 'lst'])).toMatchObject({ code: 2, err: expect.stringContaining('Did you mean list?') });
   expect(await orchard(['sign-in', 'nowhere'])).toMatchObject({ code: 2 });
-  expect(await orchard(['sign-in', 'http://127.0.0.1:9', '--email', 'a@b.example', '--password-stdin'], 'x\n')).toMatchObject({ code: 1, err: expect.stringContaining('The service cannot be reached') });
+  expect(await orchard(['sign-in', 'http://127.0.0.1:9', '--email', 'a@b.example', '--password-stdin'], 'x\n')).toMatchObject({
+    code: 1,
+    err: expect.stringContaining('The service cannot be reached'),
+  });
 });

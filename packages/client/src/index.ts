@@ -1,5 +1,15 @@
 /** The library that apps use: `connect` with the client profile, then call. */
-import { type BodyInputOf, createHttpClient, type Device, operations, type OrchardRecord, Problem, type QueryInputOf, type ReplyOf, type User } from '@orchard/contract';
+import {
+  type BodyInputOf,
+  createHttpClient,
+  type Device,
+  operations,
+  type OrchardRecord,
+  Problem,
+  type QueryInputOf,
+  type ReplyOf,
+  type User,
+} from '@orchard/contract';
 
 export { Problem };
 export type Profile = { address: string; clientKey: string };
@@ -37,16 +47,30 @@ const RENEW_BEFORE_MS = 30_000;
 /** In a browser the session is kept in localStorage, under the address and key it belongs to. */
 function defaultStorage(profile: Profile): Storage {
   const name = `orchard:${profile.address}:${profile.clientKey.slice(-6)}`;
-  const store = (globalThis as { localStorage?: { getItem(key: string): string | null; setItem(key: string, value: string): void; removeItem(key: string): void } }).localStorage;
-  if (store) return { read: () => store.getItem(name), write: (value) => (value === null ? store.removeItem(name) : store.setItem(name, value)) };
+  const store = (
+    globalThis as {
+      localStorage?: { getItem(key: string): string | null; setItem(key: string, value: string): void; removeItem(key: string): void };
+    }
+  ).localStorage;
+  if (store)
+    return { read: () => store.getItem(name), write: (value) => (value === null ? store.removeItem(name) : store.setItem(name, value)) };
   let kept: string | null = null;
-  return { read: () => kept, write: (value) => { kept = value; } };
+  return {
+    read: () => kept,
+    write: (value) => {
+      kept = value;
+    },
+  };
 }
 
 /** Connects an app. Calls renew the access token by themselves when it is about to run out. */
 export function connect(options: Options): Orchard {
   const storage = options.storage ?? defaultStorage(options);
-  const http = createHttpClient({ address: options.address, headers: () => ({ 'orchard-key': options.clientKey }), ...(options.fetch ? { fetch: options.fetch } : {}) });
+  const http = createHttpClient({
+    address: options.address,
+    headers: () => ({ 'orchard-key': options.clientKey }),
+    ...(options.fetch ? { fetch: options.fetch } : {}),
+  });
   let tokens: Tokens | null | undefined;
   let renewing: Promise<Tokens | null> | null = null;
 
@@ -57,10 +81,15 @@ export function connect(options: Options): Orchard {
   }
   /** A refresh token is good for one use, so callers at the same time share one renewal. */
   function renew(refreshToken: string): Promise<Tokens | null> {
-    renewing ??= http.call(operations.users.startSession, { body: { refreshToken } }).then(keep, async (error: unknown) => {
-      if (error instanceof Problem && error.status === 401) return keep(null);
-      throw error;
-    }).finally(() => { renewing = null; });
+    renewing ??= http
+      .call(operations.users.startSession, { body: { refreshToken } })
+      .then(keep, async (error: unknown) => {
+        if (error instanceof Problem && error.status === 401) return keep(null);
+        throw error;
+      })
+      .finally(() => {
+        renewing = null;
+      });
     return renewing;
   }
   async function headers(more: Record<string, string> = {}): Promise<{ headers: Record<string, string> }> {
@@ -84,7 +113,8 @@ export function connect(options: Options): Orchard {
       read: async (id) => http.call(records.read, { params: { collection, id }, ...(await headers()) }),
       list: async (query = {}) => http.call(records.list, { params: { collection }, query, ...(await headers()) }),
       put: async (id, body, version) => http.call(records.put, { params: { collection, id }, body, ...(await headers(over(version))) }),
-      change: async (id, body, version) => http.call(records.patch, { params: { collection, id }, body, ...(await headers(over(version))) }),
+      change: async (id, body, version) =>
+        http.call(records.patch, { params: { collection, id }, body, ...(await headers(over(version))) }),
       remove: async (id, version) => http.call(records.remove, { params: { collection, id }, ...(await headers(over(version))) }),
     }),
     registerDevice: async (id, body) => http.call(devices.put, { params: { id }, body, ...(await headers()) }),

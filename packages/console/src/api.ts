@@ -14,12 +14,27 @@ export const keepCsrf = (value: string | undefined): void => {
 export const api = createHttpClient({ address: '', headers: (): Record<string, string> => (csrf ? { 'orchard-csrf': csrf } : {}) });
 
 export const queries = new QueryClient({
-  defaultOptions: { queries: { retry: (failures, error) => !(error instanceof Problem && error.status < 500) && failures < 2, staleTime: 1_000, refetchOnWindowFocus: false } },
+  defaultOptions: {
+    queries: {
+      retry: (failures, error) => !(error instanceof Problem && error.status < 500) && failures < 2,
+      staleTime: 1_000,
+      refetchOnWindowFocus: false,
+    },
+  },
 });
 
 /** The answer of a reading call. */
-export function useCall<O extends AnyOperation>(operation: O, input: CallInput<O>, options: { enabled?: boolean; refetchInterval?: number } = {}): UseQueryResult<ReplyOf<O>> {
-  return useQuery({ queryKey: [operation.id, input], queryFn: ({ signal }) => api.call(operation, { ...input, signal }), placeholderData: (before: ReplyOf<O> | undefined) => before, ...options }) as UseQueryResult<ReplyOf<O>>;
+export function useCall<O extends AnyOperation>(
+  operation: O,
+  input: CallInput<O>,
+  options: { enabled?: boolean; refetchInterval?: number } = {},
+): UseQueryResult<ReplyOf<O>> {
+  return useQuery({
+    queryKey: [operation.id, input],
+    queryFn: ({ signal }) => api.call(operation, { ...input, signal }),
+    placeholderData: (before: ReplyOf<O> | undefined) => before,
+    ...options,
+  }) as UseQueryResult<ReplyOf<O>>;
 }
 
 /** A writing call; what `refresh` names (beginnings of operation ids) is read anew afterwards. */
@@ -37,6 +52,7 @@ export async function refreshCalls(...prefixes: string[]): Promise<void> {
 
 /** What went wrong, in the service's own words. */
 export function describeError(error: unknown): string {
-  if (error instanceof Problem) return error.extras.fields?.length ? error.extras.fields.map(({ problem }) => problem).join(' ') : error.detail;
+  if (error instanceof Problem)
+    return error.extras.fields?.length ? error.extras.fields.map(({ problem }) => problem).join(' ') : error.detail;
   return error instanceof TypeError ? 'The service cannot be reached. Is it running?' : String((error as Error).message);
 }

@@ -34,8 +34,18 @@ export function Console() {
 function SignedIn() {
   const session = useCall(operations.members.readSession, {});
   if (session.error instanceof Problem && session.error.status === 401) return <SignInPage />;
-  if (session.error) return <Center h="60vh"><Trouble error={session.error} /></Center>;
-  if (!session.data) return <Center h="60vh"><Loader aria-label="Loading" /></Center>;
+  if (session.error)
+    return (
+      <Center h="60vh">
+        <Trouble error={session.error} />
+      </Center>
+    );
+  if (!session.data)
+    return (
+      <Center h="60vh">
+        <Loader aria-label="Loading" />
+      </Center>
+    );
   keepCsrf(session.data.csrf);
   return (
     <Routes>

@@ -2,7 +2,12 @@
 import { useEffect } from 'react';
 import { refreshCalls } from './api.js';
 
-const CALLS = { records: ['managedRecords.', 'collections.'], deliveries: ['notifications.'], requests: ['requests.', 'origins.'], devices: ['devices.'] } as const;
+const CALLS = {
+  records: ['managedRecords.', 'collections.'],
+  deliveries: ['notifications.'],
+  requests: ['requests.', 'origins.'],
+  devices: ['devices.'],
+} as const;
 type Mark = keyof typeof CALLS;
 /** Recorded requests arrive every second; reading them more often than this would only flicker. */
 const REQUESTS_EVERY_MS = 3_000;

@@ -21,7 +21,9 @@ createRoot(document.getElementById('root') as HTMLElement).render(
   <StrictMode>
     <MantineProvider theme={theme} cssVariablesResolver={variables} defaultColorScheme="auto" getStyleNonce={() => nonce}>
       <QueryClientProvider client={queries}>
-        <BrowserRouter><Console /></BrowserRouter>
+        <BrowserRouter>
+          <Console />
+        </BrowserRouter>
       </QueryClientProvider>
     </MantineProvider>
   </StrictMode>,

@@ -3,7 +3,6 @@ import type { Environment } from '@orchard/contract';
 import { createContext, useCallback, useContext } from 'react';
 import { useParams, useSearchParams } from 'react-router';
 
-export type Place = { app: string; environment: string; details: Environment };
 export const PlaceContext = createContext<Environment | null>(null);
 
 export function usePlace() {
@@ -15,13 +14,16 @@ export function usePlace() {
 /** One parameter of the address, as state: a link to the page shows the same. */
 export function useAddressState(name: string, initial = ''): [string, (value: string | null) => void] {
   const [search, setSearch] = useSearchParams();
-  const set = useCallback((value: string | null) => {
-    setSearch((before) => {
-      const after = new URLSearchParams(before);
-      if (!value || value === initial) after.delete(name);
-      else after.set(name, value);
-      return after;
-    });
-  }, [name, initial, setSearch]);
+  const set = useCallback(
+    (value: string | null) => {
+      setSearch((before) => {
+        const after = new URLSearchParams(before);
+        if (!value || value === initial) after.delete(name);
+        else after.set(name, value);
+        return after;
+      });
+    },
+    [name, initial, setSearch],
+  );
   return [search.get(name) ?? initial, set];
 }

@@ -7,7 +7,16 @@ import { operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { makeApp, OWNER, startFreshService, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
 
-const FLAGS = ['--headless', '--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync'];
+const FLAGS = [
+  '--headless',
+  '--no-sandbox',
+  '--disable-gpu',
+  '--disable-quic',
+  '--no-first-run',
+  '--disable-background-networking',
+  '--disable-component-update',
+  '--disable-sync',
+];
 const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
 const P = '/quillfell-hiker/dev';
 let test: TestService;
@@ -21,22 +30,39 @@ const open = (path: string) => page.goto(test.address + path);
 
 async function violations(on: Page): Promise<string[]> {
   await on.evaluate(AXE);
-  // biome-ignore lint/suspicious/noExplicitAny: axe is put into the page
-  const { violations: found } = await on.evaluate(() => (globalThis as any).axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'] }));
-  return found.map(({ id, nodes }: { id: string; nodes: { html: string }[] }) => `${id}: ${nodes.map(({ html }) => html.slice(0, 120)).join(' | ')}`);
+  type Axe = { run: (options: object) => Promise<{ violations: { id: string; nodes: { html: string }[] }[] }> };
+  const { violations: found } = await on.evaluate(() =>
+    (globalThis as unknown as { axe: Axe }).axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'] }),
+  );
+  return found.map(({ id, nodes }) => `${id}: ${nodes.map(({ html }) => html.slice(0, 120)).join(' | ')}`);
 }
 
 beforeAll(async () => {
   test = await startTestService(inject('databaseUrl'));
   app = await makeApp(test, 'quillfell-hiker');
-  const kind = { platform: 'android' as const, model: 'Larch 5', os: 'Android 16', appVersion: '2.4.0', locale: 'nb-NO', timeZone: 'Europe/Oslo' };
-  await test.simulators.connect({ address: test.address, clientKey: app.dev.clientKey }, [{ ...kind, name: 'Runa’s phone', person: { name: 'Runa Stone', email: 'runa@hikers.example', password: 'ridge-and-river' } }]);
-  await test.owner.call(operations.managedRecords.put, { params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' }, body: { name: 'Hollow Col', bunks: 14, open: true, position: { type: 'Point', coordinates: [8.3, 61.3] }, amenities: ['stove'] } });
+  const kind = {
+    platform: 'android' as const,
+    model: 'Larch 5',
+    os: 'Android 16',
+    appVersion: '2.4.0',
+    locale: 'nb-NO',
+    timeZone: 'Europe/Oslo',
+  };
+  await test.simulators.connect({ address: test.address, clientKey: app.dev.clientKey }, [
+    { ...kind, name: 'Runa’s phone', person: { name: 'Runa Stone', email: 'runa@hikers.example', password: 'ridge-and-river' } },
+  ]);
+  await test.owner.call(operations.managedRecords.put, {
+    params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' },
+    body: { name: 'Hollow Col', bunks: 14, open: true, position: { type: 'Point', coordinates: [8.3, 61.3] }, amenities: ['stove'] },
+  });
   browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: FLAGS });
   page = await browser.newPage({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' });
   page.setDefaultTimeout(60_000);
   page.on('pageerror', ({ message }) => complaints.push(message));
-  page.on('console', (message) => message.type() === 'error' && /Content Security|React/.test(message.text()) && complaints.push(message.text()));
+  page.on(
+    'console',
+    (message) => message.type() === 'error' && /Content Security|React/.test(message.text()) && complaints.push(message.text()),
+  );
 });
 afterAll(async () => {
   await browser?.close();
@@ -84,7 +110,7 @@ describe('signed in', () => {
       expect(code).toContain(test.address);
     }
     expect(await violations(page)).toEqual([]);
-    await button(/switch$/).click();
+    await button(/switch app or environment/).click();
     await page.getByRole('menuitem', { name: 'quillfell-warden / live' }).click();
     await page.waitForURL('**/quillfell-warden/live/quick-start');
   });
@@ -97,12 +123,16 @@ describe('signed in', () => {
     await button('Save').click();
     await text(/^Version 2,/).waitFor();
     expect(await violations(page)).toEqual([]);
-    const read = () => test.owner.call(operations.managedRecords.read, { params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' } });
+    const read = () =>
+      test.owner.call(operations.managedRecords.read, { params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' } });
     expect(await read()).toMatchObject({ bunks: 16, open: true, amenities: ['stove'], version: 2 });
     await page.route('**/changes', (route) => route.abort());
     await open(`${P}/data/huts?open=hollow-col`);
     await bunks.fill('18');
-    await test.owner.call(operations.managedRecords.patch, { params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' }, body: { bunks: 20 } });
+    await test.owner.call(operations.managedRecords.patch, {
+      params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' },
+      body: { bunks: 20 },
+    });
     await button('Save').click();
     await text(/If-Match names version 2 of huts\/hollow-col; it is at version 3 now/).waitFor();
     expect((await read()).bunks).toBe(20);
@@ -151,7 +181,9 @@ describe('signed in', () => {
     await test.app('GET', '/data/huts/nobody-home', { key: app.dev.clientKey });
     await open(`${P}/api-use?range=1h`);
     await page.getByRole('link', { name: '404: 1' }).click();
-    await button(/\d\d:\d\d:\d\d/).first().click();
+    await button(/\d\d:\d\d:\d\d/)
+      .first()
+      .click();
     await text('`huts` has no record `nobody-home`.').waitFor();
     await text('GET /app/v1/data/huts/nobody-home').waitFor();
     expect(await violations(page)).toEqual([]);
@@ -163,10 +195,11 @@ describe('signed in', () => {
     await new Promise<void>((resolve) => site.listen(0, '127.0.0.1', resolve));
     const visitor = await browser.newPage();
     await visitor.goto(`http://127.0.0.1:${(site.address() as AddressInfo).port}`);
-    const call = () => visitor.evaluate(async ([address, key]) => {
-      const { connect } = await import(`${address}/client/orchard.js`);
-      return connect({ address, clientKey: key }).pushKey().then(() => 'connected', (error: Error) => error.message);
-    }, [test.address, client.keys[0]?.key] as [string, string]);
+    // As text: the page's own import, not the test runner's.
+    const call = () =>
+      visitor.evaluate(`import('${test.address}/client/orchard.js')
+      .then(({ connect }) => connect({ address: '${test.address}', clientKey: '${client.keys[0]?.key}' }).pushKey())
+      .then(() => 'connected', (error) => error.message)`);
     expect(await call()).toContain('is not allowed for client `hiker-web` of quillfell-hiker/dev. Allow it at');
     await open(`${P}/overview`);
     await text('A website is turned away').waitFor();
@@ -188,17 +221,20 @@ describe('signed in', () => {
     await page.waitForURL('**/users?open=*');
   });
 
-  it.each(['overview', 'data', 'users', 'devices', 'requests', 'api-use?range=1h', 'setup', 'environments'])('has no accessibility fault on %s, light or dark', async (path) => {
-    for (const colorScheme of ['light', 'dark'] as const) {
-      await page.emulateMedia({ colorScheme });
-      await open(`${P}/${path}`);
-      await page.getByRole('heading', { level: 1 }).waitFor();
-      await page.waitForLoadState('load');
-      await page.waitForTimeout(400);
-      expect(await violations(page)).toEqual([]);
-    }
-    await page.emulateMedia({ colorScheme: 'light' });
-  });
+  it.each(['overview', 'data', 'users', 'devices', 'requests', 'api-use?range=1h', 'setup', 'environments'])(
+    'has no accessibility fault on %s, light or dark',
+    async (path) => {
+      for (const colorScheme of ['light', 'dark'] as const) {
+        await page.emulateMedia({ colorScheme });
+        await open(`${P}/${path}`);
+        await page.getByRole('heading', { level: 1 }).waitFor();
+        await page.waitForLoadState('load');
+        await page.waitForTimeout(400);
+        expect(await violations(page)).toEqual([]);
+      }
+      await page.emulateMedia({ colorScheme: 'light' });
+    },
+  );
 
   it('needs no exception from its content security policy', () => expect(complaints).toEqual([]));
 });

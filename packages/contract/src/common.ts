@@ -11,8 +11,12 @@ export const email = z.email({ error: 'An e-mail address, such as mira@quillfell
 export const password = z.string().min(10, 'At least 10 characters.').max(200, 'At most 200 characters.');
 export const slug = z.string().regex(/^[a-z][a-z0-9-]{0,38}$/, 'A lower-case letter, then up to 38 lower-case letters, digits or -.');
 export const collectionName = z.string().regex(NAME_PATTERN, 'A lower-case letter, then up to 62 letters, digits or _.');
-export const recordId = z.string().regex(/^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/, 'A letter or digit, then up to 63 letters, digits, ., _ or -.');
-export const deviceId = z.string().regex(/^[A-Za-z0-9][A-Za-z0-9._-]{7,63}$/, 'A letter or digit, then 7 to 63 letters, digits, ., _ or -.');
+export const recordId = z
+  .string()
+  .regex(/^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/, 'A letter or digit, then up to 63 letters, digits, ., _ or -.');
+export const deviceId = z
+  .string()
+  .regex(/^[A-Za-z0-9][A-Za-z0-9._-]{7,63}$/, 'A letter or digit, then 7 to 63 letters, digits, ., _ or -.');
 export const uuid = z.uuid();
 export const none = z.strictObject({});
 export const nothing = z.undefined();
@@ -31,8 +35,11 @@ export const environmentParams = z.object({ app: slug, environment: slug });
 export const ENVIRONMENT = '/manage/v1/apps/{app}/environments/{environment}';
 
 type Optional = 'params' | 'query' | 'problems' | 'status';
-type Declared<P extends z.ZodObject, Q extends z.ZodObject, B extends z.ZodType, R extends z.ZodType> =
-  Omit<Operation<P, Q, B, R>, Optional> & Partial<Pick<Operation<P, Q, B, R>, Optional>>;
+type Declared<P extends z.ZodObject, Q extends z.ZodObject, B extends z.ZodType, R extends z.ZodType> = Omit<
+  Operation<P, Q, B, R>,
+  Optional
+> &
+  Partial<Pick<Operation<P, Q, B, R>, Optional>>;
 
 /** Declares an operation; what is left out means: no parameters, no query, status 200. */
 export function operation<

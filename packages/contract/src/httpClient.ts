@@ -13,12 +13,17 @@ export type HttpClientOptions = {
 
 // biome-ignore lint/suspicious/noExplicitAny: an operation of any shape
 type Any = Operation<any, any, any, any>;
-type Part<Name extends string, Value> = [Value] extends [undefined] ? { [K in Name]?: undefined }
-  : Record<string, never> extends Value ? { [K in Name]?: Value } : { [K in Name]: Value };
-export type CallInput<O extends Any> = Part<'params', ParamsOf<O>> & Part<'query', QueryInputOf<O>> & Part<'body', BodyInputOf<O>> & {
-  headers?: Record<string, string>;
-  signal?: AbortSignal;
-};
+type Part<Name extends string, Value> = [Value] extends [undefined]
+  ? { [K in Name]?: undefined }
+  : Record<string, never> extends Value
+    ? { [K in Name]?: Value }
+    : { [K in Name]: Value };
+export type CallInput<O extends Any> = Part<'params', ParamsOf<O>> &
+  Part<'query', QueryInputOf<O>> &
+  Part<'body', BodyInputOf<O>> & {
+    headers?: Record<string, string>;
+    signal?: AbortSignal;
+  };
 export type CallReply<O extends Any> = { status: number; headers: Headers; body: ReplyOf<O> };
 export type HttpClient = {
   /** Calls an operation and answers its body. @throws {Problem} when the service refuses, TypeError when it cannot be reached */
@@ -27,7 +32,13 @@ export type HttpClient = {
   exchange<O extends Any>(operation: O, input: CallInput<O>): Promise<CallReply<O>>;
 };
 
-type LooseInput = { params?: Record<string, string>; query?: Record<string, unknown>; body?: unknown; headers?: Record<string, string>; signal?: AbortSignal };
+type LooseInput = {
+  params?: Record<string, string>;
+  query?: Record<string, unknown>;
+  body?: unknown;
+  headers?: Record<string, string>;
+  signal?: AbortSignal;
+};
 
 /** The address of one call, parameters filled in. */
 export function addressOf(operation: Pick<Any, 'path'>, input: Pick<LooseInput, 'params' | 'query'>): string {
@@ -46,13 +57,22 @@ export function createHttpClient(options: HttpClientOptions): HttpClient {
     const hasBody = loose.body !== undefined;
     const reply = await doFetch(options.address + addressOf(operation, loose), {
       method: operation.method,
-      headers: { accept: 'application/json', ...(hasBody ? { 'content-type': 'application/json' } : {}), ...options.headers?.(), ...loose.headers },
+      headers: {
+        accept: 'application/json',
+        ...(hasBody ? { 'content-type': 'application/json' } : {}),
+        ...options.headers?.(),
+        ...loose.headers,
+      },
       ...(hasBody ? { body: JSON.stringify(loose.body) } : {}),
       ...(loose.signal ? { signal: loose.signal } : {}),
     });
     const text = await reply.text();
     if (!reply.ok) throw Problem.from(readProblem(text, reply));
-    return { status: reply.status, headers: reply.headers, body: (text ? JSON.parse(text) : undefined) as z.output<O['reply']> as ReplyOf<O> };
+    return {
+      status: reply.status,
+      headers: reply.headers,
+      body: (text ? JSON.parse(text) : undefined) as z.output<O['reply']> as ReplyOf<O>,
+    };
   }
   return { exchange, call: async (operation, input) => (await exchange(operation, input)).body };
 }
@@ -62,6 +82,11 @@ function readProblem(text: string, reply: Response): ProblemDocument {
   try {
     return JSON.parse(text) as ProblemDocument;
   } catch {
-    return { type: '/docs/problems/unexpected', title: reply.statusText, status: reply.status, detail: `The answer was ${reply.status} ${reply.statusText}: ${text.slice(0, 200)}` };
+    return {
+      type: '/docs/problems/unexpected',
+      title: reply.statusText,
+      status: reply.status,
+      detail: `The answer was ${reply.status} ${reply.statusText}: ${text.slice(0, 200)}`,
+    };
   }
 }

@@ -21,7 +21,9 @@ export const operations = {
   managedRecords: managedRecordOperations,
   telemetry: telemetryOperations,
 };
-export const allOperations: AnyOperation[] = Object.values(operations).flatMap((group) => Object.values(group) as unknown as AnyOperation[]);
+export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
+  (group) => Object.values(group) as unknown as AnyOperation[],
+);
 
 export * from './httpClient.js';
 export * from './openapi.js';

@@ -6,7 +6,12 @@ import { PROBLEMS, problemSchema } from './problems.js';
 type Schema = Record<string, unknown>;
 
 function toSchema(schema: z.ZodType, io: 'input' | 'output'): Schema {
-  const { $schema: _, ...rest } = z.toJSONSchema(schema, { io, unrepresentable: 'any', reused: 'inline', target: 'draft-2020-12' }) as Schema;
+  const { $schema: _, ...rest } = z.toJSONSchema(schema, {
+    io,
+    unrepresentable: 'any',
+    reused: 'inline',
+    target: 'draft-2020-12',
+  }) as Schema;
   return rest;
 }
 
@@ -19,10 +24,14 @@ const security: Record<Caller['kind'], Record<string, string[]>[]> = {
 
 function whoMayCall(caller: Caller): string {
   switch (caller.kind) {
-    case 'anyone': return 'Anyone.';
-    case 'app': return `A client key${caller.user === 'required' ? ' with a signed-in user' : ''}${caller.scope ? `, or a server key with the scope \`${caller.scope}\`` : ''}.`;
-    case 'server': return `A server key with the scope \`${caller.scope}\`.`;
-    case 'member': return `A member with the role \`${caller.role}\` or a stronger one.`;
+    case 'anyone':
+      return 'Anyone.';
+    case 'app':
+      return `A client key${caller.user === 'required' ? ' with a signed-in user' : ''}${caller.scope ? `, or a server key with the scope \`${caller.scope}\`` : ''}.`;
+    case 'server':
+      return `A server key with the scope \`${caller.scope}\`.`;
+    case 'member':
+      return `A member with the role \`${caller.role}\` or a stronger one.`;
   }
 }
 
@@ -30,7 +39,11 @@ function parameters(operation: AnyOperation): Schema[] {
   const of = (schema: z.ZodObject, where: 'path' | 'query') => {
     const { properties = {}, required = [] } = toSchema(schema, 'input') as { properties?: Record<string, Schema>; required?: string[] };
     return Object.entries(properties).map(([name, shape]) => ({
-      name, in: where, required: where === 'path' || required.includes(name), schema: shape, ...(shape.description ? { description: shape.description } : {}),
+      name,
+      in: where,
+      required: where === 'path' || required.includes(name),
+      schema: shape,
+      ...(shape.description ? { description: shape.description } : {}),
     }));
   };
   const headers = (operation.requestHeaders ?? []).map((name) => ({ name, in: 'header', required: false, schema: { type: 'string' } }));
@@ -40,18 +53,32 @@ function parameters(operation: AnyOperation): Schema[] {
 /** Problems any call of this caller can meet, besides its own. */
 function problemsOf(operation: AnyOperation): (keyof typeof PROBLEMS)[] {
   const byCaller = {
-    anyone: [], app: ['key-missing', 'key-mistyped', 'key-unknown', 'key-revoked', 'origin-blocked', 'token-expired'] as const,
+    anyone: [],
+    app: ['key-missing', 'key-mistyped', 'key-unknown', 'key-revoked', 'origin-blocked', 'token-expired'] as const,
     server: ['key-missing', 'key-mistyped', 'key-unknown', 'key-revoked', 'key-wrong-kind', 'scope-missing'] as const,
     member: ['member-sign-in-needed', 'role-insufficient'] as const,
   }[operation.caller.kind];
   const withBody = operation.body ? (['malformed-json', 'body-too-large', 'unsupported-media-type'] as const) : [];
-  return [...new Set([...operation.problems, ...byCaller, ...withBody, 'invalid-input' as const, 'rate-exceeded' as const, 'database-unavailable' as const])];
+  return [
+    ...new Set([
+      ...operation.problems,
+      ...byCaller,
+      ...withBody,
+      'invalid-input' as const,
+      'rate-exceeded' as const,
+      'database-unavailable' as const,
+    ]),
+  ];
 }
 
 function responses(operation: AnyOperation): Schema {
-  const success = operation.status === 204
-    ? { description: 'Done.' }
-    : { description: 'Done.', content: { [operation.stream ? 'text/event-stream' : 'application/json']: { schema: toSchema(operation.reply, 'output') } } };
+  const success =
+    operation.status === 204
+      ? { description: 'Done.' }
+      : {
+          description: 'Done.',
+          content: { [operation.stream ? 'text/event-stream' : 'application/json']: { schema: toSchema(operation.reply, 'output') } },
+        };
   const result: Schema = { [operation.status]: success };
   if (operation.alsoStatus) result[operation.alsoStatus] = success;
   for (const name of problemsOf(operation)) {
@@ -77,7 +104,9 @@ export function buildOpenApi(operations: readonly AnyOperation[], address: strin
       description: whoMayCall(operation.caller),
       security: security[operation.caller.kind],
       parameters: parameters(operation),
-      ...(operation.body ? { requestBody: { required: true, content: { 'application/json': { schema: toSchema(operation.body, 'input') } } } } : {}),
+      ...(operation.body
+        ? { requestBody: { required: true, content: { 'application/json': { schema: toSchema(operation.body, 'input') } } } }
+        : {}),
       responses: responses(operation),
     };
   }

@@ -2,7 +2,16 @@
 import type { z } from 'zod';
 import type { ProblemName } from './problems.js';
 
-export const SCOPES = ['records:read', 'records:write', 'users:read', 'users:write', 'devices:read', 'devices:write', 'notify:send', 'notify:read'] as const;
+export const SCOPES = [
+  'records:read',
+  'records:write',
+  'users:read',
+  'users:write',
+  'devices:read',
+  'devices:write',
+  'notify:send',
+  'notify:read',
+] as const;
 export type Scope = (typeof SCOPES)[number];
 
 /** From the weakest to the strongest; each may do what those before it may. */

@@ -3,38 +3,106 @@ import { z } from 'zod';
 
 /** Status and title of each problem; the name is the last part of its `type`, a path under /docs/problems/. */
 export const PROBLEMS = {
-  'malformed-json': { status: 400, title: 'The body is not JSON', cure: 'Send one JSON value in UTF-8, with `Content-Type: application/json`.' },
-  'invalid-input': { status: 422, title: 'Something in the request does not fit', cure: 'See `fields`: each entry names a path, what is wrong with it and what would be right.' },
+  'malformed-json': {
+    status: 400,
+    title: 'The body is not JSON',
+    cure: 'Send one JSON value in UTF-8, with `Content-Type: application/json`.',
+  },
+  'invalid-input': {
+    status: 422,
+    title: 'Something in the request does not fit',
+    cure: 'See `fields`: each entry names a path, what is wrong with it and what would be right.',
+  },
   'malformed-filter': { status: 422, title: 'The filter cannot be read', cure: 'Correct the filter at the position named in `detail`.' },
   'body-too-large': { status: 413, title: 'The body is over 1 MB', cure: 'Send less in one call.' },
-  'unsupported-media-type': { status: 415, title: 'The body has a media type this call does not take', cure: 'Use `Content-Type: application/json`; a PATCH also takes `application/merge-patch+json`.' },
+  'unsupported-media-type': {
+    status: 415,
+    title: 'The body has a media type this call does not take',
+    cure: 'Use `Content-Type: application/json`; a PATCH also takes `application/merge-patch+json`.',
+  },
   'key-missing': { status: 401, title: 'No key was sent', cure: 'Send the key of a client in the header `Orchard-Key`.' },
   'key-mistyped': { status: 401, title: 'The key is mistyped', cure: 'Its check letters do not match: copy the key again, whole.' },
-  'key-unknown': { status: 401, title: 'The key is not known here', cure: 'It is well formed but belongs to no environment of this installation: check the base address.' },
+  'key-unknown': {
+    status: 401,
+    title: 'The key is not known here',
+    cure: 'It is well formed but belongs to no environment of this installation: check the base address.',
+  },
   'key-revoked': { status: 401, title: 'The key was revoked', cure: 'Make a new key for this client under Setup, Clients and keys.' },
   'key-wrong-kind': { status: 403, title: 'This call takes another kind of key', cure: 'See `detail` for the kind it takes.' },
   'scope-missing': { status: 403, title: 'The server key lacks a scope', cure: 'Make a server key with the scope named in `detail`.' },
-  'origin-blocked': { status: 403, title: 'This web origin is not allowed', cure: 'Allow the origin for this client under Setup, Clients and keys.' },
-  'token-missing': { status: 401, title: 'Nobody is signed in', cure: 'Sign in with POST /app/v1/sessions and send `Authorization: Bearer <access token>`.' },
-  'token-invalid': { status: 401, title: 'The token is not valid here', cure: 'Sign in again; a token works only in the environment that issued it.' },
-  'token-expired': { status: 401, title: 'The token has expired', cure: 'Use the refresh token with POST /app/v1/sessions to get a new one.' },
+  'origin-blocked': {
+    status: 403,
+    title: 'This web origin is not allowed',
+    cure: 'Allow the origin for this client under Setup, Clients and keys.',
+  },
+  'token-missing': {
+    status: 401,
+    title: 'Nobody is signed in',
+    cure: 'Sign in with POST /app/v1/sessions and send `Authorization: Bearer <access token>`.',
+  },
+  'token-invalid': {
+    status: 401,
+    title: 'The token is not valid here',
+    cure: 'Sign in again; a token works only in the environment that issued it.',
+  },
+  'token-expired': {
+    status: 401,
+    title: 'The token has expired',
+    cure: 'Use the refresh token with POST /app/v1/sessions to get a new one.',
+  },
   'session-ended': { status: 401, title: 'The session has ended', cure: 'Sign in again with e-mail address and password.' },
-  'sign-in-refused': { status: 401, title: 'E-mail address or password is wrong', cure: 'Check both; an address that is not registered answers the same.' },
-  'member-sign-in-needed': { status: 401, title: 'You are not signed in as a member', cure: 'Sign in to the console, or run `orchard sign-in`.' },
-  'csrf-refused': { status: 403, title: 'The call did not come from the console', cure: 'Send the header `Orchard-Csrf` with the value that GET /manage/v1/session answered.' },
+  'sign-in-refused': {
+    status: 401,
+    title: 'E-mail address or password is wrong',
+    cure: 'Check both; an address that is not registered answers the same.',
+  },
+  'member-sign-in-needed': {
+    status: 401,
+    title: 'You are not signed in as a member',
+    cure: 'Sign in to the console, or run `orchard sign-in`.',
+  },
+  'csrf-refused': {
+    status: 403,
+    title: 'The call did not come from the console',
+    cure: 'Send the header `Orchard-Csrf` with the value that GET /manage/v1/session answered.',
+  },
   'role-insufficient': { status: 403, title: 'Your role does not allow this', cure: 'Ask an owner for the role named in `detail`.' },
   'access-refused': { status: 403, title: 'The access rule refuses this', cure: 'See `detail` for the rule and what it asks for.' },
   'setup-done': { status: 409, title: 'The owner account exists already', cure: 'Sign in at the console.' },
-  'setup-refused': { status: 403, title: 'The one-time address is not valid', cure: 'Open the address printed by the latest start of the service.' },
+  'setup-refused': {
+    status: 403,
+    title: 'The one-time address is not valid',
+    cure: 'Open the address printed by the latest start of the service.',
+  },
   'not-found': { status: 404, title: 'There is nothing here', cure: 'See `detail` for what was looked for.' },
-  'collection-unknown': { status: 404, title: 'The collection does not exist', cure: 'In a closed environment, make the collection first; check the spelling.' },
+  'collection-unknown': {
+    status: 404,
+    title: 'The collection does not exist',
+    cure: 'In a closed environment, make the collection first; check the spelling.',
+  },
   'already-exists': { status: 409, title: 'It exists already', cure: 'Choose another name or id, or change the one that exists.' },
-  'version-conflict': { status: 412, title: 'The record has changed since', cure: 'Read it again, apply your change to the current version, and send that version in If-Match.' },
-  'message-too-large': { status: 422, title: 'The notification is too large', cure: 'Title, body, link and data together may take 3,993 bytes as JSON.' },
+  'version-conflict': {
+    status: 412,
+    title: 'The record has changed since',
+    cure: 'Read it again, apply your change to the current version, and send that version in If-Match.',
+  },
+  'message-too-large': {
+    status: 422,
+    title: 'The notification is too large',
+    cure: 'Title, body, link and data together may take 3,993 bytes as JSON.',
+  },
   'rate-exceeded': { status: 429, title: 'Too many calls', cure: 'Wait for the seconds in Retry-After.' },
-  'database-unavailable': { status: 503, title: 'The database does not answer', cure: 'Try again after the seconds in Retry-After. Nothing was stored.' },
+  'database-unavailable': {
+    status: 503,
+    title: 'The database does not answer',
+    cure: 'Try again after the seconds in Retry-After. Nothing was stored.',
+  },
   'shutting-down': { status: 503, title: 'The service is stopping', cure: 'Try again after the seconds in Retry-After.' },
-  'unexpected': { status: 500, title: 'Something went wrong in the service', cure: 'Look up the request id in the service log; if it comes again, report it.' },
+  unexpected: {
+    status: 500,
+    title: 'Something went wrong in the service',
+    cure: 'Look up the request id in the service log; if it comes again, report it.',
+  },
 } as const satisfies Record<string, { status: number; title: string; cure: string }>;
 
 export type ProblemName = keyof typeof PROBLEMS;
@@ -88,6 +156,11 @@ export class Problem extends Error {
   static from(document: ProblemDocument): Problem {
     const name = document.type?.split('/').at(-1) ?? '';
     const known = Object.hasOwn(PROBLEMS, name) ? (name as ProblemName) : 'unexpected';
-    return new Problem(known, document.detail ?? document.title, { fields: document.fields, currentVersion: document.currentVersion }, document.request);
+    return new Problem(
+      known,
+      document.detail ?? document.title,
+      { fields: document.fields, currentVersion: document.currentVersion },
+      document.request,
+    );
   }
 }

@@ -23,7 +23,12 @@ export const OWNER_ONLY: AccessRules = {
 
 /** Reads a rule text, forgiving spaces and the case of keywords; null when it is none of the rules in use. */
 export function readAccessRule(text: string): AccessRule | null {
-  const plain = text.trim().replace(/\s+/g, ' ').replace(/\s*=\s*/g, ' = ').replace(/\(\s+/g, '(').replace(/\s+\)/g, ')');
+  const plain = text
+    .trim()
+    .replace(/\s+/g, ' ')
+    .replace(/\s*=\s*/g, ' = ')
+    .replace(/\(\s+/g, '(')
+    .replace(/\s+\)/g, ')');
   const rules = Object.keys(ACCESS_RULES) as AccessRule[];
   return rules.find((rule) => rule === plain || keywordsUpper(plain) === rule) ?? null;
 }

@@ -15,7 +15,10 @@ export type Filter =
 
 /** A filter that cannot be read. `position` counts letters from 0. */
 export class FilterError extends Error {
-  constructor(readonly position: number, problem: string) {
+  constructor(
+    readonly position: number,
+    problem: string,
+  ) {
     super(`${problem} (at letter ${position + 1} of the filter)`);
     this.name = 'FilterError';
   }
@@ -25,7 +28,8 @@ const MAX_LENGTH = 4000;
 const MAX_DEPTH = 20;
 type Token = { text: string; kind: 'word' | 'number' | 'text' | 'sign' | 'end'; at: number };
 
-const TOKEN = /\s*(?:('(?:[^']|'')*')|([A-Za-z_][A-Za-z0-9_.]*)|"([A-Za-z_][A-Za-z0-9_.]*)"|([+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?)|(<>|<=|>=|[=<>(),]))/y;
+const TOKEN =
+  /\s*(?:('(?:[^']|'')*')|([A-Za-z_][A-Za-z0-9_.]*)|"([A-Za-z_][A-Za-z0-9_.]*)"|([+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?)|(<>|<=|>=|[=<>(),]))/y;
 
 function tokenise(text: string): Token[] {
   const tokens: Token[] = [];
@@ -106,7 +110,8 @@ export function parseFilter(text: string, fields: Iterable<string>): Filter {
     if (takeWord('IN')) return { kind: 'in', field, values: literals(), negated };
     if (negated) fail('LIKE or IN');
     const operator = peek();
-    if (operator.kind !== 'sign' || operator.text === '(' || operator.text === ')' || operator.text === ',') fail('one of = <> < <= > >= IS LIKE IN');
+    if (operator.kind !== 'sign' || operator.text === '(' || operator.text === ')' || operator.text === ',')
+      fail('one of = <> < <= > >= IS LIKE IN');
     next++;
     return { kind: 'comparison', field, operator: operator.text as Comparison, value: literal() };
   }
@@ -119,11 +124,11 @@ export function parseFilter(text: string, fields: Iterable<string>): Filter {
   }
   function literal(): Literal {
     const token = peek();
-    if (token.kind === 'text') return (next++, token.text);
-    if (token.kind === 'number') return (next++, Number(token.text));
+    if (token.kind === 'text') return next++, token.text;
+    if (token.kind === 'number') return next++, Number(token.text);
     if (takeWord('TRUE')) return true;
     if (takeWord('FALSE')) return false;
-    return fail("a number, a text in single quotes, TRUE or FALSE");
+    return fail('a number, a text in single quotes, TRUE or FALSE');
   }
 
   const filter = disjunction(0);

@@ -111,7 +111,12 @@ const systemFieldProblem = (name: string): FieldProblem => ({
 });
 
 function checkNewField(
-  collection: string, fields: FieldTypes, name: string, value: Json, mode: 'open' | 'closed', result: RecordCheck,
+  collection: string,
+  fields: FieldTypes,
+  name: string,
+  value: Json,
+  mode: 'open' | 'closed',
+  result: RecordCheck,
 ): void {
   if (mode === 'closed') {
     result.problems.push({
@@ -130,9 +135,7 @@ function checkNewField(
     return;
   }
   // MariaDB compares column names without regard to case, so two such fields could not stand side by side.
-  const twin = [...fields.keys(), ...result.added.keys(), ...SYSTEM_FIELDS].find(
-    (known) => known.toLowerCase() === name.toLowerCase(),
-  );
+  const twin = [...fields.keys(), ...result.added.keys(), ...SYSTEM_FIELDS].find((known) => known.toLowerCase() === name.toLowerCase());
   if (twin) {
     result.problems.push({ path: name, problem: `\`${name}\` differs from the field \`${twin}\` only by case.`, expected: `\`${twin}\`` });
     return;
@@ -144,7 +147,12 @@ function checkNewField(
 }
 
 function checkKnownField(
-  collection: string, name: string, type: FieldType, value: Json, mode: 'open' | 'closed', result: RecordCheck,
+  collection: string,
+  name: string,
+  type: FieldType,
+  value: Json,
+  mode: 'open' | 'closed',
+  result: RecordCheck,
 ): void {
   if (value === null || FITS[type](value)) return;
   if (type === 'integer' && mode === 'open' && FITS.number(value)) result.widened.push(name);

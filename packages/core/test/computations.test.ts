@@ -1,31 +1,65 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import {
-  addValue, backOffMs, bucketOf, bucketStart, chooseStep, decide, FilterError, formatKey, type Histogram, mergeInto, packHistogram, parseFilter, quantiles, readAccessRule, readKey, readRetryAfter, readTraceparent, stepStarts, unpackHistogram, uuidv7, writeTraceparent,
+  addValue,
+  backOffMs,
+  bucketOf,
+  bucketStart,
+  chooseStep,
+  decide,
+  FilterError,
+  formatKey,
+  type Histogram,
+  mergeInto,
+  packHistogram,
+  parseFilter,
+  quantiles,
+  readAccessRule,
+  readKey,
+  readRetryAfter,
+  readTraceparent,
+  stepStarts,
+  unpackHistogram,
+  uuidv7,
+  writeTraceparent,
 } from '../src/index.js';
 
 const random16 = fc.uint8Array({ minLength: 16, maxLength: 16 });
 
 describe('keys', () => {
   it('are told from mistyped ones: any one letter changed, left out or doubled', () => {
-    fc.assert(fc.property(random16, fc.constantFrom('client' as const, 'server' as const), fc.nat(37), fc.constantFrom('0', '7', 'z'), (random, kind, at, letter) => {
-      const key = formatKey(kind, random);
-      expect(readKey(key)).toEqual({ ok: true, kind });
-      for (const wrong of [key.slice(0, at) + letter + key.slice(at + 1), key.slice(0, at) + key.slice(at + 1), key.slice(0, at) + key[at] + key.slice(at)]) {
-        if (wrong !== key) expect(readKey(wrong).ok).toBe(false);
-      }
-    }));
+    fc.assert(
+      fc.property(
+        random16,
+        fc.constantFrom('client' as const, 'server' as const),
+        fc.nat(37),
+        fc.constantFrom('0', '7', 'z'),
+        (random, kind, at, letter) => {
+          const key = formatKey(kind, random);
+          expect(readKey(key)).toEqual({ ok: true, kind });
+          for (const wrong of [
+            key.slice(0, at) + letter + key.slice(at + 1),
+            key.slice(0, at) + key.slice(at + 1),
+            key.slice(0, at) + key[at] + key.slice(at),
+          ]) {
+            if (wrong !== key) expect(readKey(wrong).ok).toBe(false);
+          }
+        },
+      ),
+    );
   });
 
   it('are told from what is no key of ours', () => expect(readKey('hello')).toEqual({ ok: false, reason: 'shape' }));
 });
 
 it('makes UUIDs of version 7 that sort by time', () => {
-  fc.assert(fc.property(fc.nat(2 ** 44), fc.nat(1000), random16, random16, (at, later, a, b) => {
-    const [first, second] = [uuidv7(at, a), uuidv7(at + later + 1, b)];
-    expect(first).toMatch(/^[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$/);
-    expect(first < second).toBe(true);
-  }));
+  fc.assert(
+    fc.property(fc.nat(2 ** 44), fc.nat(1000), random16, random16, (at, later, a, b) => {
+      const [first, second] = [uuidv7(at, a), uuidv7(at + later + 1, b)];
+      expect(first).toMatch(/^[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$/);
+      expect(first < second).toBe(true);
+    }),
+  );
 });
 
 describe('latency histograms', () => {
@@ -33,85 +67,136 @@ describe('latency histograms', () => {
   const histogramOf = (list: number[]) => list.reduce<Histogram>((histogram, value) => (addValue(histogram, value), histogram), new Map());
 
   it('put each value into the bucket around it, an eighth wide at most', () => {
-    fc.assert(fc.property(fc.nat(4_000_000_000), (value) => {
-      const bucket = bucketOf(value);
-      expect(bucketStart(bucket)).toBeLessThanOrEqual(value);
-      expect(bucketStart(bucket + 1)).toBeGreaterThan(value);
-      expect(bucketStart(bucket + 1) - bucketStart(bucket)).toBeLessThanOrEqual(Math.max(1, value / 8));
-    }));
+    fc.assert(
+      fc.property(fc.nat(4_000_000_000), (value) => {
+        const bucket = bucketOf(value);
+        expect(bucketStart(bucket)).toBeLessThanOrEqual(value);
+        expect(bucketStart(bucket + 1)).toBeGreaterThan(value);
+        expect(bucketStart(bucket + 1) - bucketStart(bucket)).toBeLessThanOrEqual(Math.max(1, value / 8));
+      }),
+    );
   });
 
   it('give quantiles within an eighth of the exact ones', () => {
-    fc.assert(fc.property(values, fc.constantFrom(0.5, 0.95, 0.99), (list, share) => {
-      const exact = [...list].sort((a, b) => a - b)[Math.max(0, Math.ceil(share * list.length) - 1)] as number;
-      const [found] = quantiles(histogramOf(list), [share]) as [number];
-      expect(Math.abs(found - exact)).toBeLessThanOrEqual(exact / 8 + 1);
-    }));
+    fc.assert(
+      fc.property(values, fc.constantFrom(0.5, 0.95, 0.99), (list, share) => {
+        const exact = [...list].sort((a, b) => a - b)[Math.max(0, Math.ceil(share * list.length) - 1)] as number;
+        const [found] = quantiles(histogramOf(list), [share]) as [number];
+        expect(Math.abs(found - exact)).toBeLessThanOrEqual(exact / 8 + 1);
+      }),
+    );
   });
 
   it('merge as if all values had been added to one, also after storing', () => {
-    fc.assert(fc.property(values, values, (a, b) => {
-      const merged = histogramOf(a);
-      mergeInto(merged, unpackHistogram(packHistogram(histogramOf(b))));
-      expect(new Map([...merged].sort())).toEqual(new Map([...histogramOf([...a, ...b])].sort()));
-    }));
+    fc.assert(
+      fc.property(values, values, (a, b) => {
+        const merged = histogramOf(a);
+        mergeInto(merged, unpackHistogram(packHistogram(histogramOf(b))));
+        expect(new Map([...merged].sort())).toEqual(new Map([...histogramOf([...a, ...b])].sort()));
+      }),
+    );
   });
 
   it('know no quantile of nothing', () => expect(quantiles(new Map(), [0.5])).toEqual([null]));
 });
 
 it('divides any stretch into at most 120 steps that cover it', () => {
-  fc.assert(fc.property(fc.nat(2 ** 40), fc.integer({ min: 60_000, max: 90 * 86_400_000 }), (from, length) => {
-    const step = chooseStep(from, from + length);
-    const starts = stepStarts(from, from + length, step);
-    expect(starts.length).toBeLessThanOrEqual(122);
-    expect(starts[0]).toBeLessThanOrEqual(from);
-    expect((starts.at(-1) as number) + step).toBeGreaterThanOrEqual(from + length);
-  }));
+  fc.assert(
+    fc.property(fc.nat(2 ** 40), fc.integer({ min: 60_000, max: 90 * 86_400_000 }), (from, length) => {
+      const step = chooseStep(from, from + length);
+      const starts = stepStarts(from, from + length, step);
+      expect(starts.length).toBeLessThanOrEqual(122);
+      expect(starts[0]).toBeLessThanOrEqual(from);
+      expect((starts.at(-1) as number) + step).toBeGreaterThanOrEqual(from + length);
+    }),
+  );
 });
 
 describe('traceparent', () => {
   const header = '00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01';
   it('is read and written unchanged', () => expect(writeTraceparent(readTraceparent(header) as never)).toBe(header));
-  it('of a later version is read by its first parts', () => expect(readTraceparent(`cc${header.slice(2)}-what-comes`)?.traceId).toBe('4bf92f3577b34da6a3ce929d0e0e4736'));
-  it.each(['', 'ff-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01', `${header}-more`, header.toUpperCase(), header.replace('4bf92f3577b34da6a3ce929d0e0e4736', '0'.repeat(32))])('that is malformed is ignored: %s', (wrong) => expect(readTraceparent(wrong)).toBeNull());
+  it('of a later version is read by its first parts', () =>
+    expect(readTraceparent(`cc${header.slice(2)}-what-comes`)?.traceId).toBe('4bf92f3577b34da6a3ce929d0e0e4736'));
+  it.each([
+    '',
+    'ff-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01',
+    `${header}-more`,
+    header.toUpperCase(),
+    header.replace('4bf92f3577b34da6a3ce929d0e0e4736', '0'.repeat(32)),
+  ])('that is malformed is ignored: %s', (wrong) => expect(readTraceparent(wrong)).toBeNull());
 });
 
 describe('retrying', () => {
   it('waits longer each time, up to an hour and a quarter', () => {
-    fc.assert(fc.property(fc.integer({ min: 1, max: 30 }), fc.double({ min: 0, max: 1, noNaN: true }), (attempt, random) => {
-      expect(backOffMs(attempt, random)).toBeGreaterThanOrEqual(Math.min(2000 * 2 ** (attempt - 1), 3_600_000));
-      expect(backOffMs(attempt, random)).toBeLessThanOrEqual(4_500_000);
-    }));
+    fc.assert(
+      fc.property(fc.integer({ min: 1, max: 30 }), fc.double({ min: 0, max: 1, noNaN: true }), (attempt, random) => {
+        expect(backOffMs(attempt, random)).toBeGreaterThanOrEqual(Math.min(2000 * 2 ** (attempt - 1), 3_600_000));
+        expect(backOffMs(attempt, random)).toBeLessThanOrEqual(4_500_000);
+      }),
+    );
   });
-  it.each([['120', 120_000], ['Thu, 01 Jan 1970 00:01:40 GMT', 40_000], ['soon', null], [undefined, null]])('reads Retry-After: %s as %s ms', (text, wait) => expect(readRetryAfter(text, 60_000)).toBe(wait));
+  it.each([
+    ['120', 120_000],
+    ['Thu, 01 Jan 1970 00:01:40 GMT', 40_000],
+    ['soon', null],
+    [undefined, null],
+  ])('reads Retry-After: %s as %s ms', (text, wait) => expect(readRetryAfter(text, 60_000)).toBe(wait));
 });
 
 describe('access rules', () => {
-  it.each([['TRUE', 'TRUE'], ['true', 'TRUE'], ["me('id') is not null", "me('id') IS NOT NULL"], [" ownerId=me( 'id' ) ", "ownerId = me('id')"], ['false', 'FALSE'], ["ownerId = 'me'", null], ['bunks > 3', null]])('reads %s as %s', (text, rule) => expect(readAccessRule(text)).toBe(rule));
-  it.each([['TRUE', null, 'a', true], ['FALSE', 'a', 'a', false], ["me('id') IS NOT NULL", 'a', null, true], ["me('id') IS NOT NULL", null, null, false], ["ownerId = me('id')", 'a', 'a', true], ["ownerId = me('id')", 'a', 'b', false], ["ownerId = me('id')", null, null, false]] as const)(
-    '%s for user %s and owner %s: %s', (rule, userId, ownerId, allowed) => expect(decide(rule, { userId }, ownerId).allowed).toBe(allowed));
+  it.each([
+    ['TRUE', 'TRUE'],
+    ['true', 'TRUE'],
+    ["me('id') is not null", "me('id') IS NOT NULL"],
+    [" ownerId=me( 'id' ) ", "ownerId = me('id')"],
+    ['false', 'FALSE'],
+    ["ownerId = 'me'", null],
+    ['bunks > 3', null],
+  ])('reads %s as %s', (text, rule) => expect(readAccessRule(text)).toBe(rule));
+  it.each([
+    ['TRUE', null, 'a', true],
+    ['FALSE', 'a', 'a', false],
+    ["me('id') IS NOT NULL", 'a', null, true],
+    ["me('id') IS NOT NULL", null, null, false],
+    ["ownerId = me('id')", 'a', 'a', true],
+    ["ownerId = me('id')", 'a', 'b', false],
+    ["ownerId = me('id')", null, null, false],
+  ] as const)('%s for user %s and owner %s: %s', (rule, userId, ownerId, allowed) =>
+    expect(decide(rule, { userId }, ownerId).allowed).toBe(allowed),
+  );
 });
 
 describe('filters', () => {
   const names = ['bunks', 'region', 'altitudeM'];
-  it('bind AND before OR', () => expect(parseFilter("bunks > 1 OR bunks < 3 AND region = 'north'", names)).toMatchObject({ kind: 'or', parts: [{ operator: '>' }, { kind: 'and' }] }));
+  it('bind AND before OR', () =>
+    expect(parseFilter("bunks > 1 OR bunks < 3 AND region = 'north'", names)).toMatchObject({
+      kind: 'or',
+      parts: [{ operator: '>' }, { kind: 'and' }],
+    }));
   it('read quotes in texts, and every predicate', () => {
     expect(parseFilter("region = 'o''er'", names)).toMatchObject({ value: "o'er" });
-    expect(parseFilter("NOT (region IN ('a', 'b') OR region NOT LIKE 'n%' OR bunks IS NOT NULL)", names)).toMatchObject({ kind: 'not', part: { kind: 'or' } });
+    expect(parseFilter("NOT (region IN ('a', 'b') OR region NOT LIKE 'n%' OR bunks IS NOT NULL)", names)).toMatchObject({
+      kind: 'not',
+      part: { kind: 'or' },
+    });
   });
   it.each([
-    ['bnks > 3', 'There is no field `bnks`; did you mean `bunks`? (at letter 1 of the filter)'], ['bunks >', 'Expected a number, a text in single quotes, TRUE or FALSE, found the end (at letter 8 of the filter)'],
-    ["region = 'north", 'A text in quotes does not end (at letter 10 of the filter)'], ['bunks > 3 bunks', 'Expected AND, OR or the end, found `bunks` (at letter 11 of the filter)'], ['bunks > 3; DROP TABLE huts', '";" is not expected here (at letter 10 of the filter)'],
+    ['bnks > 3', 'There is no field `bnks`; did you mean `bunks`? (at letter 1 of the filter)'],
+    ['bunks >', 'Expected a number, a text in single quotes, TRUE or FALSE, found the end (at letter 8 of the filter)'],
+    ["region = 'north", 'A text in quotes does not end (at letter 10 of the filter)'],
+    ['bunks > 3 bunks', 'Expected AND, OR or the end, found `bunks` (at letter 11 of the filter)'],
+    ['bunks > 3; DROP TABLE huts', '";" is not expected here (at letter 10 of the filter)'],
     [`${'('.repeat(3000)}bunks`, 'A filter nests at most 20 deep (at letter 22 of the filter)'],
   ])('say where %.30s goes wrong', (text, message) => expect(() => parseFilter(text, names)).toThrow(message));
   it('either read or refuse anything, quickly', () => {
-    fc.assert(fc.property(fc.string({ maxLength: 200 }), (text) => {
-      try {
-        parseFilter(text, names);
-      } catch (error) {
-        expect(error).toBeInstanceOf(FilterError);
-      }
-    }));
+    fc.assert(
+      fc.property(fc.string({ maxLength: 200 }), (text) => {
+        try {
+          parseFilter(text, names);
+        } catch (error) {
+          expect(error).toBeInstanceOf(FilterError);
+        }
+      }),
+    );
   });
 });

@@ -8,26 +8,132 @@ const DAYS = 7;
 /** Calls a day, on a weekday. */
 const CALLS_A_DAY = 14_000;
 
-type Pattern = { weight: number; method: string; route: string; path: string; ms: number; statements: number; status: number; failures: [share: number, status: number, problem: string, detail: string][] };
+type Pattern = {
+  weight: number;
+  method: string;
+  route: string;
+  path: string;
+  ms: number;
+  statements: number;
+  status: number;
+  failures: [share: number, status: number, problem: string, detail: string][];
+};
 const DATA = '/app/v1/data/{collection}';
-const EXPIRED: Pattern['failures'][number] = [0.012, 401, 'token-expired', 'Use the refresh token with POST /app/v1/sessions to get a new one.'];
-const PATTERNS: Pattern[] = [
-  { weight: 38, method: 'GET', route: DATA, path: '/app/v1/data/huts?filter=region%20%3D%20%27middle%27', ms: 11, statements: 1, status: 200, failures: [[0.004, 422, 'malformed-filter', 'There is no field `regon`; did you mean `region`? (at letter 1 of the filter).']] },
-  { weight: 24, method: 'GET', route: `${DATA}/{id}`, path: '/app/v1/data/bulletins/ridge-weather', ms: 3, statements: 1, status: 200, failures: [[0.01, 404, 'not-found', '`huts` has no record `hollow-coll`.']] },
-  { weight: 9, method: 'POST', route: DATA, path: '/app/v1/data/bookings', ms: 9, statements: 1, status: 201, failures: [[0.06, 422, 'invalid-input', 'Field `nights` in `bookings` takes an integer; got "two".'], EXPIRED] },
-  { weight: 6, method: 'PATCH', route: `${DATA}/{id}`, path: '/app/v1/data/bookings/booking-0042', ms: 10, statements: 2, status: 200, failures: [[0.03, 412, 'version-conflict', 'If-Match names version 2 of bookings/booking-0042; it is at version 3 now. Read it again and apply your change to that.'], EXPIRED] },
-  { weight: 9, method: 'PUT', route: '/app/v1/devices/{id}', path: '/app/v1/devices/fleet-007', ms: 7, statements: 2, status: 200, failures: [] },
-  { weight: 7, method: 'POST', route: '/app/v1/sessions', path: '/app/v1/sessions', ms: 34, statements: 3, status: 201, failures: [[0.05, 401, 'sign-in-refused', 'Check both; an address that is not registered answers the same.'], [0.01, 401, 'session-ended', 'This refresh token was used before, so the session was ended for safety. Sign in again, and keep only the newest refresh token.']] },
-  { weight: 6, method: 'GET', route: '/app/v1/users/me', path: '/app/v1/users/me', ms: 4, statements: 1, status: 200, failures: [EXPIRED] },
-  { weight: 1, method: 'POST', route: '/app/v1/notifications', path: '/app/v1/notifications', ms: 13, statements: 5, status: 202, failures: [[0.02, 403, 'scope-missing', 'The server key `weather office` has the scopes records:write; this call takes `notify:send`.']] },
+const EXPIRED: Pattern['failures'][number] = [
+  0.012,
+  401,
+  'token-expired',
+  'Use the refresh token with POST /app/v1/sessions to get a new one.',
 ];
-const AGENTS = { 'hiker-ios': 'QuillfellHiker/2.4.1 (iOS 19.2)', 'hiker-android': 'QuillfellHiker/2.4.0 (Android 16)', 'hiker-web': 'Mozilla/5.0 (X11; Linux x86_64)', 'back-office': 'node' } as const;
+const PATTERNS: Pattern[] = [
+  {
+    weight: 38,
+    method: 'GET',
+    route: DATA,
+    path: '/app/v1/data/huts?filter=region%20%3D%20%27middle%27',
+    ms: 11,
+    statements: 1,
+    status: 200,
+    failures: [[0.004, 422, 'malformed-filter', 'There is no field `regon`; did you mean `region`? (at letter 1 of the filter).']],
+  },
+  {
+    weight: 24,
+    method: 'GET',
+    route: `${DATA}/{id}`,
+    path: '/app/v1/data/bulletins/ridge-weather',
+    ms: 3,
+    statements: 1,
+    status: 200,
+    failures: [[0.01, 404, 'not-found', '`huts` has no record `hollow-coll`.']],
+  },
+  {
+    weight: 9,
+    method: 'POST',
+    route: DATA,
+    path: '/app/v1/data/bookings',
+    ms: 9,
+    statements: 1,
+    status: 201,
+    failures: [[0.06, 422, 'invalid-input', 'Field `nights` in `bookings` takes an integer; got "two".'], EXPIRED],
+  },
+  {
+    weight: 6,
+    method: 'PATCH',
+    route: `${DATA}/{id}`,
+    path: '/app/v1/data/bookings/booking-0042',
+    ms: 10,
+    statements: 2,
+    status: 200,
+    failures: [
+      [
+        0.03,
+        412,
+        'version-conflict',
+        'If-Match names version 2 of bookings/booking-0042; it is at version 3 now. Read it again and apply your change to that.',
+      ],
+      EXPIRED,
+    ],
+  },
+  {
+    weight: 9,
+    method: 'PUT',
+    route: '/app/v1/devices/{id}',
+    path: '/app/v1/devices/fleet-007',
+    ms: 7,
+    statements: 2,
+    status: 200,
+    failures: [],
+  },
+  {
+    weight: 7,
+    method: 'POST',
+    route: '/app/v1/sessions',
+    path: '/app/v1/sessions',
+    ms: 34,
+    statements: 3,
+    status: 201,
+    failures: [
+      [0.05, 401, 'sign-in-refused', 'Check both; an address that is not registered answers the same.'],
+      [
+        0.01,
+        401,
+        'session-ended',
+        'This refresh token was used before, so the session was ended for safety. Sign in again, and keep only the newest refresh token.',
+      ],
+    ],
+  },
+  { weight: 6, method: 'GET', route: '/app/v1/users/me', path: '/app/v1/users/me', ms: 4, statements: 1, status: 200, failures: [EXPIRED] },
+  {
+    weight: 1,
+    method: 'POST',
+    route: '/app/v1/notifications',
+    path: '/app/v1/notifications',
+    ms: 13,
+    statements: 5,
+    status: 202,
+    failures: [
+      [0.02, 403, 'scope-missing', 'The server key `weather office` has the scopes records:write; this call takes `notify:send`.'],
+    ],
+  },
+];
+const AGENTS = {
+  'hiker-ios': 'QuillfellHiker/2.4.1 (iOS 19.2)',
+  'hiker-android': 'QuillfellHiker/2.4.0 (Android 16)',
+  'hiker-web': 'Mozilla/5.0 (X11; Linux x86_64)',
+  'back-office': 'node',
+} as const;
 type ClientName = keyof typeof AGENTS;
 
 /** How busy an hour is, 0 to 1: quiet nights, a hump before supper. */
 const busy = (hour: number) => 0.12 + 0.88 * Math.exp(-(((hour - 17) / 5) ** 2)) + 0.35 * Math.exp(-(((hour - 8) / 2.5) ** 2));
 
-export type HistoryTarget = { databaseUrl: string; database: string; now: number; devices: { userId: string; deviceId: string }[]; keyIds: Partial<Record<ClientName, string>> };
+export type HistoryTarget = {
+  databaseUrl: string;
+  database: string;
+  now: number;
+  devices: { userId: string; deviceId: string }[];
+  keyIds: Partial<Record<ClientName, string>>;
+};
 
 /** Writes the week into the environment's database. @returns how many calls */
 export async function writeHistory({ databaseUrl, database, now, devices, keyIds }: HistoryTarget): Promise<number> {
@@ -48,25 +154,59 @@ export async function writeHistory({ databaseUrl, database, now, devices, keyIds
     const pattern = pickPattern(random());
     const failure = pattern.failures.find(([share]) => random() < share);
     const status = failure?.[1] ?? pattern.status;
-    const client: ClientName = pattern.route.endsWith('notifications') ? 'back-office' : random() < 0.5 ? 'hiker-android' : random() < 0.75 ? 'hiker-ios' : 'hiker-web';
+    const client: ClientName = pattern.route.endsWith('notifications')
+      ? 'back-office'
+      : random() < 0.5
+        ? 'hiker-android'
+        : random() < 0.75
+          ? 'hiker-ios'
+          : 'hiker-web';
     // The hut search slows down at weekends: its own time, most of it spent in the database.
     const slow = weekend && pattern === PATTERNS[0] ? 5 + random() * 9 : 1;
     const durationUs = Math.round(pattern.ms * slow * 1000 * (0.55 + random() * 0.6 + (random() < 0.04 ? random() * 8 : 0)));
     const device = client === 'back-office' || random() < 0.2 ? null : devices[Math.floor(random() * devices.length)];
     rows.push([
-      uuidv7(callAt, bytes(10)), new Date(callAt), pattern.method, pattern.route, pattern.path, status, durationUs, Math.round(durationUs * (0.5 + random() * 0.3)), failure ? 0 : pattern.statements,
-      client, keyIds[client] ?? null, device?.userId ?? null, device?.deviceId ?? null, hex(16), hex(8), random() < 0.3 ? hex(8) : null,
-      failure?.[2] ?? null, failure?.[3] ?? null, client === 'hiker-web' ? 'https://hiker.quillfell.example' : null, AGENTS[client], pattern.method === 'GET' ? 0 : 180, failure ? 320 : 900,
+      uuidv7(callAt, bytes(10)),
+      new Date(callAt),
+      pattern.method,
+      pattern.route,
+      pattern.path,
+      status,
+      durationUs,
+      Math.round(durationUs * (0.5 + random() * 0.3)),
+      failure ? 0 : pattern.statements,
+      client,
+      keyIds[client] ?? null,
+      device?.userId ?? null,
+      device?.deviceId ?? null,
+      hex(16),
+      hex(8),
+      random() < 0.3 ? hex(8) : null,
+      failure?.[2] ?? null,
+      failure?.[3] ?? null,
+      client === 'hiker-web' ? 'https://hiker.quillfell.example' : null,
+      AGENTS[client],
+      pattern.method === 'GET' ? 0 : 180,
+      failure ? 320 : 900,
     ]);
     const minute = Math.floor(callAt / MINUTE_MS) * MINUTE_MS;
     const name = `${minute} ${pattern.method} ${pattern.route} ${client} ${status}`;
-    const count = minutes.get(name) ?? { minute, method: pattern.method, route: pattern.route, client, status, calls: 0, histogram: new Map() };
+    const count = minutes.get(name) ?? {
+      minute,
+      method: pattern.method,
+      route: pattern.route,
+      client,
+      status,
+      calls: 0,
+      histogram: new Map(),
+    };
     count.calls++;
     addValue(count.histogram, durationUs);
     minutes.set(name, count);
   }
 
-  if (rows[0] && rows[0].length !== REQUEST_COLUMNS.length) throw new Error('The columns of a recorded call have changed; the history must follow.');
+  if (rows[0] && rows[0].length !== REQUEST_COLUMNS.length)
+    throw new Error('The columns of a recorded call have changed; the history must follow.');
   const connection = openDatabase(databaseUrl, 2);
   try {
     await insertRequests(connection, database, rows);

@@ -36,7 +36,10 @@ const unless = (problem: Problem['problem']) => (error: unknown) => {
 export async function seed(owner: HttpClient, now: number, progress: (text: string) => void): Promise<Seeded> {
   await owner.call(operations.apps.remove, { params: { app: APP.name } }).catch(unless('not-found'));
   await owner.call(operations.apps.create, { body: APP });
-  for (const member of MEMBERS) await owner.call(operations.members.add, { body: { ...member, password: OWNER.password, app: APP.name } }).catch(unless('already-exists'));
+  for (const member of MEMBERS)
+    await owner
+      .call(operations.members.add, { body: { ...member, password: OWNER.password, app: APP.name } })
+      .catch(unless('already-exists'));
   const live = await seedClients(owner, 'live');
   const dev = await seedClients(owner, 'dev');
   for (const environment of ['live', 'dev']) await seedCollections(owner, environment);
@@ -49,24 +52,57 @@ export async function seed(owner: HttpClient, now: number, progress: (text: stri
 
 async function seedClients(owner: HttpClient, environment: string) {
   const params = { app: APP.name, environment };
-  const create = (body: { name: string; kind: 'ios' | 'android' | 'web' | 'server'; storeId?: string; origins?: string[] }) => owner.call(operations.clients.create, { params, body });
+  const create = (body: { name: string; kind: 'ios' | 'android' | 'web' | 'server'; storeId?: string; origins?: string[] }) =>
+    owner.call(operations.clients.create, { params, body });
   const ios = await create({ name: 'hiker-ios', kind: 'ios', storeId: 'example.quillfell.hiker' });
   await create({ name: 'hiker-android', kind: 'android', storeId: 'example.quillfell.hiker' });
   const web = await create({ name: 'hiker-web', kind: 'web', origins: ['https://hiker.quillfell.example'] });
   await create({ name: 'back-office', kind: 'server' });
-  const server = await owner.call(operations.clients.createKey, { params: { ...params, client: 'back-office' }, body: { name: 'office', scopes: [...SCOPES] } });
-  await owner.call(operations.clients.createKey, { params: { ...params, client: 'back-office' }, body: { name: 'weather office', scopes: ['records:write'] } });
+  const server = await owner.call(operations.clients.createKey, {
+    params: { ...params, client: 'back-office' },
+    body: { name: 'office', scopes: [...SCOPES] },
+  });
+  await owner.call(operations.clients.createKey, {
+    params: { ...params, client: 'back-office' },
+    body: { name: 'weather office', scopes: ['records:write'] },
+  });
   return { clientKey: ios.keys[0]?.key as string, webKey: web.keys[0]?.key as string, serverKey: server.key as string };
 }
 
 async function seedCollections(owner: HttpClient, environment: string): Promise<void> {
   const params = { app: APP.name, environment };
   const make = (name: string, rules: Record<string, string>, fields: Record<string, string>) =>
-    owner.call(operations.collections.create, { params, body: { name, rules, fields: Object.entries(fields).map(([field, type]) => ({ name: field, type: type as 'text' })) } });
-  await make('huts', EVERYONE_READS, { name: 'text', region: 'text', position: 'place', altitudeM: 'integer', bunks: 'integer', state: 'text', amenities: 'list' });
-  await make('trails', EVERYONE_READS, { name: 'text', fromHut: 'text', toHut: 'text', lengthKm: 'number', ascentM: 'integer', state: 'text' });
-  await make('bookings', { read: OWNER_RULE, create: OWNER_RULE, update: OWNER_RULE, delete: OWNER_RULE }, { hut: 'text', guest: 'text', arrives: 'text', nights: 'integer', party: 'integer', state: 'text' });
-  await make('hazards', { read: 'TRUE', create: SIGNED_IN, update: OWNER_RULE, delete: OWNER_RULE }, { kind: 'text', position: 'place', note: 'text', state: 'text', photo: 'text' });
+    owner.call(operations.collections.create, {
+      params,
+      body: { name, rules, fields: Object.entries(fields).map(([field, type]) => ({ name: field, type: type as 'text' })) },
+    });
+  await make('huts', EVERYONE_READS, {
+    name: 'text',
+    region: 'text',
+    position: 'place',
+    altitudeM: 'integer',
+    bunks: 'integer',
+    state: 'text',
+    amenities: 'list',
+  });
+  await make('trails', EVERYONE_READS, {
+    name: 'text',
+    fromHut: 'text',
+    toHut: 'text',
+    lengthKm: 'number',
+    ascentM: 'integer',
+    state: 'text',
+  });
+  await make(
+    'bookings',
+    { read: OWNER_RULE, create: OWNER_RULE, update: OWNER_RULE, delete: OWNER_RULE },
+    { hut: 'text', guest: 'text', arrives: 'text', nights: 'integer', party: 'integer', state: 'text' },
+  );
+  await make(
+    'hazards',
+    { read: 'TRUE', create: SIGNED_IN, update: OWNER_RULE, delete: OWNER_RULE },
+    { kind: 'text', position: 'place', note: 'text', state: 'text', photo: 'text' },
+  );
   await make('notices', EVERYONE_READS, { hut: 'text', title: 'text', body: 'text', until: 'text' });
   await make('bulletins', EVERYONE_READS, { title: 'text', body: 'text', level: 'integer', issuedAt: 'text' });
 }
@@ -74,11 +110,16 @@ async function seedCollections(owner: HttpClient, environment: string): Promise<
 async function seedPeople(owner: HttpClient): Promise<Seeded['people']> {
   const params = { app: APP.name, environment: 'dev' };
   const wanted = [{ ...HIKER, locale: 'nb-NO', timeZone: 'Europe/Oslo', roles: ['hiker'] }, ...hikers(PEOPLE)];
-  return Promise.all(wanted.map(async (hiker) => {
-    const { email, name, password, roles, locale } = hiker;
-    const user = await owner.call(operations.users.create, { params, body: { email, name, password, roles, data: { language: locale } } });
-    return { ...hiker, id: user.id };
-  }));
+  return Promise.all(
+    wanted.map(async (hiker) => {
+      const { email, name, password, roles, locale } = hiker;
+      const user = await owner.call(operations.users.create, {
+        params,
+        body: { email, name, password, roles, data: { language: locale } },
+      });
+      return { ...hiker, id: user.id };
+    }),
+  );
 }
 
 async function seedRecords(owner: HttpClient, people: Seeded['people'], now: number): Promise<void> {
@@ -88,25 +129,68 @@ async function seedRecords(owner: HttpClient, people: Seeded['people'], now: num
   const put = (environment: string, collection: string, id: string, body: JsonObject) =>
     owner.call(operations.managedRecords.put, { params: { app: APP.name, environment, collection, id }, body });
   for (const environment of ['dev', 'live']) {
-    await Promise.all(HUTS.map(({ id, longitude, latitude, ...hut }) => put(environment, 'huts', id, { ...hut, position: { type: 'Point', coordinates: [longitude, latitude] } })));
-    await Promise.all(HUTS.slice(1).map((hut, i) => {
-      const from = HUTS[i] as (typeof HUTS)[number];
-      return put(environment, 'trails', `${from.id}-${hut.id}`, {
-        name: `${from.name} to ${hut.name}`, fromHut: from.id, toHut: hut.id, lengthKm: Math.round(80 + random() * 90) / 10, ascentM: Math.max(60, hut.altitudeM - from.altitudeM + 180), state: i === 6 ? 'closed' : 'open',
-      });
-    }));
-    await put(environment, 'bulletins', 'ridge-weather', { title: 'Ridge weather', body: 'Wind from the west, 14 m/s on the ridge, snow above 1,400 m after noon.', level: 2, issuedAt: new Date(now).toISOString() });
+    await Promise.all(
+      HUTS.map(({ id, longitude, latitude, ...hut }) =>
+        put(environment, 'huts', id, { ...hut, position: { type: 'Point', coordinates: [longitude, latitude] } }),
+      ),
+    );
+    await Promise.all(
+      HUTS.slice(1).map((hut, i) => {
+        const from = HUTS[i] as (typeof HUTS)[number];
+        return put(environment, 'trails', `${from.id}-${hut.id}`, {
+          name: `${from.name} to ${hut.name}`,
+          fromHut: from.id,
+          toHut: hut.id,
+          lengthKm: Math.round(80 + random() * 90) / 10,
+          ascentM: Math.max(60, hut.altitudeM - from.altitudeM + 180),
+          state: i === 6 ? 'closed' : 'open',
+        });
+      }),
+    );
+    await put(environment, 'bulletins', 'ridge-weather', {
+      title: 'Ridge weather',
+      body: 'Wind from the west, 14 m/s on the ridge, snow above 1,400 m after noon.',
+      level: 2,
+      issuedAt: new Date(now).toISOString(),
+    });
   }
   const bookings = Array.from({ length: 160 }, (_, i) => {
     const person = pick(people);
     return put('dev', 'bookings', `booking-${String(i + 1).padStart(4, '0')}`, {
-      hut: pick(HUTS).id, guest: person.name, arrives: day(Math.floor(random() * 60) - 20), nights: 1 + Math.floor(random() * 4), party: 1 + Math.floor(random() * 6), state: pick(['paid', 'paid', 'paid', 'held', 'cancelled']), ownerId: person.id,
+      hut: pick(HUTS).id,
+      guest: person.name,
+      arrives: day(Math.floor(random() * 60) - 20),
+      nights: 1 + Math.floor(random() * 4),
+      party: 1 + Math.floor(random() * 6),
+      state: pick(['paid', 'paid', 'paid', 'held', 'cancelled']),
+      ownerId: person.id,
     });
   });
   const hazards = Array.from({ length: 18 }, (_, i) => {
     const near = pick(HUTS);
-    const position = { type: 'Point', coordinates: [near.longitude + (random() - 0.5) * 0.05, near.latitude + (random() - 0.5) * 0.04].map((degrees) => Math.round(degrees * 1e5) / 1e5) };
-    return put('dev', 'hazards', `hazard-${String(i + 1).padStart(3, '0')}`, { kind: pick(['snow bridge', 'fallen tree', 'high water', 'rockfall']), position, note: `Near ${near.name}.`, state: pick(['reported', 'approved', 'cleared']), photo: null, ownerId: pick(people).id });
+    const position = {
+      type: 'Point',
+      coordinates: [near.longitude + (random() - 0.5) * 0.05, near.latitude + (random() - 0.5) * 0.04].map(
+        (degrees) => Math.round(degrees * 1e5) / 1e5,
+      ),
+    };
+    return put('dev', 'hazards', `hazard-${String(i + 1).padStart(3, '0')}`, {
+      kind: pick(['snow bridge', 'fallen tree', 'high water', 'rockfall']),
+      position,
+      note: `Near ${near.name}.`,
+      state: pick(['reported', 'approved', 'cleared']),
+      photo: null,
+      ownerId: pick(people).id,
+    });
   });
-  await Promise.all([...bookings, ...hazards, put('dev', 'notices', 'fellgate-water', { hut: 'fellgate', title: 'Boil the water', body: 'The spring is cloudy after the thaw.', until: day(5) })]);
+  await Promise.all([
+    ...bookings,
+    ...hazards,
+    put('dev', 'notices', 'fellgate-water', {
+      hut: 'fellgate',
+      title: 'Boil the water',
+      body: 'The spring is cloudy after the thaw.',
+      until: day(5),
+    }),
+  ]);
 }

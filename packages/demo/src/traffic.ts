@@ -15,7 +15,9 @@ export function startTraffic(address: string, clientKey: string, people: Person[
   async function tokenOf(person: Person): Promise<string> {
     const known = tokens.get(person.email);
     if (known && known.until > Date.now() + 30_000) return known.token;
-    const { accessToken, accessTokenExpiresAt } = await app.call(operations.users.startSession, { body: { email: person.email, password: person.password } });
+    const { accessToken, accessTokenExpiresAt } = await app.call(operations.users.startSession, {
+      body: { email: person.email, password: person.password },
+    });
     tokens.set(person.email, { token: accessToken, until: Date.parse(accessTokenExpiresAt) });
     return accessToken;
   }
@@ -23,10 +25,26 @@ export function startTraffic(address: string, clientKey: string, people: Person[
     const headers = { authorization: `Bearer ${await tokenOf(pick(people))}` };
     const hut = pick(HUTS);
     const share = random();
-    if (share < 0.45) await app.call(operations.records.list, { params: { collection: 'huts' }, query: { filter: `region = '${hut.region}'`, limit: 20 }, headers });
+    if (share < 0.45)
+      await app.call(operations.records.list, {
+        params: { collection: 'huts' },
+        query: { filter: `region = '${hut.region}'`, limit: 20 },
+        headers,
+      });
     else if (share < 0.75) await app.call(operations.records.read, { params: { collection: 'bulletins', id: 'ridge-weather' }, headers });
     else if (share < 0.85) await app.call(operations.users.readMe, { headers });
-    else if (share < 0.93) await app.call(operations.records.create, { params: { collection: 'bookings' }, body: { hut: hut.id, arrives: new Date(Date.now() + 6e8).toISOString().slice(0, 10), nights: 1 + Math.floor(random() * 3), party: 2, state: 'held' }, headers });
+    else if (share < 0.93)
+      await app.call(operations.records.create, {
+        params: { collection: 'bookings' },
+        body: {
+          hut: hut.id,
+          arrives: new Date(Date.now() + 6e8).toISOString().slice(0, 10),
+          nights: 1 + Math.floor(random() * 3),
+          party: 2,
+          state: 'held',
+        },
+        headers,
+      });
     else if (share < 0.97) await app.call(operations.records.read, { params: { collection: 'huts', id: `${hut.id}x` }, headers });
     else await app.call(operations.records.create, { params: { collection: 'bookings' }, body: { hut: hut.id, nights: 'two' }, headers });
   }

@@ -34,11 +34,16 @@ function demo(...args: string[]): Promise<{ text: string; code: number | null; c
     child.once('exit', (code) => resolve({ text, code, child }));
   });
 }
-const end = (child: ChildProcess, signal: NodeJS.Signals) => new Promise((resolve) => {
-  child.once('exit', resolve);
-  child.kill(signal);
-});
-const isFree = () => fetch(`http://127.0.0.1:${port}/healthz`).then(() => false, () => true);
+const end = (child: ChildProcess, signal: NodeJS.Signals) =>
+  new Promise((resolve) => {
+    child.once('exit', resolve);
+    child.kill(signal);
+  });
+const isFree = () =>
+  fetch(`http://127.0.0.1:${port}/healthz`).then(
+    () => false,
+    () => true,
+  );
 
 beforeAll(async () => {
   data = scratchDirectory('demo');
@@ -54,7 +59,15 @@ it('seeds the scenario, stops cleanly on Ctrl-C, keeps the data, and recovers fr
   running = first.child;
   expect(first.text).toContain(`Console    http://127.0.0.1:${port}`);
   const file = JSON.parse(readFileSync(join(data, 'demo.json'), 'utf8'));
-  expect(file).toMatchObject({ url: `http://127.0.0.1:${port}`, member: { email: expect.any(String), password: expect.any(String) }, app: 'quillfell-hiker', environment: 'dev', clientKey: expect.stringMatching(/^ckey-/), serverKey: expect.stringMatching(/^skey-/), user: { email: expect.any(String), password: expect.any(String) } });
+  expect(file).toMatchObject({
+    url: `http://127.0.0.1:${port}`,
+    member: { email: expect.any(String), password: expect.any(String) },
+    app: 'quillfell-hiker',
+    environment: 'dev',
+    clientKey: expect.stringMatching(/^ckey-/),
+    serverKey: expect.stringMatching(/^skey-/),
+    user: { email: expect.any(String), password: expect.any(String) },
+  });
   const huts = () => callApp(file.url, 'GET', '/data/huts', { key: file.clientKey });
   expect((await huts()).body.items).toHaveLength(14);
   expect((await callApp(file.url, 'POST', '/sessions', { key: file.clientKey, body: file.user })).status).toBe(201);

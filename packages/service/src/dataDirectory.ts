@@ -32,7 +32,9 @@ export function holdDataDirectory(directory: string): () => void {
     if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw error;
     const holder = readHolder(path);
     if (holder && startedAt(holder.pid) === holder.started) {
-      throw new Error(`The data directory ${directory} is in use by process ${holder.pid}. Stop that one first, or choose another directory with ORCHARD_DATA (for the demo: -- --data DIR).`);
+      throw new Error(
+        `The data directory ${directory} is in use by process ${holder.pid}. Stop that one first, or choose another directory with ORCHARD_DATA (for the demo: -- --data DIR).`,
+      );
     }
     rmSync(path, { force: true });
     writeLock(path);

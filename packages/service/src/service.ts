@@ -55,7 +55,10 @@ export type RunningService = {
 /** Logs as JSON lines on standard error; keys, tokens and passwords are cut out wherever they could slip in. */
 export function createLog(level: string): Logger {
   const secrets = ['password', 'token', 'key', 'authorization', 'cookie', 'orchard-key'];
-  return pino({ level, redact: secrets.flatMap((name) => [`["${name}"]`, `*["${name}"]`, `*.headers["${name}"]`]), base: undefined }, pino.destination({ dest: 2, sync: false }));
+  return pino(
+    { level, redact: secrets.flatMap((name) => [`["${name}"]`, `*["${name}"]`, `*.headers["${name}"]`]), base: undefined },
+    pino.destination({ dest: 2, sync: false }),
+  );
 }
 
 export async function startService(config: Config, log = createLog(config.logLevel)): Promise<RunningService> {
@@ -99,7 +102,10 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   log.info({ address }, 'the service is ready');
 
   return {
-    address, setupAddress, parts, databasePid: () => server?.pid(),
+    address,
+    setupAddress,
+    parts,
+    databasePid: () => server?.pid(),
     stop: async () => {
       clearInterval(tending);
       clearInterval(noting);
@@ -122,7 +128,9 @@ async function createSystemDatabase(url: string): Promise<void> {
     await connection.query(`CREATE DATABASE IF NOT EXISTS \`${name.replaceAll('`', '')}\` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`);
     await connection.end();
   } catch (error) {
-    throw new Error(`The database at ${bare.host} cannot be used: ${(error as Error).message}. Check ORCHARD_DATABASE_URL, and that its user may create databases named ${name} and ${name}_….`);
+    throw new Error(
+      `The database at ${bare.host} cannot be used: ${(error as Error).message}. Check ORCHARD_DATABASE_URL, and that its user may create databases named ${name} and ${name}_….`,
+    );
   }
 }
 
@@ -145,12 +153,22 @@ function buildParts(config: Config, log: Logger, database: Database, metrics: Me
   const changes = new ChangeSignal();
   const users = new UserStore(database);
   return {
-    config, log, database, secretKey, now, random, newId, address, changes,
+    config,
+    log,
+    database,
+    secretKey,
+    now,
+    random,
+    newId,
+    address,
+    changes,
     cursorSecret: deriveKey(secretKey, 'cursors'),
     directory: new Directory(database),
     userTokens: new UserTokens(secretKey, now, async (environment, id) => {
       const found = await users.findSession(environment, id);
-      return found && { userId: found.user.id, roles: found.user.roles, ended: found.session.endedAt !== null, disabled: found.user.disabled };
+      return (
+        found && { userId: found.user.id, roles: found.user.roles, ended: found.session.endedAt !== null, disabled: found.user.disabled }
+      );
     }),
     catalogue: new Catalogue(database, now),
     recorder: new Recorder(database, instance, now, metrics, changes, log),
@@ -170,10 +188,19 @@ function buildApp(parts: Parts, metrics: Metrics, config: Config): express.Expre
     response.setHeader('Cache-Control', 'no-store');
     next();
   });
-  app.use(serveRoutes(parts, [
-    ...recordRoutes(parts), ...userRoutes(parts), ...deviceRoutes(parts), ...notificationRoutes(parts),
-    ...memberRoutes(parts), ...appRoutes(parts), ...collectionRoutes(parts), ...managedRecordRoutes(parts), ...telemetryRoutes(parts),
-  ]));
+  app.use(
+    serveRoutes(parts, [
+      ...recordRoutes(parts),
+      ...userRoutes(parts),
+      ...deviceRoutes(parts),
+      ...notificationRoutes(parts),
+      ...memberRoutes(parts),
+      ...appRoutes(parts),
+      ...collectionRoutes(parts),
+      ...managedRecordRoutes(parts),
+      ...telemetryRoutes(parts),
+    ]),
+  );
   app.use(serveUnknown(parts, '/app/v1'));
   app.use(serveUnknown(parts, '/manage/v1'));
   app.use(servePages(parts, metrics));
@@ -181,7 +208,9 @@ function buildApp(parts: Parts, metrics: Metrics, config: Config): express.Expre
     if (response.headersSent) return next(error);
     const malformed = error instanceof URIError;
     if (!malformed) parts.log.error({ err: error }, 'a call failed before it was routed');
-    const problem = malformed ? new Problem('invalid-input', 'The address holds a % that does not begin a percent-encoded byte. Encode it as %25.') : new Problem('unexpected');
+    const problem = malformed
+      ? new Problem('invalid-input', 'The address holds a % that does not begin a percent-encoded byte. Encode it as %25.')
+      : new Problem('unexpected');
     response.status(problem.status).type('application/problem+json').send(JSON.stringify(problem.toDocument()));
   });
   return app;
@@ -191,7 +220,8 @@ function buildApp(parts: Parts, metrics: Metrics, config: Config): express.Expre
 async function tend(parts: Parts): Promise<void> {
   try {
     const ids = [INSTALLATION, ...(await parts.directory.allEnvironments()).map(({ id }) => id)];
-    for (const id of ids) await keepPartitions(parts.database, environmentDatabase(parts.database, id), parts.now(), parts.config.requestDays);
+    for (const id of ids)
+      await keepPartitions(parts.database, environmentDatabase(parts.database, id), parts.now(), parts.config.requestDays);
   } catch (error) {
     if (!isDatabaseAway(error)) throw error;
   }

@@ -14,8 +14,11 @@ afterAll(() => test.stop());
 
 describe('keys', () => {
   it.each([
-    ['none', () => undefined, 401, 'key-missing'], ['one with a letter wrong', () => app.dev.clientKey.replace(/.$/, (letter) => (letter === 'x' ? 'y' : 'x')), 401, 'key-mistyped'],
-    ['half a key', () => app.dev.clientKey.slice(0, 20), 401, 'key-mistyped'], ['something else', () => 'hello', 401, 'key-mistyped'], ['one of nowhere', () => formatKey('client', new Uint8Array(16)), 401, 'key-unknown'],
+    ['none', () => undefined, 401, 'key-missing'],
+    ['one with a letter wrong', () => app.dev.clientKey.replace(/.$/, (letter) => (letter === 'x' ? 'y' : 'x')), 401, 'key-mistyped'],
+    ['half a key', () => app.dev.clientKey.slice(0, 20), 401, 'key-mistyped'],
+    ['something else', () => 'hello', 401, 'key-mistyped'],
+    ['one of nowhere', () => formatKey('client', new Uint8Array(16)), 401, 'key-unknown'],
   ])('tell %s apart', async (_name, key, status, name) => {
     const text = key();
     const answer = await test.app('GET', '/data/huts', text ? { key: text } : {});
@@ -30,22 +33,41 @@ describe('keys', () => {
     await test.owner.call(operations.clients.revokeKey, { params: { ...params, key: key.id } });
     const refused = await test.app('GET', '/push-key', { key: key.key as string });
     expect(refused).toMatchObject({ status: 401, body: problem('key-revoked') });
-    const recorded = await eventually(async () => (await test.owner.call(operations.telemetry.requests, { params: app.dev.params, query: { filter: "problem = 'key-revoked'" } })).items[0]);
+    const recorded = await eventually(
+      async () =>
+        (await test.owner.call(operations.telemetry.requests, { params: app.dev.params, query: { filter: "problem = 'key-revoked'" } }))
+          .items[0],
+    );
     expect(recorded.id).toBe(refused.body.request);
   });
 
   it('see nothing of another environment', async () => {
     const runa = await signUp(test, app.dev.clientKey, 'runa');
     await test.app('POST', '/data/huts', { key: app.dev.clientKey, token: runa.token, body: { name: 'x' } });
-    expect(await test.app('GET', '/data/huts', { key: app.live.clientKey })).toMatchObject({ status: 404, body: problem('collection-unknown') });
-    expect(await test.app('GET', '/users/me', { key: app.live.clientKey, token: runa.token })).toMatchObject({ status: 401, body: problem('token-invalid') });
+    expect(await test.app('GET', '/data/huts', { key: app.live.clientKey })).toMatchObject({
+      status: 404,
+      body: problem('collection-unknown'),
+    });
+    expect(await test.app('GET', '/users/me', { key: app.live.clientKey, token: runa.token })).toMatchObject({
+      status: 401,
+      body: problem('token-invalid'),
+    });
   });
 
   it('say which kind and scope a call takes', async () => {
     const body = { title: 'x', audience: { everyone: true } };
-    expect(await test.app('POST', '/notifications', { key: app.dev.clientKey, body })).toMatchObject({ status: 403, body: problem('key-wrong-kind') });
-    const weather = await test.owner.call(operations.clients.createKey, { params: { ...app.dev.params, client: 'office' }, body: { name: 'weather', scopes: ['records:write'] } });
-    expect(await test.app('POST', '/notifications', { key: weather.key as string, body })).toMatchObject({ status: 403, body: { ...problem('scope-missing'), detail: expect.stringContaining('`notify:send`') } });
+    expect(await test.app('POST', '/notifications', { key: app.dev.clientKey, body })).toMatchObject({
+      status: 403,
+      body: problem('key-wrong-kind'),
+    });
+    const weather = await test.owner.call(operations.clients.createKey, {
+      params: { ...app.dev.params, client: 'office' },
+      body: { name: 'weather', scopes: ['records:write'] },
+    });
+    expect(await test.app('POST', '/notifications', { key: weather.key as string, body })).toMatchObject({
+      status: 403,
+      body: { ...problem('scope-missing'), detail: expect.stringContaining('`notify:send`') },
+    });
     expect(await test.app('GET', '/users/me', { key: app.dev.serverKey })).toMatchObject({ status: 403, body: problem('key-wrong-kind') });
   });
 
@@ -62,13 +84,22 @@ describe('app users', () => {
   const key = () => app.dev.clientKey;
   it('sign up once, in, and change themselves', async () => {
     const ola = await signUp(test, key(), 'ola');
-    expect(await test.app('POST', '/users', { key: key(), body: { email: 'OLA@hikers.example', password: PASSWORD } })).toMatchObject({ status: 409 });
+    expect(await test.app('POST', '/users', { key: key(), body: { email: 'OLA@hikers.example', password: PASSWORD } })).toMatchObject({
+      status: 409,
+    });
     expect((await test.app('POST', '/sessions', { key: key(), body: { email: ola.email, password: PASSWORD } })).status).toBe(201);
-    for (const email of [ola.email, 'nobody@hikers.example']) expect(await test.app('POST', '/sessions', { key: key(), body: { email, password: 'wrong-password' } })).toMatchObject({ status: 401, body: problem('sign-in-refused') });
+    for (const email of [ola.email, 'nobody@hikers.example'])
+      expect(await test.app('POST', '/sessions', { key: key(), body: { email, password: 'wrong-password' } })).toMatchObject({
+        status: 401,
+        body: problem('sign-in-refused'),
+      });
     await test.app('PATCH', '/users/me', { key: key(), token: ola.token, body: { name: 'Ola Ford', data: { pace: 'slow', units: 'km' } } });
     const me = await test.app('PATCH', '/users/me', { key: key(), token: ola.token, body: { data: { pace: null } } });
     expect(me.body).toMatchObject({ name: 'Ola Ford', data: { units: 'km' } });
-    expect(await test.app('PATCH', '/users/me', { key: key(), token: ola.token, body: { roles: ['warden'] } })).toMatchObject({ status: 422, body: { fields: [{ path: 'body.roles' }] } });
+    expect(await test.app('PATCH', '/users/me', { key: key(), token: ola.token, body: { roles: ['warden'] } })).toMatchObject({
+      status: 422,
+      body: { fields: [{ path: 'body.roles' }] },
+    });
     expect(await test.app('GET', '/users/me', { key: key() })).toMatchObject({ status: 401, body: problem('token-missing') });
   });
 
@@ -80,7 +111,10 @@ describe('app users', () => {
     expect((await test.app('GET', '/users/me', { key: key(), token: second.body.accessToken })).status).toBe(200);
     expect(await renew(uma.refreshToken)).toMatchObject({ status: 401, body: problem('session-ended') });
     expect(await renew(second.body.refreshToken)).toMatchObject({ status: 401, body: problem('session-ended') });
-    expect(await test.app('GET', '/users/me', { key: key(), token: second.body.accessToken })).toMatchObject({ status: 401, body: problem('session-ended') });
+    expect(await test.app('GET', '/users/me', { key: key(), token: second.body.accessToken })).toMatchObject({
+      status: 401,
+      body: problem('session-ended'),
+    });
     expect(await renew(`${uma.refreshToken}x`)).toMatchObject({ status: 401, body: problem('token-invalid') });
   });
 
@@ -88,7 +122,10 @@ describe('app users', () => {
     const vito = await signUp(test, key(), 'vito');
     const clock = vi.spyOn(Date, 'now').mockReturnValue(Date.now() + 11 * 60_000);
     try {
-      expect(await test.app('GET', '/users/me', { key: key(), token: vito.token })).toMatchObject({ status: 401, body: problem('token-expired') });
+      expect(await test.app('GET', '/users/me', { key: key(), token: vito.token })).toMatchObject({
+        status: 401,
+        body: problem('token-expired'),
+      });
     } finally {
       clock.mockRestore();
     }
@@ -107,16 +144,27 @@ describe('app users', () => {
 
 describe('members', () => {
   it('cannot set the service up a second time', async () => {
-    await expect(createHttpClient({ address: test.address }).call(operations.members.setUp, { body: { token: 'once-x', ...OWNER } })).rejects.toMatchObject({ problem: 'setup-done' });
+    await expect(
+      createHttpClient({ address: test.address }).call(operations.members.setUp, { body: { token: 'once-x', ...OWNER } }),
+    ).rejects.toMatchObject({ problem: 'setup-done' });
   });
 
   it('with a cookie write only with the value of their session', async () => {
-    const reply = await fetch(`${test.address}/manage/v1/session`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ email: OWNER.email, password: OWNER.password }) });
+    const reply = await fetch(`${test.address}/manage/v1/session`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify({ email: OWNER.email, password: OWNER.password }),
+    });
     const cookie = reply.headers.get('set-cookie') as string;
     expect(cookie).toMatch(/HttpOnly/i);
     expect(cookie).toMatch(/SameSite=Lax/i);
     const { csrf } = (await reply.json()) as { csrf: string };
-    const make = (headers: Record<string, string>) => fetch(`${test.address}/manage/v1/apps`, { method: 'POST', headers: { 'content-type': 'application/json', cookie: cookie.split(';')[0] as string, ...headers }, body: JSON.stringify({ name: 'by-cookie' }) });
+    const make = (headers: Record<string, string>) =>
+      fetch(`${test.address}/manage/v1/apps`, {
+        method: 'POST',
+        headers: { 'content-type': 'application/json', cookie: cookie.split(';')[0] as string, ...headers },
+        body: JSON.stringify({ name: 'by-cookie' }),
+      });
     expect((await make({})).status).toBe(403);
     expect((await make({ 'orchard-csrf': 'x' })).status).toBe(403);
     expect((await make({ 'orchard-csrf': csrf })).status).toBe(201);
@@ -125,19 +173,28 @@ describe('members', () => {
   it('do what their role allows, and nothing in an app they have no role in', async () => {
     const person = { email: 'per@quillfell.example', name: 'Per Cairn', password: PASSWORD };
     await test.owner.call(operations.members.add, { body: { ...person, app: app.name, role: 'viewer' } });
-    const { token } = await createHttpClient({ address: test.address }).call(operations.members.signIn, { body: { email: person.email, password: PASSWORD, as: 'token' } });
+    const { token } = await createHttpClient({ address: test.address }).call(operations.members.signIn, {
+      body: { email: person.email, password: PASSWORD, as: 'token' },
+    });
     const viewer = createHttpClient({ address: test.address, headers: () => ({ authorization: `Bearer ${token}` }) });
     expect((await viewer.call(operations.apps.list, {})).items.map(({ name }) => name)).toEqual([app.name]);
     await viewer.call(operations.telemetry.usage, { params: app.dev.params });
-    await expect(viewer.call(operations.notifications.sendManaged, { params: app.dev.params, body: { title: 'x', audience: { everyone: true } } })).rejects.toMatchObject({ problem: 'role-insufficient', detail: 'This takes the role developer; yours is viewer. Ask an owner.' });
+    await expect(
+      viewer.call(operations.notifications.sendManaged, { params: app.dev.params, body: { title: 'x', audience: { everyone: true } } }),
+    ).rejects.toMatchObject({ problem: 'role-insufficient', detail: 'This takes the role developer; yours is viewer. Ask an owner.' });
     const other = await makeApp(test, 'other-app');
-    await expect(viewer.call(operations.telemetry.usage, { params: other.dev.params })).rejects.toMatchObject({ problem: 'role-insufficient' });
+    await expect(viewer.call(operations.telemetry.usage, { params: other.dev.params })).rejects.toMatchObject({
+      problem: 'role-insufficient',
+    });
   });
 });
 
 describe('websites', () => {
   it('are turned away from an origin that is not listed, readably; one click allows it', async () => {
-    const client = await test.owner.call(operations.clients.create, { params: app.dev.params, body: { name: 'hiker-web', kind: 'web', origins: ['https://hiker.quillfell.example'] } });
+    const client = await test.owner.call(operations.clients.create, {
+      params: app.dev.params,
+      body: { name: 'hiker-web', kind: 'web', origins: ['https://hiker.quillfell.example'] },
+    });
     const key = client.keys[0]?.key as string;
     const from = (origin: string) => test.app('GET', '/push-key', { key, headers: { origin } });
     const allowed = await from('https://hiker.quillfell.example');
@@ -155,7 +212,10 @@ describe('websites', () => {
   });
 
   it('get an answer to their preflight', async () => {
-    const reply = await fetch(`${test.address}/app/v1/data/huts`, { method: 'OPTIONS', headers: { origin: 'https://any.example', 'access-control-request-method': 'POST', 'access-control-request-headers': 'orchard-key' } });
+    const reply = await fetch(`${test.address}/app/v1/data/huts`, {
+      method: 'OPTIONS',
+      headers: { origin: 'https://any.example', 'access-control-request-method': 'POST', 'access-control-request-headers': 'orchard-key' },
+    });
     expect([reply.status, reply.headers.get('access-control-allow-headers')]).toEqual([204, expect.stringContaining('Orchard-Key')]);
   });
 });

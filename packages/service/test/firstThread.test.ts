@@ -17,13 +17,31 @@ it('leads from an empty installation to a phone that shows a notification and a 
   expect(stored.status).toBe(201);
 
   const person = { name: 'Kenji Moor', email: 'kenji@hikers.example', password: 'ridge-and-river' };
-  await test.simulators.connect({ address: test.address, clientKey: key }, [{ name: 'Kenji’s phone', platform: 'ios', model: 'Tern mini', os: 'iOS 19.2', appVersion: '2.4.1', locale: 'ja-JP', timeZone: 'Asia/Tokyo', person }]);
+  await test.simulators.connect({ address: test.address, clientKey: key }, [
+    {
+      name: 'Kenji’s phone',
+      platform: 'ios',
+      model: 'Tern mini',
+      os: 'iOS 19.2',
+      appVersion: '2.4.1',
+      locale: 'ja-JP',
+      timeZone: 'Asia/Tokyo',
+      person,
+    },
+  ]);
   const phone = test.simulators.handsets()[0];
   await phone?.signIn();
   await phone?.allow();
   expect(phone?.state.registration).toMatchObject({ ok: true });
 
-  const content = { title: 'Ridge closed', body: 'Storm from noon.', badge: 3, sound: 'bell', link: '/huts/hollow-col', data: { hut: 'hollow-col', level: 2 } };
+  const content = {
+    title: 'Ridge closed',
+    body: 'Storm from noon.',
+    badge: 3,
+    sound: 'bell',
+    link: '/huts/hollow-col',
+    data: { hut: 'hollow-col', level: 2 },
+  };
   const sent = await test.app('POST', '/notifications', { key: app.dev.serverKey, body: { ...content, audience: { everyone: true } } });
   expect(sent.status).toBe(202);
   const shown = await eventually(() => phone?.state.received[0]);
@@ -40,6 +58,10 @@ it('leads from an empty installation to a phone that shows a notification and a 
     const read = await test.owner.call(operations.telemetry.usage, { params: app.dev.params });
     return read.routes.some(({ route }) => route === '/app/v1/notifications/{id}') && read;
   });
-  expect(usage.routes.find(({ route }) => route === '/app/v1/data/{collection}')).toMatchObject({ method: 'POST', calls: 1, statuses: { 201: 1 } });
+  expect(usage.routes.find(({ route }) => route === '/app/v1/data/{collection}')).toMatchObject({
+    method: 'POST',
+    calls: 1,
+    statuses: { 201: 1 },
+  });
   expect(usage.total.calls).toBe(usage.steps.reduce((sum, { calls }) => sum + calls, 0));
 });

@@ -11,7 +11,14 @@ import { type AppOptions, callApp, eventually, makeApp, OWNER, signUp } from './
 let directory: string;
 let service: RunningService | undefined;
 const log = pino({ level: 'silent' });
-const config = () => readConfig({ ORCHARD_PORT: '0', ORCHARD_DATA: directory, ORCHARD_REQUEST_DAYS: '2', ORCHARD_KEY_RATE: '100000', ORCHARD_ADDRESS_RATE: '100000' });
+const config = () =>
+  readConfig({
+    ORCHARD_PORT: '0',
+    ORCHARD_DATA: directory,
+    ORCHARD_REQUEST_DAYS: '2',
+    ORCHARD_KEY_RATE: '100000',
+    ORCHARD_ADDRESS_RATE: '100000',
+  });
 beforeEach(() => {
   directory = scratchDirectory('own');
 });
@@ -97,5 +104,7 @@ it('keeps its secrets readable by nobody else', async () => {
 });
 
 it('names each setting that does not fit', () => {
-  expect(() => readConfig({ ORCHARD_PORT: 'many', ORCHARD_SECRET_KEY: 'short' })).toThrow(/ORCHARD_PORT[\s\S]*ORCHARD_SECRET_KEY: 32 bytes as 64 hexadecimal digits/);
+  expect(() => readConfig({ ORCHARD_PORT: 'many', ORCHARD_SECRET_KEY: 'short' })).toThrow(
+    /ORCHARD_PORT[\s\S]*ORCHARD_SECRET_KEY: 32 bytes as 64 hexadecimal digits/,
+  );
 });

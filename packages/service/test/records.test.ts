@@ -7,7 +7,8 @@ let app: TestApp;
 let runa: Awaited<ReturnType<typeof signUp>>;
 let kenji: Awaited<ReturnType<typeof signUp>>;
 const as = (user?: { token: string }) => ({ key: app.dev.clientKey, ...(user ? { token: user.token } : {}) });
-const store = (collection: string, body: object, user: { token: string } | undefined = runa) => test.app('POST', `/data/${collection}`, { ...as(user), body });
+const store = (collection: string, body: object, user: { token: string } | undefined = runa) =>
+  test.app('POST', `/data/${collection}`, { ...as(user), body });
 
 beforeAll(async () => {
   test = await startTestService(inject('databaseUrl'));
@@ -19,22 +20,53 @@ afterAll(() => test.stop());
 
 describe('a first write in dev', () => {
   it('makes the collection and its fields, and answers what was stored', async () => {
-    const body = { name: 'Skarn', bunks: 12, lengthKm: 1.5, open: true, position: { type: 'Point', coordinates: [8.5, 61.2] }, amenities: ['stove', 'spring'], warden: { name: 'Wanda' }, note: null };
+    const body = {
+      name: 'Skarn',
+      bunks: 12,
+      lengthKm: 1.5,
+      open: true,
+      position: { type: 'Point', coordinates: [8.5, 61.2] },
+      amenities: ['stove', 'spring'],
+      warden: { name: 'Wanda' },
+      note: null,
+    };
     const made = await store('cabins', body);
     expect(made).toMatchObject({ status: 201, body: { name: 'Skarn', version: 1, ownerId: runa.id } });
     expect(made.headers.get('etag')).toBe('"1"');
     const { note: _, ...kept } = body;
     const read = await test.app('GET', `/data/cabins/${made.body.id}`, as(runa));
-    expect(read.body).toEqual({ id: made.body.id, createdAt: made.body.createdAt, updatedAt: made.body.createdAt, version: 1, ownerId: runa.id, ...kept });
+    expect(read.body).toEqual({
+      id: made.body.id,
+      createdAt: made.body.createdAt,
+      updatedAt: made.body.createdAt,
+      version: 1,
+      ownerId: runa.id,
+      ...kept,
+    });
     const { items } = await test.owner.call(operations.collections.list, { params: app.dev.params });
-    expect(items.find(({ name }) => name === 'cabins')).toMatchObject({ records: 1, rules: { read: "ownerId = me('id')" }, fields: [{ name: 'name', type: 'text' }, { name: 'bunks', type: 'integer' }, { name: 'lengthKm', type: 'number' }, { name: 'open', type: 'boolean' }, { name: 'position', type: 'place' }, { name: 'amenities', type: 'list' }, { name: 'warden', type: 'object' }] });
+    expect(items.find(({ name }) => name === 'cabins')).toMatchObject({
+      records: 1,
+      rules: { read: "ownerId = me('id')" },
+      fields: [
+        { name: 'name', type: 'text' },
+        { name: 'bunks', type: 'integer' },
+        { name: 'lengthKm', type: 'number' },
+        { name: 'open', type: 'boolean' },
+        { name: 'position', type: 'place' },
+        { name: 'amenities', type: 'list' },
+        { name: 'warden', type: 'object' },
+      ],
+    });
   });
 
   it('widens integers, and refuses what does not fit, storing nothing', async () => {
     await store('stages', { km: 3 });
     expect((await store('stages', { km: 4.5 })).body.km).toBe(4.5);
     const refused = await store('stages', { km: 'four', extra: 1 });
-    expect(refused).toMatchObject({ status: 422, body: { fields: [{ path: 'body.km', problem: 'Field `km` in `stages` takes a number; got "four".' }] } });
+    expect(refused).toMatchObject({
+      status: 422,
+      body: { fields: [{ path: 'body.km', problem: 'Field `km` in `stages` takes a number; got "four".' }] },
+    });
     const list = await test.app('GET', '/data/stages', as(runa));
     expect(list.body.items.map(({ km }: { km: number }) => km).sort()).toEqual([3, 4.5]);
     expect(list.body.items[0]).not.toHaveProperty('extra');
@@ -58,16 +90,31 @@ describe('a first write in dev', () => {
   it('refuses names with quotes, dots, $ and emoji as fields, each by its name', async () => {
     const refused = await store('huts', { "a'b": 1, 'a.b': 1, a$b: 1, '🏔': 1, __proto__x: 1 });
     expect(refused.status).toBe(422);
-    expect(refused.body.fields.map(({ path }: { path: string }) => path)).toEqual(["body.a'b", 'body.a.b', 'body.a$b', 'body.🏔', 'body.__proto__x']);
+    expect(refused.body.fields.map(({ path }: { path: string }) => path)).toEqual([
+      "body.a'b",
+      'body.a.b',
+      'body.a$b',
+      'body.🏔',
+      'body.__proto__x',
+    ]);
   });
 });
 
 it('in live, refuses an unknown collection or field by name', async () => {
   const hiker = await signUp(test, app.live.clientKey, 'runa');
   const live = { key: app.live.clientKey, token: hiker.token };
-  expect(await test.app('POST', '/data/huts', { ...live, body: { name: 'x' } })).toMatchObject({ status: 404, body: { type: '/docs/problems/collection-unknown', detail: expect.stringContaining('`huts`') } });
-  await test.owner.call(operations.collections.create, { params: app.live.params, body: { name: 'huts', fields: [{ name: 'name', type: 'text' }] } });
-  expect(await test.app('POST', '/data/huts', { ...live, body: { name: 'x', bunks: 3 } })).toMatchObject({ status: 422, body: { fields: [{ path: 'body.bunks', problem: '`huts` has no field `bunks`.', expected: 'one of: name' }] } });
+  expect(await test.app('POST', '/data/huts', { ...live, body: { name: 'x' } })).toMatchObject({
+    status: 404,
+    body: { type: '/docs/problems/collection-unknown', detail: expect.stringContaining('`huts`') },
+  });
+  await test.owner.call(operations.collections.create, {
+    params: app.live.params,
+    body: { name: 'huts', fields: [{ name: 'name', type: 'text' }] },
+  });
+  expect(await test.app('POST', '/data/huts', { ...live, body: { name: 'x', bunks: 3 } })).toMatchObject({
+    status: 422,
+    body: { fields: [{ path: 'body.bunks', problem: '`huts` has no field `bunks`.', expected: 'one of: name' }] },
+  });
   expect((await test.app('POST', '/data/huts', { ...live, body: { name: 'x' } })).status).toBe(201);
 });
 
@@ -77,17 +124,31 @@ describe('versions', () => {
     const at = `/data/notes/${body.id}`;
     const patched = await test.app('PATCH', at, { ...as(runa), body: { text: 'b' }, headers: { 'if-match': '"1"' } });
     expect([patched.body.version, patched.headers.get('etag')]).toEqual([2, '"2"']);
-    expect(await test.app('PATCH', at, { ...as(runa), body: { text: 'c' }, headers: { 'if-match': '"1"' } })).toMatchObject({ status: 412, body: { currentVersion: 2 } });
-    expect(await test.app('PUT', at, { ...as(runa), body: { text: 'c' }, headers: { 'if-match': '"1"' } })).toMatchObject({ status: 412, body: { currentVersion: 2 } });
-    expect(await test.app('DELETE', at, { ...as(runa), headers: { 'if-match': '"1"' } })).toMatchObject({ status: 412, body: { currentVersion: 2 } });
+    expect(await test.app('PATCH', at, { ...as(runa), body: { text: 'c' }, headers: { 'if-match': '"1"' } })).toMatchObject({
+      status: 412,
+      body: { currentVersion: 2 },
+    });
+    expect(await test.app('PUT', at, { ...as(runa), body: { text: 'c' }, headers: { 'if-match': '"1"' } })).toMatchObject({
+      status: 412,
+      body: { currentVersion: 2 },
+    });
+    expect(await test.app('DELETE', at, { ...as(runa), headers: { 'if-match': '"1"' } })).toMatchObject({
+      status: 412,
+      body: { currentVersion: 2 },
+    });
     expect((await test.app('GET', at, { ...as(runa), headers: { 'if-none-match': '"2"' } })).status).toBe(304);
     expect((await test.app('GET', at, as(runa))).body.text).toBe('b');
-    expect(await test.app('PATCH', at, { ...as(runa), body: {}, headers: { 'if-match': 'two' } })).toMatchObject({ status: 422, body: { fields: [{ path: 'headers.If-Match' }] } });
+    expect(await test.app('PATCH', at, { ...as(runa), body: {}, headers: { 'if-match': 'two' } })).toMatchObject({
+      status: 422,
+      body: { fields: [{ path: 'headers.If-Match' }] },
+    });
   });
 
   it('let many writers at once through one after the other, without losing a change', async () => {
     const { body } = await store('counters', { a: 0, b: 0, c: 0, d: 0 });
-    const answers = await Promise.all(['a', 'b', 'c', 'd'].map((name) => test.app('PATCH', `/data/counters/${body.id}`, { ...as(runa), body: { [name]: 1 } })));
+    const answers = await Promise.all(
+      ['a', 'b', 'c', 'd'].map((name) => test.app('PATCH', `/data/counters/${body.id}`, { ...as(runa), body: { [name]: 1 } })),
+    );
     expect(answers.map(({ status }) => status)).toEqual([200, 200, 200, 200]);
     expect((await test.app('GET', `/data/counters/${body.id}`, as(runa))).body).toMatchObject({ a: 1, b: 1, c: 1, d: 1, version: 5 });
   });
@@ -95,9 +156,20 @@ describe('versions', () => {
 
 it('replaces whole with PUT, creates with 201, and merges with PATCH', async () => {
   const at = '/data/plans/summer';
-  expect(await test.app('PUT', at, { ...as(runa), body: { title: 'Summer', parts: { a: 1, b: 2 } } })).toMatchObject({ status: 201, body: { id: 'summer', version: 1 } });
-  expect((await test.app('PATCH', at, { ...as(runa), body: { parts: { a: null, c: 3 } } })).body).toMatchObject({ title: 'Summer', parts: { b: 2, c: 3 }, version: 2 });
-  expect((await test.app('PUT', at, { ...as(runa), body: { title: 'Autumn' } })).body).toMatchObject({ title: 'Autumn', parts: null, version: 3 });
+  expect(await test.app('PUT', at, { ...as(runa), body: { title: 'Summer', parts: { a: 1, b: 2 } } })).toMatchObject({
+    status: 201,
+    body: { id: 'summer', version: 1 },
+  });
+  expect((await test.app('PATCH', at, { ...as(runa), body: { parts: { a: null, c: 3 } } })).body).toMatchObject({
+    title: 'Summer',
+    parts: { b: 2, c: 3 },
+    version: 2,
+  });
+  expect((await test.app('PUT', at, { ...as(runa), body: { title: 'Autumn' } })).body).toMatchObject({
+    title: 'Autumn',
+    parts: null,
+    version: 3,
+  });
   expect(await test.app('PUT', at, { ...as(runa), body: {}, headers: { 'if-none-match': '*' } })).toMatchObject({ status: 412 });
   expect((await test.app('DELETE', at, as(runa))).status).toBe(204);
   expect((await test.app('GET', at, as(runa))).status).toBe(404);
@@ -109,13 +181,17 @@ it('adds one entry to the change feed for each write', async () => {
   await test.app('PATCH', `/data/tracked/${body.id}`, { ...as(runa), body: { n: 2 } });
   await test.app('DELETE', `/data/tracked/${body.id}`, as(runa));
   const environment = await test.service.parts.directory.environment('quillfell-hiker', 'dev');
-  const feed = await test.service.parts.database.rows<{ action: string; version: number }>(`SELECT action, version FROM \`${environment.database}\`._changes WHERE recordId = ? ORDER BY number`, [body.id]);
+  const feed = await test.service.parts.database.rows<{ action: string; version: number }>(
+    `SELECT action, version FROM \`${environment.database}\`._changes WHERE recordId = ? ORDER BY number`,
+    [body.id],
+  );
   expect(feed.map(({ action, version }) => `${action} ${version}`)).toEqual(['create 1', 'update 2', 'delete 3']);
 });
 
 describe('lists', () => {
   beforeAll(async () => {
-    for (let i = 0; i < 25; i++) await store('peaks', { name: `Peak ${i}`, altitudeM: 1000 + (i % 5) * 100, ...(i % 3 ? { region: i % 2 ? 'north' : 'south' } : {}) });
+    for (let i = 0; i < 25; i++)
+      await store('peaks', { name: `Peak ${i}`, altitudeM: 1000 + (i % 5) * 100, ...(i % 3 ? { region: i % 2 ? 'north' : 'south' } : {}) });
   });
   const list = (query: Record<string, string>) => test.app('GET', `/data/peaks?${new URLSearchParams(query)}`, as(runa));
 
@@ -142,8 +218,13 @@ describe('lists', () => {
   });
 
   it.each([
-    [{ filter: 'altitude > 3' }, 'did you mean `altitudeM`'], [{ filter: "altitudeM > 'high'" }, 'it holds a number'], [{ sort: 'altitude' }, 'Cannot sort by `altitude`'], [{ limit: '5000' }, 'at most 1000'],
-    [{ cursor: 'abc.def' }, 'The cursor was not made here.'], [{ fields: 'nam' }, 'no field `nam`'], [{ limt: '3' }, 'There is no field "limt" here.'],
+    [{ filter: 'altitude > 3' }, 'did you mean `altitudeM`'],
+    [{ filter: "altitudeM > 'high'" }, 'it holds a number'],
+    [{ sort: 'altitude' }, 'Cannot sort by `altitude`'],
+    [{ limit: '5000' }, 'at most 1000'],
+    [{ cursor: 'abc.def' }, 'The cursor was not made here.'],
+    [{ fields: 'nam' }, 'no field `nam`'],
+    [{ limt: '3' }, 'There is no field "limt" here.'],
   ])('answer %j with what to do', async (query, words) => {
     const { status, body } = await list(query as unknown as Record<string, string>);
     expect(status).toBe(422);
@@ -157,21 +238,39 @@ describe('access rules', () => {
     const at = `/data/diaries/${body.id}`;
     for (const [method, content] of [['GET'], ['PATCH', { text: 'x' }], ['PUT', { text: 'x' }], ['DELETE']] as const) {
       const refused = await test.app(method, at, { ...as(kenji), ...(content ? { body: content } : {}) });
-      expect(refused).toMatchObject({ status: 403, body: { type: '/docs/problems/access-refused', detail: expect.stringContaining('somebody else') } });
+      expect(refused).toMatchObject({
+        status: 403,
+        body: { type: '/docs/problems/access-refused', detail: expect.stringContaining('somebody else') },
+      });
     }
     expect((await test.app('GET', '/data/diaries', as(kenji))).body.items).toEqual([]);
-    expect(await test.app('POST', '/data/diaries', { ...as(), body: { text: 'x' } })).toMatchObject({ status: 403, body: { detail: expect.stringContaining('nobody is signed in') } });
+    expect(await test.app('POST', '/data/diaries', { ...as(), body: { text: 'x' } })).toMatchObject({
+      status: 403,
+      body: { detail: expect.stringContaining('nobody is signed in') },
+    });
     expect((await test.app('GET', at, as(runa))).body.text).toBe('mine');
   });
 
   it('open as far as the four rules say, and take no other yet', async () => {
     await store('board', { text: 'a' });
     const params = { ...app.dev.params, collection: 'board' };
-    await test.owner.call(operations.collections.patch, { params, body: { rules: { read: 'TRUE', create: "me('id') IS NOT NULL", update: 'FALSE' } } });
+    await test.owner.call(operations.collections.patch, {
+      params,
+      body: { rules: { read: 'TRUE', create: "me('id') IS NOT NULL", update: 'FALSE' } },
+    });
     expect((await test.app('GET', '/data/board', as())).body.items).toHaveLength(1);
     expect((await store('board', { text: 'b' }, kenji)).status).toBe(201);
-    expect((await test.app('PATCH', `/data/board/${(await test.app('GET', '/data/board', as())).body.items[0].id}`, { ...as(runa), body: { text: 'x' } })).status).toBe(403);
-    await expect(test.owner.call(operations.collections.patch, { params, body: { rules: { read: 'bunks > 3' } } })).rejects.toMatchObject({ status: 422 });
+    expect(
+      (
+        await test.app('PATCH', `/data/board/${(await test.app('GET', '/data/board', as())).body.items[0].id}`, {
+          ...as(runa),
+          body: { text: 'x' },
+        })
+      ).status,
+    ).toBe(403);
+    await expect(test.owner.call(operations.collections.patch, { params, body: { rules: { read: 'bunks > 3' } } })).rejects.toMatchObject({
+      status: 422,
+    });
   });
 
   it('do not bind a server key with the scope, which may also name an owner', async () => {
@@ -179,6 +278,9 @@ describe('access rules', () => {
     const made = await test.app('POST', '/data/diaries', { key, body: { text: 'for Kenji', ownerId: kenji.id } });
     expect(made.body.ownerId).toBe(kenji.id);
     expect((await test.app('GET', `/data/diaries/${made.body.id}`, as(kenji))).status).toBe(200);
-    expect(await test.app('POST', '/data/diaries', { ...as(runa), body: { text: 'x', ownerId: kenji.id } })).toMatchObject({ status: 422, body: { fields: [{ path: 'body.ownerId' }] } });
+    expect(await test.app('POST', '/data/diaries', { ...as(runa), body: { text: 'x', ownerId: kenji.id } })).toMatchObject({
+      status: 422,
+      body: { fields: [{ path: 'body.ownerId' }] },
+    });
   });
 });

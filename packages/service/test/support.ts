@@ -28,7 +28,16 @@ export type Answer = { status: number; headers: Headers; body: any; text: string
 function settingsFor(databaseUrl: string, directory: string, pushOrigin: string): Config {
   const url = new URL(databaseUrl);
   url.pathname = `/test_${Math.random().toString(36).slice(2, 10)}`;
-  return readConfig({ ORCHARD_PORT: '0', ORCHARD_DATA: directory, ORCHARD_DATABASE_URL: url.toString(), ORCHARD_REQUEST_DAYS: '2', ORCHARD_PUSH_ORIGINS: pushOrigin, ORCHARD_SIGN_IN_RATE: '1000', ORCHARD_KEY_RATE: '100000', ORCHARD_ADDRESS_RATE: '100000' });
+  return readConfig({
+    ORCHARD_PORT: '0',
+    ORCHARD_DATA: directory,
+    ORCHARD_DATABASE_URL: url.toString(),
+    ORCHARD_REQUEST_DAYS: '2',
+    ORCHARD_PUSH_ORIGINS: pushOrigin,
+    ORCHARD_SIGN_IN_RATE: '1000',
+    ORCHARD_KEY_RATE: '100000',
+    ORCHARD_ADDRESS_RATE: '100000',
+  });
 }
 const startQuietly = (config: Config) => startService(config, pino({ level: process.env.ORCHARD_TEST_LOG ?? 'silent' }));
 
@@ -49,7 +58,10 @@ export async function startTestService(databaseUrl: string, overrides: Partial<C
   await anyone.call(operations.members.setUp, { body: { token, ...OWNER } });
   const signedIn = await anyone.call(operations.members.signIn, { body: { email: OWNER.email, password: OWNER.password, as: 'token' } });
   return {
-    address, service, simulators, config,
+    address,
+    service,
+    simulators,
+    config,
     owner: createHttpClient({ address, headers: () => ({ authorization: `Bearer ${signedIn.token}` }) }),
     app: (method, path, options) => callApp(address, method, path, options),
     stop: async () => {
@@ -60,10 +72,20 @@ export async function startTestService(databaseUrl: string, overrides: Partial<C
   };
 }
 
-export async function callApp(address: string, method: string, path: string, { key, token, body, headers = {} }: AppOptions = {}): Promise<Answer> {
+export async function callApp(
+  address: string,
+  method: string,
+  path: string,
+  { key, token, body, headers = {} }: AppOptions = {},
+): Promise<Answer> {
   const reply = await fetch(`${address}/app/v1${path}`, {
     method,
-    headers: { ...(key ? { 'orchard-key': key } : {}), ...(token ? { authorization: `Bearer ${token}` } : {}), ...(body === undefined ? {} : { 'content-type': 'application/json' }), ...headers },
+    headers: {
+      ...(key ? { 'orchard-key': key } : {}),
+      ...(token ? { authorization: `Bearer ${token}` } : {}),
+      ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+      ...headers,
+    },
     ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
   });
   const text = await reply.text();
@@ -80,21 +102,31 @@ export async function makeApp({ owner }: Pick<TestService, 'owner'>, name: strin
     const params = { app: name, environment };
     const client = await owner.call(operations.clients.create, { params, body: { name: 'hiker-ios', kind: 'ios' } });
     await owner.call(operations.clients.create, { params, body: { name: 'office', kind: 'server' } });
-    const key = await owner.call(operations.clients.createKey, { params: { ...params, client: 'office' }, body: { name: 'test', scopes: [...scopes] } });
+    const key = await owner.call(operations.clients.createKey, {
+      params: { ...params, client: 'office' },
+      body: { name: 'test', scopes: [...scopes] },
+    });
     return { params, clientKey: client.keys[0]?.key as string, serverKey: key.key as string };
   };
   return { name, dev: await place('dev'), live: await place('live') };
 }
 
 /** Signs somebody up. */
-export async function signUp({ app }: Pick<TestService, 'app'>, key: string, name: string): Promise<{ id: string; token: string; refreshToken: string; email: string }> {
+export async function signUp(
+  { app }: Pick<TestService, 'app'>,
+  key: string,
+  name: string,
+): Promise<{ id: string; token: string; refreshToken: string; email: string }> {
   const email = `${name}@hikers.example`;
   const { body } = await app('POST', '/users', { key, body: { email, password: PASSWORD, name } });
   return { id: body.user.id, token: body.accessToken, refreshToken: body.refreshToken, email };
 }
 
 /** Waits until `look` answers something, and answers it. */
-export async function eventually<T>(look: () => Promise<T | null | undefined | false> | T | null | undefined | false, withinMs = 60_000): Promise<T> {
+export async function eventually<T>(
+  look: () => Promise<T | null | undefined | false> | T | null | undefined | false,
+  withinMs = 60_000,
+): Promise<T> {
   for (let waited = 0; ; waited += 50) {
     const found = await look();
     if (found) return found;

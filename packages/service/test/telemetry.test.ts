@@ -6,7 +6,8 @@ import { eventually, makeApp, signUp, startTestService, type TestApp, type TestS
 let test: TestService;
 let app: TestApp;
 let runa: Awaited<ReturnType<typeof signUp>>;
-const find = (filter: string) => eventually(async () => (await test.owner.call(operations.telemetry.requests, { params: app.dev.params, query: { filter } })).items[0]);
+const find = (filter: string) =>
+  eventually(async () => (await test.owner.call(operations.telemetry.requests, { params: app.dev.params, query: { filter } })).items[0]);
 beforeAll(async () => {
   test = await startTestService(inject('databaseUrl'));
   app = await makeApp(test, 'quillfell-hiker');
@@ -18,14 +19,29 @@ describe('a recorded call', () => {
   it('tells route, status, times, client, user, device, trace and error', async () => {
     const traceparent = '00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01';
     await test.app('POST', '/data/huts', { key: app.dev.clientKey, token: runa.token, body: { bunks: 3 } });
-    const answer = await test.app('POST', '/data/huts', { key: app.dev.clientKey, token: runa.token, body: { bunks: 'x' }, headers: { traceparent, 'orchard-device': 'device-of-runa' } });
+    const answer = await test.app('POST', '/data/huts', {
+      key: app.dev.clientKey,
+      token: runa.token,
+      body: { bunks: 'x' },
+      headers: { traceparent, 'orchard-device': 'device-of-runa' },
+    });
     expect(answer.headers.get('traceparent')).toMatch(/^00-4bf92f3577b34da6a3ce929d0e0e4736-[0-9a-f]{16}-01$/);
     expect(answer.headers.get('orchard-request')).toBe(answer.body.request);
     const listed = await find("trace = '4bf92f3577b34da6a3ce929d0e0e4736'");
     const full = await test.owner.call(operations.telemetry.request, { params: { ...app.dev.params, request: listed.id } });
     expect(full).toMatchObject({
-      id: answer.body.request, method: 'POST', route: '/app/v1/data/{collection}', path: '/app/v1/data/huts', status: 422, client: 'hiker-ios', userId: runa.id, deviceId: 'device-of-runa',
-      problem: 'invalid-input', detail: answer.body.detail, parentSpan: '00f067aa0ba902b7', bytesIn: 13,
+      id: answer.body.request,
+      method: 'POST',
+      route: '/app/v1/data/{collection}',
+      path: '/app/v1/data/huts',
+      status: 422,
+      client: 'hiker-ios',
+      userId: runa.id,
+      deviceId: 'device-of-runa',
+      problem: 'invalid-input',
+      detail: answer.body.detail,
+      parentSpan: '00f067aa0ba902b7',
+      bytesIn: 13,
     });
     const stored = await find("route = '/app/v1/data/{collection}' AND status = 201");
     expect(stored.databaseMs).toBeGreaterThan(0);
@@ -62,7 +78,12 @@ it('sums by time and route agree with the list of requests', async () => {
 });
 
 it('refuses a stretch of time that ends before it begins', async () => {
-  await expect(test.owner.call(operations.telemetry.usage, { params: app.dev.params, query: { from: '2026-02-02T00:00:00.000Z', until: '2026-02-01T00:00:00.000Z' } })).rejects.toMatchObject({ status: 422 });
+  await expect(
+    test.owner.call(operations.telemetry.usage, {
+      params: app.dev.params,
+      query: { from: '2026-02-02T00:00:00.000Z', until: '2026-02-01T00:00:00.000Z' },
+    }),
+  ).rejects.toMatchObject({ status: 422 });
 });
 
 it('answers OpenMetrics to the machine itself', async () => {
@@ -70,23 +91,44 @@ it('answers OpenMetrics to the machine itself', async () => {
   const text = await reply.text();
   expect(reply.headers.get('content-type')).toContain('application/openmetrics-text; version=1.0.0');
   expect(text).toMatch(/# TYPE orchard_calls counter\n/);
-  expect(text).toMatch(/orchard_calls_total\{app="quillfell-hiker",environment="dev",method="POST",route="\/app\/v1\/users",status="201"\} 1/);
+  expect(text).toMatch(
+    /orchard_calls_total\{app="quillfell-hiker",environment="dev",method="POST",route="\/app\/v1\/users",status="201"\} 1/,
+  );
   expect(text.endsWith('# EOF\n')).toBe(true);
 });
 
 it('describes every operation in one OpenAPI 3.1 document, with who may call and what can go wrong', async () => {
-  const document = (await (await fetch(`${test.address}/openapi.json`)).json()) as { openapi: string; paths: Record<string, Record<string, { operationId: string; responses: object; parameters: { name: string }[] }>> };
+  const document = (await (await fetch(`${test.address}/openapi.json`)).json()) as {
+    openapi: string;
+    paths: Record<string, Record<string, { operationId: string; responses: object; parameters: { name: string }[] }>>;
+  };
   expect(document.openapi).toBe('3.1.0');
   const ids = Object.values(document.paths).flatMap((path) => Object.values(path).map(({ operationId }) => operationId));
   expect(ids.sort()).toEqual(allOperations.map(({ id }) => id).sort());
   expect(document.paths['/app/v1/data/{collection}/{id}']?.patch?.responses).toHaveProperty('412');
-  expect(document.paths['/app/v1/data/{collection}']?.get?.parameters.map(({ name }) => name)).toEqual(['collection', 'filter', 'sort', 'limit', 'cursor', 'fields']);
+  expect(document.paths['/app/v1/data/{collection}']?.get?.parameters.map(({ name }) => name)).toEqual([
+    'collection',
+    'filter',
+    'sort',
+    'limit',
+    'cursor',
+    'fields',
+  ]);
 });
 
 it('tells open pages that records, deliveries, requests and devices changed', async () => {
-  const { token } = (await (await fetch(`${test.address}/manage/v1/session`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ email: 'mira@quillfell.example', password: 'orchard-in-bloom', as: 'token' }) })).json()) as { token: string };
+  const { token } = (await (
+    await fetch(`${test.address}/manage/v1/session`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify({ email: 'mira@quillfell.example', password: 'orchard-in-bloom', as: 'token' }),
+    })
+  ).json()) as { token: string };
   const abort = new AbortController();
-  const reply = await fetch(`${test.address}/manage/v1/apps/${app.name}/environments/dev/changes`, { headers: { authorization: `Bearer ${token}` }, signal: abort.signal });
+  const reply = await fetch(`${test.address}/manage/v1/apps/${app.name}/environments/dev/changes`, {
+    headers: { authorization: `Bearer ${token}` },
+    signal: abort.signal,
+  });
   const reader = reply.body?.pipeThrough(new TextDecoderStream()).getReader();
   const next = async () => JSON.parse(/data: (.*)\n/.exec((await reader?.read())?.value ?? '')?.[1] ?? '{}');
   const before = await next();
@@ -100,18 +142,32 @@ it('tells open pages that records, deliveries, requests and devices changed', as
 });
 
 describe('bad bodies', () => {
-  const post = (body: string, headers: Record<string, string> = {}) => test.app('POST', '/data/huts', { key: app.dev.clientKey, token: runa.token, body, headers });
+  const post = (body: string, headers: Record<string, string> = {}) =>
+    test.app('POST', '/data/huts', { key: app.dev.clientKey, token: runa.token, body, headers });
   it.each([
-    ['cut short', '{"name": ', {}, 400, 'malformed-json'], ['empty', '', {}, 422, 'invalid-input'], ['no object', '[1]', {}, 422, 'invalid-input'], ['a number', '3', {}, 422, 'invalid-input'], ['over 1 MB', JSON.stringify({ text: 'x'.repeat(1_000_001) }), {}, 413, 'body-too-large'],
-    ['of another type', 'a=1', { 'content-type': 'application/x-www-form-urlencoded' }, 415, 'unsupported-media-type'], ['in another charset', '{}', { 'content-type': 'application/json; charset=iso-8859-1' }, 415, 'unsupported-media-type'], ['nested 100,000 deep', `{"a":${'['.repeat(100_000)}${']'.repeat(100_000)}}`, {}, 422, 'invalid-input'],
+    ['cut short', '{"name": ', {}, 400, 'malformed-json'],
+    ['empty', '', {}, 422, 'invalid-input'],
+    ['no object', '[1]', {}, 422, 'invalid-input'],
+    ['a number', '3', {}, 422, 'invalid-input'],
+    ['over 1 MB', JSON.stringify({ text: 'x'.repeat(1_000_001) }), {}, 413, 'body-too-large'],
+    ['of another type', 'a=1', { 'content-type': 'application/x-www-form-urlencoded' }, 415, 'unsupported-media-type'],
+    ['in another charset', '{}', { 'content-type': 'application/json; charset=iso-8859-1' }, 415, 'unsupported-media-type'],
+    ['nested 100,000 deep', `{"a":${'['.repeat(100_000)}${']'.repeat(100_000)}}`, {}, 422, 'invalid-input'],
   ])('%s: answered with a problem document', async (_name, body, headers, status, name) => {
     const answer = await post(body, headers as Record<string, string>);
-    expect(answer).toMatchObject({ status, body: { type: `/docs/problems/${name}`, status, title: expect.any(String), request: expect.any(String) } });
+    expect(answer).toMatchObject({
+      status,
+      body: { type: `/docs/problems/${name}`, status, title: expect.any(String), request: expect.any(String) },
+    });
     expect(answer.headers.get('content-type')).toContain('application/problem+json');
   });
 
   it('an address with a broken percent-encoding is answered 422', async () => {
-    const status = await new Promise((resolve) => httpRequest(`${test.address}/app/v1/data/%E0%A4%A`, { headers: { 'orchard-key': app.dev.clientKey } }, (reply) => resolve(reply.statusCode)).end());
+    const status = await new Promise((resolve) =>
+      httpRequest(`${test.address}/app/v1/data/%E0%A4%A`, { headers: { 'orchard-key': app.dev.clientKey } }, (reply) =>
+        resolve(reply.statusCode),
+      ).end(),
+    );
     expect(status).toBe(422);
   });
 });

@@ -24,11 +24,20 @@ function icon(badge) {
 function received(handset, index) {
   const list = element('ul', { className: 'list', ariaLabel: `Received by ${handset.name}`, tabIndex: 0 });
   for (const message of handset.received) {
-    const more = [message.sound && `sound ${message.sound}`, message.link && `leads to ${message.link}`, message.data && `data ${JSON.stringify(message.data)}`].filter(Boolean).join(' · ');
-    const button = element('button', { type: 'button', title: message.opened ? 'Opened' : 'Open' },
+    const more = [
+      message.sound && `sound ${message.sound}`,
+      message.link && `leads to ${message.link}`,
+      message.data && `data ${JSON.stringify(message.data)}`,
+    ]
+      .filter(Boolean)
+      .join(' · ');
+    const button = element(
+      'button',
+      { type: 'button', title: message.opened ? 'Opened' : 'Open' },
       element('span', { className: 'top' }, message.title, element('time', { dateTime: message.receivedAt }, clock(message.receivedAt))),
       message.body ? element('span', {}, message.body) : null,
-      message.opened ? element('span', { className: 'more' }, `Opened.${more ? ` ${more}` : ''}`) : null);
+      message.opened ? element('span', { className: 'more' }, `Opened.${more ? ` ${more}` : ''}`) : null,
+    );
     button.addEventListener('click', () => act(index, `open/${message.key}`));
     list.append(element('li', { className: message.opened ? 'opened' : 'new' }, button));
   }
@@ -41,32 +50,62 @@ function actions(handset, index) {
     const made = element('button', { type: 'button', className: quiet ? 'quiet' : '' }, label);
     made.addEventListener('click', () => {
       made.disabled = true;
-      act(index, action).finally(() => { made.disabled = false; });
+      act(index, action).finally(() => {
+        made.disabled = false;
+      });
     });
     return made;
   };
-  return element('div', { className: 'actions' },
+  return element(
+    'div',
+    { className: 'actions' },
     handset.signedInAs ? button('Sign out', 'signOut', true) : button(`Sign in as ${handset.person}`, 'signIn'),
-    handset.permission === 'granted' ? button('Forbid notifications', 'forbid', true) : button('Allow notifications', 'allow'));
+    handset.permission === 'granted' ? button('Forbid notifications', 'forbid', true) : button('Allow notifications', 'allow'),
+  );
 }
 
 function draw({ handsets, fault }) {
   network.textContent = fault.mode === 'none' ? '' : `The push network is set to ${JSON.stringify(fault)}.`;
   const focused = document.activeElement?.textContent;
-  wall.replaceChildren(...handsets.map((handset, index) => {
-    const { registration } = handset;
-    return element('article', { className: handset.platform, ariaLabel: handset.name },
-      element('div', { className: 'body' }, element('div', { className: 'screen' },
-        element('div', { className: 'status' }, element('span', {}, handset.model), element('span', {}, handset.os)),
-        element('div', { className: 'home' }, icon(handset.badge), element('div', {}, element('b', {}, 'Quillfell Hiker'), element('span', {}, handset.signedInAs ?? 'nobody signed in'))),
-        received(handset, index))),
-      element('div', { className: 'facts' },
-        element('p', {}, `${handset.name}: ${PERMISSION[handset.permission]}, ${handset.locale}, ${handset.timeZone}.`),
-        element('p', { className: registration && !registration.ok ? 'bad' : '' }, registration ? `${registration.text} at ${clock(registration.at)}.` : 'Not registered yet.'),
-        element('p', {}, 'Device ', element('code', {}, handset.deviceId))),
-      actions(handset, index));
-  }));
-  if (handsets.length === 0) wall.append(element('p', {}, 'The handsets are not connected to a backend yet. Start the demo with npm run demo.'));
+  wall.replaceChildren(
+    ...handsets.map((handset, index) => {
+      const { registration } = handset;
+      return element(
+        'article',
+        { className: handset.platform, ariaLabel: handset.name },
+        element(
+          'div',
+          { className: 'body' },
+          element(
+            'div',
+            { className: 'screen' },
+            element('div', { className: 'status' }, element('span', {}, handset.model), element('span', {}, handset.os)),
+            element(
+              'div',
+              { className: 'home' },
+              icon(handset.badge),
+              element('div', {}, element('b', {}, 'Quillfell Hiker'), element('span', {}, handset.signedInAs ?? 'nobody signed in')),
+            ),
+            received(handset, index),
+          ),
+        ),
+        element(
+          'div',
+          { className: 'facts' },
+          element('p', {}, `${handset.name}: ${PERMISSION[handset.permission]}, ${handset.locale}, ${handset.timeZone}.`),
+          element(
+            'p',
+            { className: registration && !registration.ok ? 'bad' : '' },
+            registration ? `${registration.text} at ${clock(registration.at)}.` : 'Not registered yet.',
+          ),
+          element('p', {}, 'Device ', element('code', {}, handset.deviceId)),
+        ),
+        actions(handset, index),
+      );
+    }),
+  );
+  if (handsets.length === 0)
+    wall.append(element('p', {}, 'The handsets are not connected to a backend yet. Start the demo with npm run demo.'));
   [...wall.querySelectorAll('button')].find((button) => button.textContent === focused)?.focus();
 }
 

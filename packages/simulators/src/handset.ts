@@ -5,7 +5,16 @@ import { decryptMessage } from '@orchard/core/push';
 import type { PushNetwork } from './pushNetwork.js';
 
 export type Backend = { address: string; clientKey: string };
-export type HandsetKind = { name: string; platform: 'ios' | 'android' | 'web'; model: string; os: string; appVersion: string; locale: string; timeZone: string; person: { name: string; email: string; password: string } };
+export type HandsetKind = {
+  name: string;
+  platform: 'ios' | 'android' | 'web';
+  model: string;
+  os: string;
+  appVersion: string;
+  locale: string;
+  timeZone: string;
+  person: { name: string; email: string; password: string };
+};
 export type Received = NotificationMessage & { key: string; receivedAt: string; opened: boolean };
 export type HandsetState = {
   kind: HandsetKind;
@@ -28,15 +37,29 @@ export function newHandset(kind: HandsetKind): HandsetState {
   const ecdh = createECDH('prime256v1');
   ecdh.generateKeys();
   return {
-    kind, deviceId: randomUUID(), privateKey: ecdh.getPrivateKey('base64url'), auth: randomBytes(16).toString('base64url'), subscription: null,
-    permission: 'unasked', refreshToken: null, signedInAs: null, badge: 0, received: [], registration: null,
+    kind,
+    deviceId: randomUUID(),
+    privateKey: ecdh.getPrivateKey('base64url'),
+    auth: randomBytes(16).toString('base64url'),
+    subscription: null,
+    permission: 'unasked',
+    refreshToken: null,
+    signedInAs: null,
+    badge: 0,
+    received: [],
+    registration: null,
   };
 }
 
 export class Handset {
   #accessToken: string | null = null;
 
-  constructor(readonly state: HandsetState, private readonly backend: Backend, private readonly network: PushNetwork, private readonly onChange: () => void) {
+  constructor(
+    readonly state: HandsetState,
+    private readonly backend: Backend,
+    private readonly network: PushNetwork,
+    private readonly onChange: () => void,
+  ) {
     if (state.subscription) network.listen(state.subscription, (body) => this.#receive(body));
   }
 
@@ -44,8 +67,11 @@ export class Handset {
     const reply = await fetch(`${this.backend.address}${path}`, {
       method,
       headers: {
-        'orchard-key': this.backend.clientKey, 'orchard-device': this.state.deviceId, 'user-agent': `QuillfellHiker/${this.state.kind.appVersion} (${this.state.kind.os})`,
-        ...(this.#accessToken ? { authorization: `Bearer ${this.#accessToken}` } : {}), ...(body ? { 'content-type': 'application/json' } : {}),
+        'orchard-key': this.backend.clientKey,
+        'orchard-device': this.state.deviceId,
+        'user-agent': `QuillfellHiker/${this.state.kind.appVersion} (${this.state.kind.os})`,
+        ...(this.#accessToken ? { authorization: `Bearer ${this.#accessToken}` } : {}),
+        ...(body ? { 'content-type': 'application/json' } : {}),
       },
       ...(body ? { body: JSON.stringify(body) } : {}),
     });
@@ -58,7 +84,8 @@ export class Handset {
   /** After a restart: a fresh access token, and the registration renewed. */
   async wake(): Promise<void> {
     const { refreshToken } = this.state;
-    if (refreshToken) await this.#keepTokens(await this.#call('POST', '/app/v1/sessions', { refreshToken })).catch(() => this.#forgetSession());
+    if (refreshToken)
+      await this.#keepTokens(await this.#call('POST', '/app/v1/sessions', { refreshToken })).catch(() => this.#forgetSession());
     await this.register();
   }
 
@@ -66,7 +93,9 @@ export class Handset {
   async signIn(): Promise<void> {
     const { email, password, name } = this.state.kind.person;
     this.#accessToken = null;
-    const tokens = await this.#call('POST', '/app/v1/sessions', { email, password }).catch(() => this.#call('POST', '/app/v1/users', { email, password, name }));
+    const tokens = await this.#call('POST', '/app/v1/sessions', { email, password }).catch(() =>
+      this.#call('POST', '/app/v1/users', { email, password, name }),
+    );
     await this.#keepTokens(tokens);
     await this.register();
   }
@@ -80,7 +109,9 @@ export class Handset {
   async #keepTokens(tokens: Record<string, unknown>): Promise<void> {
     this.#accessToken = String(tokens.accessToken);
     this.state.refreshToken = String(tokens.refreshToken);
-    this.state.signedInAs = String((tokens.user as { name: string | null; email: string }).name ?? (tokens.user as { email: string }).email);
+    this.state.signedInAs = String(
+      (tokens.user as { name: string | null; email: string }).name ?? (tokens.user as { email: string }).email,
+    );
     this.onChange();
   }
 
@@ -121,8 +152,16 @@ export class Handset {
     const at = new Date().toISOString();
     try {
       await this.#call('PUT', `/app/v1/devices/${deviceId}`, {
-        platform: kind.platform, appVersion: kind.appVersion, os: kind.os, model: kind.model, locale: kind.locale, timeZone: kind.timeZone, permission,
-        subscription: subscription ? { endpoint: this.network.endpoint(subscription), keys: { p256dh: ecdh.getPublicKey('base64url'), auth } } : null,
+        platform: kind.platform,
+        appVersion: kind.appVersion,
+        os: kind.os,
+        model: kind.model,
+        locale: kind.locale,
+        timeZone: kind.timeZone,
+        permission,
+        subscription: subscription
+          ? { endpoint: this.network.endpoint(subscription), keys: { p256dh: ecdh.getPublicKey('base64url'), auth } }
+          : null,
       });
       this.state.registration = { ok: true, text: 'Registered', at };
     } catch (error) {

@@ -3,7 +3,10 @@ import type { Backend, HandsetKind } from './handset.js';
 import { startSimulators } from './wall.js';
 
 const { ORCHARD_SIMULATORS_PORT = '0', ORCHARD_SIMULATORS_STATE } = process.env;
-const running = await startSimulators({ port: Number(ORCHARD_SIMULATORS_PORT), ...(ORCHARD_SIMULATORS_STATE ? { stateFile: ORCHARD_SIMULATORS_STATE } : {}) });
+const running = await startSimulators({
+  port: Number(ORCHARD_SIMULATORS_PORT),
+  ...(ORCHARD_SIMULATORS_STATE ? { stateFile: ORCHARD_SIMULATORS_STATE } : {}),
+});
 process.send?.({ address: running.address });
 process.on('message', async ({ backend, kinds }: { backend: Backend; kinds: HandsetKind[] }) => {
   await running.connect(backend, kinds);

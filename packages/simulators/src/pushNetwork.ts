@@ -29,7 +29,10 @@ export class PushNetwork {
   accepted = 0;
 
   /** @param origin the network's own, which RFC 8292 tokens must name */
-  constructor(private readonly origin: () => string, private readonly onChange: () => void = () => undefined) {}
+  constructor(
+    private readonly origin: () => string,
+    private readonly onChange: () => void = () => undefined,
+  ) {}
 
   get fault(): Fault {
     return this.#fault;
@@ -118,7 +121,8 @@ export class PushNetwork {
     // Section 5.2: the TTL header must be there.
     if (!ttl || !/^\d+$/.test(ttl)) return answer(response, 400, 'The TTL header is missing or not a number of seconds.');
     if (!URGENCIES.has(urgency)) return answer(response, 400, `Urgency ${urgency} is not one of ${[...URGENCIES].join(', ')}.`);
-    if (topic && !/^[A-Za-z0-9_-]{1,32}$/.test(topic)) return answer(response, 400, 'Topic takes up to 32 letters of the base64url alphabet.');
+    if (topic && !/^[A-Za-z0-9_-]{1,32}$/.test(topic))
+      return answer(response, 400, 'Topic takes up to 32 letters of the base64url alphabet.');
     if (request.headers['content-encoding'] !== 'aes128gcm') return answer(response, 400, 'Content-Encoding must be aes128gcm.');
     const refusal = this.#identify(subscription, request.headers.authorization);
     if (refusal) return answer(response, refusal.status, refusal.text);
@@ -129,7 +133,10 @@ export class PushNetwork {
 
   #deliver(subscription: Subscription, message: Message): void {
     this.accepted++;
-    if (subscription.listener) return subscription.listener(message.body);
+    if (subscription.listener) {
+      subscription.listener(message.body);
+      return;
+    }
     // Section 5.4: a waiting message with the same topic is replaced.
     if (message.topic) subscription.waiting = subscription.waiting.filter(({ topic }) => topic !== message.topic);
     subscription.waiting.push(message);
@@ -148,7 +155,9 @@ export class PushNetwork {
       this.#verified.set(header, known);
     }
     const restricted = subscription.applicationServerKey;
-    return restricted && restricted !== known.publicKey ? { status: 403, text: 'The subscription belongs to another application server key.' } : null;
+    return restricted && restricted !== known.publicKey
+      ? { status: 403, text: 'The subscription belongs to another application server key.' }
+      : null;
   }
 
   /** Answers in place of the network while a fault is set. */
@@ -157,10 +166,19 @@ export class PushNetwork {
     if (fault.mode === 'none') return false;
     if (fault.count !== undefined && --fault.count <= 0) this.#fault = { mode: 'none' };
     switch (fault.mode) {
-      case 'throttle': return response.setHeader('retry-after', fault.retryAfterS), answer(response, 429, 'Too many messages.'), true;
-      case 'refuse': return answer(response, fault.status, 'Refused on request.'), true;
-      case 'drop': return request.socket.destroy(), true;
-      case 'slow': return await sleep(fault.delayMs), false;
+      case 'throttle':
+        response.setHeader('retry-after', fault.retryAfterS);
+        answer(response, 429, 'Too many messages.');
+        return true;
+      case 'refuse':
+        answer(response, fault.status, 'Refused on request.');
+        return true;
+      case 'drop':
+        request.socket.destroy();
+        return true;
+      case 'slow':
+        await sleep(fault.delayMs);
+        return false;
     }
   }
 

@@ -25,7 +25,9 @@ type Stored = { handsets: HandsetState[]; subscriptions: StoredSubscription[] };
 
 const PAGE = fileURLToPath(new URL('../page', import.meta.url));
 const FILES: Record<string, [file: string, type: string]> = {
-  '/': ['wall.html', 'text/html; charset=utf-8'], '/wall.css': ['wall.css', 'text/css; charset=utf-8'], '/wall.js': ['wall.js', 'text/javascript; charset=utf-8'],
+  '/': ['wall.html', 'text/html; charset=utf-8'],
+  '/wall.css': ['wall.css', 'text/css; charset=utf-8'],
+  '/wall.js': ['wall.js', 'text/javascript; charset=utf-8'],
 };
 
 export async function startSimulators(settings: SimulatorSettings): Promise<Simulators> {
@@ -45,14 +47,22 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
     saving = null;
     if (!settings.stateFile) return;
     mkdirSync(dirname(settings.stateFile), { recursive: true });
-    writeFileSync(`${settings.stateFile}.new`, JSON.stringify({ handsets: handsets.length ? handsets.map(({ state }) => state) : stored.handsets, subscriptions: network.store() } satisfies Stored), { mode: 0o600 });
+    writeFileSync(
+      `${settings.stateFile}.new`,
+      JSON.stringify({
+        handsets: handsets.length ? handsets.map(({ state }) => state) : stored.handsets,
+        subscriptions: network.store(),
+      } satisfies Stored),
+      { mode: 0o600 },
+    );
     renameSync(`${settings.stateFile}.new`, settings.stateFile);
   }
   async function answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
     if (await network.handle(request, response)) return;
     const path = request.url?.split('?')[0] ?? '/';
     const file = FILES[path];
-    if (request.method === 'GET' && file) return void response.writeHead(200, { 'content-type': file[1], 'cache-control': 'no-store' }).end(readFileSync(join(PAGE, file[0])));
+    if (request.method === 'GET' && file)
+      return void response.writeHead(200, { 'content-type': file[1], 'cache-control': 'no-store' }).end(readFileSync(join(PAGE, file[0])));
     if (path === '/wall/events') return openStream(request, response);
     const action = /^\/wall\/(\d+)\/(\w+)(?:\/(\w+))?$/.exec(path);
     if (request.method === 'POST' && action) return act(response, Number(action[1]), action[2] as string, action[3]);
@@ -67,8 +77,12 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
   async function act(response: ServerResponse, index: number, action: string, key: string | undefined): Promise<void> {
     const handset = handsets[index];
     const actions: Record<string, (() => unknown) | undefined> = {
-      signIn: () => handset?.signIn(), signOut: () => handset?.signOut(), allow: () => handset?.allow(), forbid: () => handset?.forbid(),
-      uninstall: () => handset?.uninstall(), open: () => handset?.open(key ?? ''),
+      signIn: () => handset?.signIn(),
+      signOut: () => handset?.signOut(),
+      allow: () => handset?.allow(),
+      forbid: () => handset?.forbid(),
+      uninstall: () => handset?.uninstall(),
+      open: () => handset?.open(key ?? ''),
     };
     try {
       await actions[action]?.();
@@ -79,15 +93,20 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
   }
 
   const server = createServer((request, response) => {
-    answer(request, response).catch(() => response.headersSent ? response.destroy() : response.writeHead(400).end());
+    answer(request, response).catch(() => (response.headersSent ? response.destroy() : response.writeHead(400).end()));
   });
   await new Promise<void>((resolve, reject) => server.once('error', reject).listen(settings.port, '127.0.0.1', resolve));
   address = `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
 
   return {
-    address, network, handsets: () => handsets,
+    address,
+    network,
+    handsets: () => handsets,
     connect: async (backend, kinds) => {
-      handsets = kinds.map((kind) => new Handset(stored.handsets.find((state) => state.kind.name === kind.name) ?? newHandset(kind), backend, network, changed));
+      handsets = kinds.map(
+        (kind) =>
+          new Handset(stored.handsets.find((state) => state.kind.name === kind.name) ?? newHandset(kind), backend, network, changed),
+      );
       await Promise.all(handsets.map((handset) => handset.wake()));
     },
     stop: async () => {
@@ -105,8 +124,20 @@ function view(handsets: Handset[], network: PushNetwork) {
   return {
     fault: network.fault,
     handsets: handsets.map(({ state: { kind, deviceId, permission, signedInAs, badge, received, registration, subscription } }) => ({
-      name: kind.name, platform: kind.platform, model: kind.model, os: kind.os, locale: kind.locale, timeZone: kind.timeZone, person: kind.person.name,
-      deviceId, permission, signedInAs, badge, received, registration, subscribed: subscription !== null,
+      name: kind.name,
+      platform: kind.platform,
+      model: kind.model,
+      os: kind.os,
+      locale: kind.locale,
+      timeZone: kind.timeZone,
+      person: kind.person.name,
+      deviceId,
+      permission,
+      signedInAs,
+      badge,
+      received,
+      registration,
+      subscribed: subscription !== null,
     })),
   };
 }

@@ -4,105 +4,249 @@ import { confirm } from '../asking.js';
 import { CommandError, globalsOf, placeOf, signedIn } from '../context.js';
 import { moment, note, printItem, printList } from '../output.js';
 
-const list = (value: string, before: string[] = []) => [...before, ...value.split(',').map((item) => item.trim()).filter(Boolean)];
+const list = (value: string, before: string[] = []) => [
+  ...before,
+  ...value
+    .split(',')
+    .map((item) => item.trim())
+    .filter(Boolean),
+];
 
 export function addAppCommands(program: Command): void {
   const app = program.command('app').description('apps of this installation');
-  app.command('list').description('apps and their environments').action(async (_own: object, command: Command) => {
-    const options = globalsOf(command);
-    const { items } = await signedIn(options).client.call(operations.apps.list, {});
-    printList(items, { app: ({ name }) => name, title: ({ title }) => title, environments: ({ environments }) => environments.map(({ name }) => name).join(', '), made: ({ createdAt }) => moment(createdAt) }, options);
-  });
-  app.command('add').description('make an app with the environments dev and live').argument('<name>').option('--title <text>').action(async (name: string, own: { title?: string }, command: Command) => {
-    const options = globalsOf(command);
-    const made = await signedIn(options).client.call(operations.apps.create, { body: { name, ...(own.title ? { title: own.title } : {}) } });
-    printItem({ app: made.name, title: made.title, environments: made.environments.map((environment) => environment.name).join(', ') }, options);
-  });
-  app.command('delete').description('delete an app with all its data').argument('<name>').option('--yes', 'do not ask').action(async (name: string, own: { yes?: boolean }, command: Command) => {
-    await confirm(`Deleting the app ${name} with all its data`, own.yes);
-    await signedIn(globalsOf(command)).client.call(operations.apps.remove, { params: { app: name } });
-    note(`Deleted ${name}.`, globalsOf(command));
-  });
+  app
+    .command('list')
+    .description('apps and their environments')
+    .action(async (_own: object, command: Command) => {
+      const options = globalsOf(command);
+      const { items } = await signedIn(options).client.call(operations.apps.list, {});
+      printList(
+        items,
+        {
+          app: ({ name }) => name,
+          title: ({ title }) => title,
+          environments: ({ environments }) => environments.map(({ name }) => name).join(', '),
+          made: ({ createdAt }) => moment(createdAt),
+        },
+        options,
+      );
+    });
+  app
+    .command('add')
+    .description('make an app with the environments dev and live')
+    .argument('<name>')
+    .option('--title <text>')
+    .action(async (name: string, own: { title?: string }, command: Command) => {
+      const options = globalsOf(command);
+      const made = await signedIn(options).client.call(operations.apps.create, {
+        body: { name, ...(own.title ? { title: own.title } : {}) },
+      });
+      printItem(
+        { app: made.name, title: made.title, environments: made.environments.map((environment) => environment.name).join(', ') },
+        options,
+      );
+    });
+  app
+    .command('delete')
+    .description('delete an app with all its data')
+    .argument('<name>')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, own: { yes?: boolean }, command: Command) => {
+      await confirm(`Deleting the app ${name} with all its data`, own.yes);
+      await signedIn(globalsOf(command)).client.call(operations.apps.remove, { params: { app: name } });
+      note(`Deleted ${name}.`, globalsOf(command));
+    });
 
   const env = program.command('env').description('environments of an app');
-  env.command('list').description('environments of the app').action(async (_own: object, command: Command) => {
-    const options = globalsOf(command);
-    const { items } = await signedIn(options).client.call(operations.apps.list, {});
-    const all = items.flatMap(({ environments }) => environments).filter((environment) => !options.app || environment.app === options.app);
-    printList(all, { app: (item) => item.app, environment: ({ name }) => name, mode: ({ mode }) => mode, role: ({ role }) => role, made: ({ createdAt }) => moment(createdAt) }, options);
-  });
-  env.command('add').description('add an environment').argument('<name>').addOption(new Option('--mode <mode>', 'whether writes may add collections and fields').choices(MODES).default('closed'))
+  env
+    .command('list')
+    .description('environments of the app')
+    .action(async (_own: object, command: Command) => {
+      const options = globalsOf(command);
+      const { items } = await signedIn(options).client.call(operations.apps.list, {});
+      const all = items
+        .flatMap(({ environments }) => environments)
+        .filter((environment) => !options.app || environment.app === options.app);
+      printList(
+        all,
+        {
+          app: (item) => item.app,
+          environment: ({ name }) => name,
+          mode: ({ mode }) => mode,
+          role: ({ role }) => role,
+          made: ({ createdAt }) => moment(createdAt),
+        },
+        options,
+      );
+    });
+  env
+    .command('add')
+    .description('add an environment')
+    .argument('<name>')
+    .addOption(new Option('--mode <mode>', 'whether writes may add collections and fields').choices(MODES).default('closed'))
     .action(async (name: string, own: { mode: 'open' | 'closed' }, command: Command) => {
       const options = globalsOf(command);
       const parent = options.app ?? placeOf(options).app;
-      printItem(await signedIn(options).client.call(operations.environments.create, { params: { app: parent }, body: { name, mode: own.mode } }), options);
+      printItem(
+        await signedIn(options).client.call(operations.environments.create, { params: { app: parent }, body: { name, mode: own.mode } }),
+        options,
+      );
     });
-  env.command('mode').description('open or close the environment to new collections and fields').addArgument(new Argument('<mode>').choices(MODES)).action(async (mode: 'open' | 'closed', _own: object, command: Command) => {
-    const options = globalsOf(command);
-    printItem(await signedIn(options).client.call(operations.environments.patch, { params: placeOf(options), body: { mode } }), options);
-  });
-  env.command('delete').description('delete the environment with all its data').option('--yes', 'do not ask').action(async (own: { yes?: boolean }, command: Command) => {
-    const params = placeOf(globalsOf(command));
-    await confirm(`Deleting the environment ${params.app}/${params.environment} with all its data`, own.yes);
-    await signedIn(globalsOf(command)).client.call(operations.environments.remove, { params });
-    note(`Deleted ${params.app}/${params.environment}.`, globalsOf(command));
-  });
+  env
+    .command('mode')
+    .description('open or close the environment to new collections and fields')
+    .addArgument(new Argument('<mode>').choices(MODES))
+    .action(async (mode: 'open' | 'closed', _own: object, command: Command) => {
+      const options = globalsOf(command);
+      printItem(await signedIn(options).client.call(operations.environments.patch, { params: placeOf(options), body: { mode } }), options);
+    });
+  env
+    .command('delete')
+    .description('delete the environment with all its data')
+    .option('--yes', 'do not ask')
+    .action(async (own: { yes?: boolean }, command: Command) => {
+      const params = placeOf(globalsOf(command));
+      await confirm(`Deleting the environment ${params.app}/${params.environment} with all its data`, own.yes);
+      await signedIn(globalsOf(command)).client.call(operations.environments.remove, { params });
+      note(`Deleted ${params.app}/${params.environment}.`, globalsOf(command));
+    });
   addClientCommands(program);
   addKeyCommands(program);
 }
 
 function addClientCommands(program: Command): void {
   const client = program.command('client').description('clients: the builds that call an environment');
-  client.command('list').description('clients of the environment').action(async (_own: object, command: Command) => {
-    const options = globalsOf(command);
-    const { items } = await signedIn(options).client.call(operations.clients.list, { params: placeOf(options) });
-    printList(items, { client: ({ name }) => name, kind: ({ kind }) => kind, store: ({ storeId }) => storeId, origins: ({ origins }) => origins.join(' '), keys: ({ keys }) => keys.filter(({ revokedAt }) => !revokedAt).length }, options);
-  });
-  client.command('add').description('add a client; one inside an app gets its client key at once').argument('<name>').addOption(new Option('--kind <kind>').choices(CLIENT_KINDS).makeOptionMandatory())
-    .option('--store-id <id>', 'identifier in the store').option('--origin <origin>', 'allowed web origin; may be given again', list)
+  client
+    .command('list')
+    .description('clients of the environment')
+    .action(async (_own: object, command: Command) => {
+      const options = globalsOf(command);
+      const { items } = await signedIn(options).client.call(operations.clients.list, { params: placeOf(options) });
+      printList(
+        items,
+        {
+          client: ({ name }) => name,
+          kind: ({ kind }) => kind,
+          store: ({ storeId }) => storeId,
+          origins: ({ origins }) => origins.join(' '),
+          keys: ({ keys }) => keys.filter(({ revokedAt }) => !revokedAt).length,
+        },
+        options,
+      );
+    });
+  client
+    .command('add')
+    .description('add a client; one inside an app gets its client key at once')
+    .argument('<name>')
+    .addOption(new Option('--kind <kind>').choices(CLIENT_KINDS).makeOptionMandatory())
+    .option('--store-id <id>', 'identifier in the store')
+    .option('--origin <origin>', 'allowed web origin; may be given again', list)
     .action(async (name: string, own: { kind: (typeof CLIENT_KINDS)[number]; storeId?: string; origin?: string[] }, command: Command) => {
       const options = globalsOf(command);
-      const made = await signedIn(options).client.call(operations.clients.create, { params: placeOf(options), body: { name, kind: own.kind, ...(own.storeId ? { storeId: own.storeId } : {}), ...(own.origin ? { origins: own.origin } : {}) } });
+      const made = await signedIn(options).client.call(operations.clients.create, {
+        params: placeOf(options),
+        body: { name, kind: own.kind, ...(own.storeId ? { storeId: own.storeId } : {}), ...(own.origin ? { origins: own.origin } : {}) },
+      });
       printItem({ client: made.name, kind: made.kind, key: made.keys[0]?.key ?? 'none yet: orchard key add' }, options);
     });
-  client.command('profile').description('the client profile, to be saved as orchard-client.json').argument('<client>').action(async (name: string, _own: object, command: Command) => {
-    const options = globalsOf(command);
-    console.log(JSON.stringify(await signedIn(options).client.call(operations.clients.profile, { params: { ...placeOf(options), client: name } }), null, 2));
-  });
-  client.command('allow').description('allow a web origin').argument('<client>').argument('<origin>').action(async (name: string, origin: string, _own: object, command: Command) => {
-    const options = globalsOf(command);
-    const changed = await signedIn(options).client.call(operations.clients.allowOrigin, { params: { ...placeOf(options), client: name }, body: { origin } });
-    printItem({ client: changed.name, origins: changed.origins.join(' ') }, options);
-  });
-  client.command('blocked').description('web origins that were turned away').action(async (_own: object, command: Command) => {
-    const options = globalsOf(command);
-    const { items } = await signedIn(options).client.call(operations.clients.blockedOrigins, { params: placeOf(options) });
-    printList(items, { origin: ({ origin }) => origin, client: (item) => item.client, calls: ({ count }) => count, latest: ({ lastAt }) => moment(lastAt), call: ({ lastRoute }) => lastRoute }, options);
-  });
+  client
+    .command('profile')
+    .description('the client profile, to be saved as orchard-client.json')
+    .argument('<client>')
+    .action(async (name: string, _own: object, command: Command) => {
+      const options = globalsOf(command);
+      console.log(
+        JSON.stringify(
+          await signedIn(options).client.call(operations.clients.profile, { params: { ...placeOf(options), client: name } }),
+          null,
+          2,
+        ),
+      );
+    });
+  client
+    .command('allow')
+    .description('allow a web origin')
+    .argument('<client>')
+    .argument('<origin>')
+    .action(async (name: string, origin: string, _own: object, command: Command) => {
+      const options = globalsOf(command);
+      const changed = await signedIn(options).client.call(operations.clients.allowOrigin, {
+        params: { ...placeOf(options), client: name },
+        body: { origin },
+      });
+      printItem({ client: changed.name, origins: changed.origins.join(' ') }, options);
+    });
+  client
+    .command('blocked')
+    .description('web origins that were turned away')
+    .action(async (_own: object, command: Command) => {
+      const options = globalsOf(command);
+      const { items } = await signedIn(options).client.call(operations.clients.blockedOrigins, { params: placeOf(options) });
+      printList(
+        items,
+        {
+          origin: ({ origin }) => origin,
+          client: (item) => item.client,
+          calls: ({ count }) => count,
+          latest: ({ lastAt }) => moment(lastAt),
+          call: ({ lastRoute }) => lastRoute,
+        },
+        options,
+      );
+    });
 }
 
 function addKeyCommands(program: Command): void {
   const key = program.command('key').description('keys of clients');
-  key.command('list').description('keys and what each may do').action(async (_own: object, command: Command) => {
-    const options = globalsOf(command);
-    const { items } = await signedIn(options).client.call(operations.clients.list, { params: placeOf(options) });
-    printList(items.flatMap(({ keys }) => keys), {
-      id: ({ id }) => id, client: ({ client }) => client, name: ({ name }) => name, kind: ({ kind }) => kind, ends: ({ hint }) => `…${hint}`,
-      'may do': ({ kind, scopes }) => (kind === 'client' ? 'what the access rules allow' : scopes.join(' ')), used: ({ lastUsedAt }) => moment(lastUsedAt), revoked: ({ revokedAt }) => moment(revokedAt),
-    }, options);
-  });
-  key.command('add').description('make a key; a server key is shown this once').argument('<client>').requiredOption('--name <text>', 'what it is for').option('--scope <scope>', `for a server key, may be given again: ${SCOPES.join(', ')}`, list)
+  key
+    .command('list')
+    .description('keys and what each may do')
+    .action(async (_own: object, command: Command) => {
+      const options = globalsOf(command);
+      const { items } = await signedIn(options).client.call(operations.clients.list, { params: placeOf(options) });
+      printList(
+        items.flatMap(({ keys }) => keys),
+        {
+          id: ({ id }) => id,
+          client: ({ client }) => client,
+          name: ({ name }) => name,
+          kind: ({ kind }) => kind,
+          ends: ({ hint }) => `…${hint}`,
+          'may do': ({ kind, scopes }) => (kind === 'client' ? 'what the access rules allow' : scopes.join(' ')),
+          used: ({ lastUsedAt }) => moment(lastUsedAt),
+          revoked: ({ revokedAt }) => moment(revokedAt),
+        },
+        options,
+      );
+    });
+  key
+    .command('add')
+    .description('make a key; a server key is shown this once')
+    .argument('<client>')
+    .requiredOption('--name <text>', 'what it is for')
+    .option('--scope <scope>', `for a server key, may be given again: ${SCOPES.join(', ')}`, list)
     .action(async (client: string, own: { name: string; scope?: string[] }, command: Command) => {
       const options = globalsOf(command);
       const wrong = own.scope?.find((scope) => !(SCOPES as readonly string[]).includes(scope));
       if (wrong) throw new CommandError(`There is no scope \`${wrong}\`. The scopes are ${SCOPES.join(', ')}.`, 2);
-      const made = await signedIn(options).client.call(operations.clients.createKey, { params: { ...placeOf(options), client }, body: { name: own.name, ...(own.scope ? { scopes: own.scope as Key['scopes'] } : {}) } });
+      const made = await signedIn(options).client.call(operations.clients.createKey, {
+        params: { ...placeOf(options), client },
+        body: { name: own.name, ...(own.scope ? { scopes: own.scope as Key['scopes'] } : {}) },
+      });
       printItem({ id: made.id, key: made.key, scopes: made.scopes.join(' ') }, options);
       if (made.kind === 'server') note('Keep it now: it is not shown again.', options);
     });
-  key.command('revoke').description('revoke a key').argument('<client>').argument('<id>').option('--yes', 'do not ask').action(async (client: string, id: string, own: { yes?: boolean }, command: Command) => {
-    await confirm(`Revoking the key ${id}`, own.yes);
-    await signedIn(globalsOf(command)).client.call(operations.clients.revokeKey, { params: { ...placeOf(globalsOf(command)), client, key: id } });
-    note(`Revoked ${id}.`, globalsOf(command));
-  });
+  key
+    .command('revoke')
+    .description('revoke a key')
+    .argument('<client>')
+    .argument('<id>')
+    .option('--yes', 'do not ask')
+    .action(async (client: string, id: string, own: { yes?: boolean }, command: Command) => {
+      await confirm(`Revoking the key ${id}`, own.yes);
+      await signedIn(globalsOf(command)).client.call(operations.clients.revokeKey, {
+        params: { ...placeOf(globalsOf(command)), client, key: id },
+      });
+      note(`Revoked ${id}.`, globalsOf(command));
+    });
 }

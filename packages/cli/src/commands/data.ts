@@ -7,55 +7,151 @@ import { type Columns, moment, note, printItem, printList } from '../output.js';
 export type ListOptions = { filter?: string; sort?: string; limit?: string; cursor?: string };
 /** The options every list takes. */
 export const listOptions = (command: Command): Command =>
-  command.option('--filter <cql2>', 'a condition, such as "nights > 2"').option('--sort <fields>', 'such as -createdAt,name').option('--limit <n>', 'at most so many', '50').option('--cursor <cursor>', 'the next page, as the page before said');
-export const listQuery = ({ filter, sort, limit, cursor }: ListOptions) => ({ ...(filter ? { filter } : {}), ...(sort ? { sort } : {}), limit: Number(limit), ...(cursor ? { cursor } : {}) });
+  command
+    .option('--filter <cql2>', 'a condition, such as "nights > 2"')
+    .option('--sort <fields>', 'such as -createdAt,name')
+    .option('--limit <n>', 'at most so many', '50')
+    .option('--cursor <cursor>', 'the next page, as the page before said');
+export const listQuery = ({ filter, sort, limit, cursor }: ListOptions) => ({
+  ...(filter ? { filter } : {}),
+  ...(sort ? { sort } : {}),
+  limit: Number(limit),
+  ...(cursor ? { cursor } : {}),
+});
 
 const SYSTEM = ['createdAt', 'updatedAt', 'ownerId'];
 const ifVersion = (version: string | undefined): Record<string, string> => (version ? { 'if-match': `"${version}"` } : {});
 
 export function addRecordCommands(program: Command): void {
   const record = program.command('record').description('records of a collection');
-  listOptions(record.command('list').description('records of a collection').argument('<collection>').option('--fields <names>', 'only these fields')).action(async (collection: string, own: ListOptions & { fields?: string }, command: Command) => {
+  listOptions(
+    record.command('list').description('records of a collection').argument('<collection>').option('--fields <names>', 'only these fields'),
+  ).action(async (collection: string, own: ListOptions & { fields?: string }, command: Command) => {
     const options = globalsOf(command);
-    const page = await signedIn(options).client.call(operations.managedRecords.list, { params: { ...placeOf(options), collection }, query: { ...listQuery(own), ...(own.fields ? { fields: own.fields } : {}) } });
+    const page = await signedIn(options).client.call(operations.managedRecords.list, {
+      params: { ...placeOf(options), collection },
+      query: { ...listQuery(own), ...(own.fields ? { fields: own.fields } : {}) },
+    });
     const names = Object.keys(page.items[0] ?? { id: '' }).filter((name) => !SYSTEM.includes(name));
     const columns: Columns<OrchardRecord> = Object.fromEntries(names.map((name) => [name, (item: OrchardRecord) => item[name]]));
     printList(page.items, columns, options, page.next);
   });
-  record.command('show').description('one record').argument('<collection>').argument('<id>').action(async (collection: string, id: string, _own: object, command: Command) => {
-    const options = globalsOf(command);
-    printItem(await signedIn(options).client.call(operations.managedRecords.read, { params: { ...placeOf(options), collection, id } }), options);
-  });
-  record.command('add').description('store a record').argument('<collection>').argument('<json>', 'its fields, or - for standard input').action(async (collection: string, json: string, _own: object, command: Command) => {
-    const options = globalsOf(command);
-    printItem(await signedIn(options).client.call(operations.managedRecords.create, { params: { ...placeOf(options), collection }, body: await readObject(json) }), options);
-  });
-  record.command('put').description('replace a record, or create it').argument('<collection>').argument('<id>').argument('<json>').option('--version <n>', 'only over this version').action(async (collection: string, id: string, json: string, own: { version?: string }, command: Command) => {
-    const options = globalsOf(command);
-    printItem(await signedIn(options).client.call(operations.managedRecords.put, { params: { ...placeOf(options), collection, id }, body: await readObject(json), headers: ifVersion(own.version) }), options);
-  });
-  record.command('change').description('change some fields (merge patch)').argument('<collection>').argument('<id>').argument('<json>').option('--version <n>', 'only over this version').action(async (collection: string, id: string, json: string, own: { version?: string }, command: Command) => {
-    const options = globalsOf(command);
-    printItem(await signedIn(options).client.call(operations.managedRecords.patch, { params: { ...placeOf(options), collection, id }, body: await readObject(json), headers: ifVersion(own.version) }), options);
-  });
-  record.command('delete').description('delete a record').argument('<collection>').argument('<id>').option('--yes', 'do not ask').action(async (collection: string, id: string, own: { yes?: boolean }, command: Command) => {
-    await confirm(`Deleting ${collection}/${id}`, own.yes);
-    await signedIn(globalsOf(command)).client.call(operations.managedRecords.remove, { params: { ...placeOf(globalsOf(command)), collection, id } });
-    note(`Deleted ${collection}/${id}.`, globalsOf(command));
-  });
-  record.command('collections').description('collections with their sizes and rules').action(async (_own: object, command: Command) => {
-    const options = globalsOf(command);
-    const { items } = await signedIn(options).client.call(operations.collections.list, { params: placeOf(options) });
-    printList(items, { collection: ({ name }) => name, records: ({ records }) => records, fields: ({ fields }) => fields.map(({ name, type }) => `${name}:${type}`).join(' '), read: ({ rules }) => rules.read, create: ({ rules }) => rules.create, update: ({ rules }) => rules.update, delete: ({ rules }) => rules.delete }, options);
-  });
-  record.command('rules').description('change who may do what').argument('<collection>').option('--read <rule>').option('--create <rule>').option('--update <rule>').option('--delete <rule>').action(async (collection: string, own: Record<string, string>, command: Command) => {
-    const options = globalsOf(command);
-    const { read, create, update, delete: remove } = own;
-    const rules = Object.fromEntries(Object.entries({ read, create, update, delete: remove }).filter(([, rule]) => rule !== undefined));
-    if (Object.keys(rules).length === 0) throw new CommandError("No rule is given. Give one such as --read TRUE or --update \"ownerId = me('id')\".", 2);
-    const changed = await signedIn(options).client.call(operations.collections.patch, { params: { ...placeOf(options), collection }, body: { rules } });
-    printItem({ collection: changed.name, ...changed.rules }, options);
-  });
+  record
+    .command('show')
+    .description('one record')
+    .argument('<collection>')
+    .argument('<id>')
+    .action(async (collection: string, id: string, _own: object, command: Command) => {
+      const options = globalsOf(command);
+      printItem(
+        await signedIn(options).client.call(operations.managedRecords.read, { params: { ...placeOf(options), collection, id } }),
+        options,
+      );
+    });
+  record
+    .command('add')
+    .description('store a record')
+    .argument('<collection>')
+    .argument('<json>', 'its fields, or - for standard input')
+    .action(async (collection: string, json: string, _own: object, command: Command) => {
+      const options = globalsOf(command);
+      printItem(
+        await signedIn(options).client.call(operations.managedRecords.create, {
+          params: { ...placeOf(options), collection },
+          body: await readObject(json),
+        }),
+        options,
+      );
+    });
+  record
+    .command('put')
+    .description('replace a record, or create it')
+    .argument('<collection>')
+    .argument('<id>')
+    .argument('<json>')
+    .option('--if-match <version>', 'only over this version')
+    .action(async (collection: string, id: string, json: string, own: { ifMatch?: string }, command: Command) => {
+      const options = globalsOf(command);
+      printItem(
+        await signedIn(options).client.call(operations.managedRecords.put, {
+          params: { ...placeOf(options), collection, id },
+          body: await readObject(json),
+          headers: ifVersion(own.ifMatch),
+        }),
+        options,
+      );
+    });
+  record
+    .command('change')
+    .description('change some fields (merge patch)')
+    .argument('<collection>')
+    .argument('<id>')
+    .argument('<json>')
+    .option('--if-match <version>', 'only over this version')
+    .action(async (collection: string, id: string, json: string, own: { ifMatch?: string }, command: Command) => {
+      const options = globalsOf(command);
+      printItem(
+        await signedIn(options).client.call(operations.managedRecords.patch, {
+          params: { ...placeOf(options), collection, id },
+          body: await readObject(json),
+          headers: ifVersion(own.ifMatch),
+        }),
+        options,
+      );
+    });
+  record
+    .command('delete')
+    .description('delete a record')
+    .argument('<collection>')
+    .argument('<id>')
+    .option('--yes', 'do not ask')
+    .action(async (collection: string, id: string, own: { yes?: boolean }, command: Command) => {
+      await confirm(`Deleting ${collection}/${id}`, own.yes);
+      await signedIn(globalsOf(command)).client.call(operations.managedRecords.remove, {
+        params: { ...placeOf(globalsOf(command)), collection, id },
+      });
+      note(`Deleted ${collection}/${id}.`, globalsOf(command));
+    });
+  record
+    .command('collections')
+    .description('collections with their sizes and rules')
+    .action(async (_own: object, command: Command) => {
+      const options = globalsOf(command);
+      const { items } = await signedIn(options).client.call(operations.collections.list, { params: placeOf(options) });
+      printList(
+        items,
+        {
+          collection: ({ name }) => name,
+          records: ({ records }) => records,
+          fields: ({ fields }) => fields.map(({ name, type }) => `${name}:${type}`).join(' '),
+          read: ({ rules }) => rules.read,
+          create: ({ rules }) => rules.create,
+          update: ({ rules }) => rules.update,
+          delete: ({ rules }) => rules.delete,
+        },
+        options,
+      );
+    });
+  record
+    .command('rules')
+    .description('change who may do what')
+    .argument('<collection>')
+    .option('--read <rule>')
+    .option('--create <rule>')
+    .option('--update <rule>')
+    .option('--delete <rule>')
+    .action(async (collection: string, own: Record<string, string>, command: Command) => {
+      const options = globalsOf(command);
+      const { read, create, update, delete: remove } = own;
+      const rules = Object.fromEntries(Object.entries({ read, create, update, delete: remove }).filter(([, rule]) => rule !== undefined));
+      if (Object.keys(rules).length === 0)
+        throw new CommandError('No rule is given. Give one such as --read TRUE or --update "ownerId = me(\'id\')".', 2);
+      const changed = await signedIn(options).client.call(operations.collections.patch, {
+        params: { ...placeOf(options), collection },
+        body: { rules },
+      });
+      printItem({ collection: changed.name, ...changed.rules }, options);
+    });
 }
 
 export function addUserCommands(program: Command): void {
@@ -63,29 +159,76 @@ export function addUserCommands(program: Command): void {
   listOptions(user.command('list').description('users')).action(async (own: ListOptions, command: Command) => {
     const options = globalsOf(command);
     const page = await signedIn(options).client.call(operations.users.list, { params: placeOf(options), query: listQuery(own) });
-    printList(page.items, { id: ({ id }) => id, email: ({ email }) => email, name: ({ name }) => name, roles: ({ roles }) => roles.join(' '), disabled: ({ disabled }) => (disabled ? 'yes' : ''), 'signed up': ({ createdAt }) => moment(createdAt), 'last signed in': ({ lastSeenAt }) => moment(lastSeenAt) }, options, page.next);
+    printList(
+      page.items,
+      {
+        id: ({ id }) => id,
+        email: ({ email }) => email,
+        name: ({ name }) => name,
+        roles: ({ roles }) => roles.join(' '),
+        disabled: ({ disabled }) => (disabled ? 'yes' : ''),
+        'signed up': ({ createdAt }) => moment(createdAt),
+        'last signed in': ({ lastSeenAt }) => moment(lastSeenAt),
+      },
+      options,
+      page.next,
+    );
   });
-  user.command('show').description('one user').argument('<id>').action(async (id: string, _own: object, command: Command) => {
-    const options = globalsOf(command);
-    printItem(await signedIn(options).client.call(operations.users.read, { params: { ...placeOf(options), user: id } }), options);
-  });
-  user.command('add').description('make an account').requiredOption('--email <address>').option('--name <name>').option('--role <roles>', 'comma-separated').option('--password-stdin', 'read the password from standard input').action(async (own: { email: string; name?: string; role?: string; passwordStdin?: boolean }, command: Command) => {
-    const options = globalsOf(command);
-    const password = own.passwordStdin ? await ask('') : await askSecret('First password: ');
-    const body = { email: own.email, password, ...(own.name ? { name: own.name } : {}), ...(own.role ? { roles: own.role.split(',') } : {}) };
-    printItem(await signedIn(options).client.call(operations.users.create, { params: placeOf(options), body }), options);
-  });
-  user.command('change').description('change a user').argument('<id>').option('--name <name>').option('--role <roles>', 'comma-separated, in place of the present ones').option('--disable', 'end sessions and refuse signing in').option('--enable').action(async (id: string, own: { name?: string; role?: string; disable?: boolean; enable?: boolean }, command: Command) => {
-    const options = globalsOf(command);
-    const body = { ...(own.name ? { name: own.name } : {}), ...(own.role === undefined ? {} : { roles: own.role.split(',').filter(Boolean) }), ...(own.disable ? { disabled: true } : own.enable ? { disabled: false } : {}) };
-    if (Object.keys(body).length === 0) throw new CommandError('Nothing to change is given. Give --name, --role, --disable or --enable.', 2);
-    printItem(await signedIn(options).client.call(operations.users.patch, { params: { ...placeOf(options), user: id }, body }), options);
-  });
-  user.command('delete').description('delete a user').argument('<id>').option('--yes', 'do not ask').action(async (id: string, own: { yes?: boolean }, command: Command) => {
-    await confirm(`Deleting the user ${id}`, own.yes);
-    await signedIn(globalsOf(command)).client.call(operations.users.remove, { params: { ...placeOf(globalsOf(command)), user: id } });
-    note(`Deleted ${id}.`, globalsOf(command));
-  });
+  user
+    .command('show')
+    .description('one user')
+    .argument('<id>')
+    .action(async (id: string, _own: object, command: Command) => {
+      const options = globalsOf(command);
+      printItem(await signedIn(options).client.call(operations.users.read, { params: { ...placeOf(options), user: id } }), options);
+    });
+  user
+    .command('add')
+    .description('make an account')
+    .requiredOption('--email <address>')
+    .option('--name <name>')
+    .option('--role <roles>', 'comma-separated')
+    .option('--password-stdin', 'read the password from standard input')
+    .action(async (own: { email: string; name?: string; role?: string; passwordStdin?: boolean }, command: Command) => {
+      const options = globalsOf(command);
+      const password = own.passwordStdin ? await ask('') : await askSecret('First password: ');
+      const body = {
+        email: own.email,
+        password,
+        ...(own.name ? { name: own.name } : {}),
+        ...(own.role ? { roles: own.role.split(',') } : {}),
+      };
+      printItem(await signedIn(options).client.call(operations.users.create, { params: placeOf(options), body }), options);
+    });
+  user
+    .command('change')
+    .description('change a user')
+    .argument('<id>')
+    .option('--name <name>')
+    .option('--role <roles>', 'comma-separated, in place of the present ones')
+    .option('--disable', 'end sessions and refuse signing in')
+    .option('--enable')
+    .action(async (id: string, own: { name?: string; role?: string; disable?: boolean; enable?: boolean }, command: Command) => {
+      const options = globalsOf(command);
+      const body = {
+        ...(own.name ? { name: own.name } : {}),
+        ...(own.role === undefined ? {} : { roles: own.role.split(',').filter(Boolean) }),
+        ...(own.disable ? { disabled: true } : own.enable ? { disabled: false } : {}),
+      };
+      if (Object.keys(body).length === 0)
+        throw new CommandError('Nothing to change is given. Give --name, --role, --disable or --enable.', 2);
+      printItem(await signedIn(options).client.call(operations.users.patch, { params: { ...placeOf(options), user: id }, body }), options);
+    });
+  user
+    .command('delete')
+    .description('delete a user')
+    .argument('<id>')
+    .option('--yes', 'do not ask')
+    .action(async (id: string, own: { yes?: boolean }, command: Command) => {
+      await confirm(`Deleting the user ${id}`, own.yes);
+      await signedIn(globalsOf(command)).client.call(operations.users.remove, { params: { ...placeOf(globalsOf(command)), user: id } });
+      note(`Deleted ${id}.`, globalsOf(command));
+    });
 }
 
 export function addDeviceCommands(program: Command): void {
@@ -93,20 +236,54 @@ export function addDeviceCommands(program: Command): void {
   listOptions(device.command('list').description('devices, the latest seen first')).action(async (own: ListOptions, command: Command) => {
     const options = globalsOf(command);
     const page = await signedIn(options).client.call(operations.devices.list, { params: placeOf(options), query: listQuery(own) });
-    printList(page.items, { id: ({ id }) => id, platform: ({ platform }) => platform, os: ({ os }) => os, app: ({ appVersion }) => appVersion, locale: ({ locale }) => locale, reachable: ({ reachable, reach }) => (reachable ? 'yes' : reach), seen: ({ lastSeenAt }) => moment(lastSeenAt) }, options, page.next);
+    printList(
+      page.items,
+      {
+        id: ({ id }) => id,
+        platform: ({ platform }) => platform,
+        os: ({ os }) => os,
+        app: ({ appVersion }) => appVersion,
+        locale: ({ locale }) => locale,
+        reachable: ({ reachable, reach }) => (reachable ? 'yes' : reach),
+        seen: ({ lastSeenAt }) => moment(lastSeenAt),
+      },
+      options,
+      page.next,
+    );
   });
-  device.command('show').description('one device').argument('<id>').action(async (id: string, _own: object, command: Command) => {
-    const options = globalsOf(command);
-    printItem(await signedIn(options).client.call(operations.devices.readManaged, { params: { ...placeOf(options), device: id } }), options);
-  });
-  device.command('retire').description('send nothing to it any more').argument('<id>').action(async (id: string, _own: object, command: Command) => {
-    const options = globalsOf(command);
-    const changed = await signedIn(options).client.call(operations.devices.patch, { params: { ...placeOf(options), device: id }, body: { retired: true } });
-    printItem({ id: changed.id, reach: changed.reach }, options);
-  });
-  device.command('delete').description('forget a device').argument('<id>').option('--yes', 'do not ask').action(async (id: string, own: { yes?: boolean }, command: Command) => {
-    await confirm(`Forgetting the device ${id}`, own.yes);
-    await signedIn(globalsOf(command)).client.call(operations.devices.removeManaged, { params: { ...placeOf(globalsOf(command)), device: id } });
-    note(`Forgot ${id}.`, globalsOf(command));
-  });
+  device
+    .command('show')
+    .description('one device')
+    .argument('<id>')
+    .action(async (id: string, _own: object, command: Command) => {
+      const options = globalsOf(command);
+      printItem(
+        await signedIn(options).client.call(operations.devices.readManaged, { params: { ...placeOf(options), device: id } }),
+        options,
+      );
+    });
+  device
+    .command('retire')
+    .description('send nothing to it any more')
+    .argument('<id>')
+    .action(async (id: string, _own: object, command: Command) => {
+      const options = globalsOf(command);
+      const changed = await signedIn(options).client.call(operations.devices.patch, {
+        params: { ...placeOf(options), device: id },
+        body: { retired: true },
+      });
+      printItem({ id: changed.id, reach: changed.reach }, options);
+    });
+  device
+    .command('delete')
+    .description('forget a device')
+    .argument('<id>')
+    .option('--yes', 'do not ask')
+    .action(async (id: string, own: { yes?: boolean }, command: Command) => {
+      await confirm(`Forgetting the device ${id}`, own.yes);
+      await signedIn(globalsOf(command)).client.call(operations.devices.removeManaged, {
+        params: { ...placeOf(globalsOf(command)), device: id },
+      });
+      note(`Forgot ${id}.`, globalsOf(command));
+    });
 }

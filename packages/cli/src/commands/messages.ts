@@ -6,17 +6,42 @@ import { CommandError, type GlobalOptions, globalsOf, placeOf, signedIn } from '
 import { moment, note, printItem, printList } from '../output.js';
 import { type ListOptions, listOptions, listQuery } from './data.js';
 
-type SendOptions = { title: string; body?: string; badge?: string; sound?: string; link?: string; data?: string; everyone?: boolean; user?: string; device?: string; wait?: boolean };
+type SendOptions = {
+  title: string;
+  body?: string;
+  badge?: string;
+  sound?: string;
+  link?: string;
+  data?: string;
+  everyone?: boolean;
+  user?: string;
+  device?: string;
+  wait?: boolean;
+};
 
 function audienceOf({ everyone, user, device }: SendOptions) {
-  if ([everyone, user, device].filter(Boolean).length !== 1) throw new CommandError('For whom is it? Give one of --everyone, --user <id>, --device <id>.', 2);
+  if ([everyone, user, device].filter(Boolean).length !== 1)
+    throw new CommandError('For whom is it? Give one of --everyone, --user <id>, --device <id>.', 2);
   return everyone ? { everyone: true as const } : user ? { user } : { device: device as string };
 }
 
 function printStatus(sent: Notification, options: GlobalOptions): void {
   if (options.json) return printItem(sent, options);
   const { total, queued, sent: through, failed, skipped } = sent.deliveries;
-  printItem({ notification: sent.id, title: sent.title, by: sent.createdBy, at: moment(sent.createdAt), devices: total, queued, sent: through, failed, skipped }, options);
+  printItem(
+    {
+      notification: sent.id,
+      title: sent.title,
+      by: sent.createdBy,
+      at: moment(sent.createdAt),
+      devices: total,
+      queued,
+      sent: through,
+      failed,
+      skipped,
+    },
+    options,
+  );
   for (const { state, reason, count } of sent.reasons) console.log(`  ${count} ${state}: ${reason}`);
 }
 
@@ -32,30 +57,87 @@ async function settled(client: HttpClient, params: { app: string; environment: s
 
 export function addMessageCommands(program: Command): void {
   const notify = program.command('notify').description('notifications');
-  notify.command('send').description('send a notification').requiredOption('--title <text>').option('--body <text>').option('--badge <n>', 'number on the icon; 0 clears it').option('--sound <name>').option('--link <url>').option('--data <json>')
-    .option('--everyone').option('--user <id>').option('--device <id>').option('--wait', 'until it has gone out')
+  notify
+    .command('send')
+    .description('send a notification')
+    .requiredOption('--title <text>')
+    .option('--body <text>')
+    .option('--badge <n>', 'number on the icon; 0 clears it')
+    .option('--sound <name>')
+    .option('--link <url>')
+    .option('--data <json>')
+    .option('--everyone')
+    .option('--user <id>')
+    .option('--device <id>')
+    .option('--wait', 'until it has gone out')
     .action(async (own: SendOptions, command: Command) => {
       const options = globalsOf(command);
       const { client } = signedIn(options);
       const params = placeOf(options);
       const { title, body, badge, sound, link, data } = own;
-      const content = { title, ...(body ? { body } : {}), ...(badge === undefined ? {} : { badge: Number(badge) }), ...(sound ? { sound } : {}), ...(link ? { link } : {}), ...(data ? { data: await readObject(data) } : {}) };
+      const content = {
+        title,
+        ...(body ? { body } : {}),
+        ...(badge === undefined ? {} : { badge: Number(badge) }),
+        ...(sound ? { sound } : {}),
+        ...(link ? { link } : {}),
+        ...(data ? { data: await readObject(data) } : {}),
+      };
       const sent = await client.call(operations.notifications.sendManaged, { params, body: { ...content, audience: audienceOf(own) } });
       printStatus(own.wait ? await settled(client, { ...params, id: sent.id }) : sent, options);
       if (!own.wait) note(`See what becomes of it: orchard notify status ${sent.id}`, options);
     });
-  notify.command('status').description('how a notification is getting on').argument('<id>').action(async (id: string, _own: object, command: Command) => {
-    const options = globalsOf(command);
-    printStatus(await signedIn(options).client.call(operations.notifications.readManaged, { params: { ...placeOf(options), id } }), options);
-  });
+  notify
+    .command('status')
+    .description('how a notification is getting on')
+    .argument('<id>')
+    .action(async (id: string, _own: object, command: Command) => {
+      const options = globalsOf(command);
+      printStatus(
+        await signedIn(options).client.call(operations.notifications.readManaged, { params: { ...placeOf(options), id } }),
+        options,
+      );
+    });
   listOptions(notify.command('list').description('notifications, the latest first')).action(async (own: ListOptions, command: Command) => {
     const options = globalsOf(command);
     const page = await signedIn(options).client.call(operations.notifications.list, { params: placeOf(options), query: listQuery(own) });
-    printList(page.items, { id: ({ id }) => id, title: ({ title }) => title, at: ({ createdAt }) => moment(createdAt), devices: ({ deliveries }) => deliveries.total, queued: ({ deliveries }) => deliveries.queued, sent: ({ deliveries }) => deliveries.sent, failed: ({ deliveries }) => deliveries.failed, skipped: ({ deliveries }) => deliveries.skipped }, options, page.next);
+    printList(
+      page.items,
+      {
+        id: ({ id }) => id,
+        title: ({ title }) => title,
+        at: ({ createdAt }) => moment(createdAt),
+        devices: ({ deliveries }) => deliveries.total,
+        queued: ({ deliveries }) => deliveries.queued,
+        sent: ({ deliveries }) => deliveries.sent,
+        failed: ({ deliveries }) => deliveries.failed,
+        skipped: ({ deliveries }) => deliveries.skipped,
+      },
+      options,
+      page.next,
+    );
   });
-  listOptions(notify.command('deliveries').description('each delivery of a notification').argument('<id>')).action(async (id: string, own: ListOptions, command: Command) => {
-    const options = globalsOf(command);
-    const page = await signedIn(options).client.call(operations.notifications.deliveriesManaged, { params: { ...placeOf(options), id }, query: listQuery(own) });
-    printList(page.items, { device: ({ deviceId }) => deviceId, platform: ({ platform }) => platform, state: ({ state }) => state, attempts: ({ attempts }) => attempts, answer: ({ answer }) => answer, why: ({ reason }) => reason, next: ({ nextAttemptAt }) => moment(nextAttemptAt) }, options, page.next);
-  });
+  listOptions(notify.command('deliveries').description('each delivery of a notification').argument('<id>')).action(
+    async (id: string, own: ListOptions, command: Command) => {
+      const options = globalsOf(command);
+      const page = await signedIn(options).client.call(operations.notifications.deliveriesManaged, {
+        params: { ...placeOf(options), id },
+        query: listQuery(own),
+      });
+      printList(
+        page.items,
+        {
+          device: ({ deviceId }) => deviceId,
+          platform: ({ platform }) => platform,
+          state: ({ state }) => state,
+          attempts: ({ attempts }) => attempts,
+          answer: ({ answer }) => answer,
+          why: ({ reason }) => reason,
+          next: ({ nextAttemptAt }) => moment(nextAttemptAt),
+        },
+        options,
+        page.next,
+      );
+    },
+  );
 }

@@ -19,23 +19,71 @@ export function addTelemetryCommands(program: Command): void {
   listOptions(request.command('list').description('requests, the latest first')).action(async (own: ListOptions, command: Command) => {
     const options = globalsOf(command);
     const page = await signedIn(options).client.call(operations.telemetry.requests, { params: placeOf(options), query: listQuery(own) });
-    printList(page.items, { time: ({ at }) => moment(at), method: ({ method }) => method, path: ({ path }) => path, status: ({ status }) => status, ms: ({ durationMs }) => ms(durationMs), 'db ms': ({ databaseMs }) => ms(databaseMs), client: ({ client }) => client, problem: ({ problem }) => problem, id: ({ id }) => id }, options, page.next);
+    printList(
+      page.items,
+      {
+        time: ({ at }) => moment(at),
+        method: ({ method }) => method,
+        path: ({ path }) => path,
+        status: ({ status }) => status,
+        ms: ({ durationMs }) => ms(durationMs),
+        'db ms': ({ databaseMs }) => ms(databaseMs),
+        client: ({ client }) => client,
+        problem: ({ problem }) => problem,
+        id: ({ id }) => id,
+      },
+      options,
+      page.next,
+    );
   });
-  request.command('show').description('one request in full').argument('<id>').action(async (id: string, _own: object, command: Command) => {
-    const options = globalsOf(command);
-    printItem(await signedIn(options).client.call(operations.telemetry.request, { params: { ...placeOf(options), request: id } }), options);
-  });
+  request
+    .command('show')
+    .description('one request in full')
+    .argument('<id>')
+    .action(async (id: string, _own: object, command: Command) => {
+      const options = globalsOf(command);
+      printItem(
+        await signedIn(options).client.call(operations.telemetry.request, { params: { ...placeOf(options), request: id } }),
+        options,
+      );
+    });
 
-  program.command('usage').description('calls, errors and latency by route').option('--since <stretch>', 'such as 30m, 24h, 7d', '24h').option('--client <name>', 'only calls of this client').option('--over-time', 'by step of time instead of by route')
+  program
+    .command('usage')
+    .description('calls, errors and latency by route')
+    .option('--since <stretch>', 'such as 30m, 24h, 7d', '24h')
+    .option('--client <name>', 'only calls of this client')
+    .option('--over-time', 'by step of time instead of by route')
     .action(async (own: { since: string; client?: string; overTime?: boolean }, command: Command) => {
       const options = globalsOf(command);
       const until = Date.now();
-      const query = { from: new Date(until - stretch(own.since)).toISOString(), until: new Date(until).toISOString(), ...(own.client ? { client: own.client } : {}) };
+      const query = {
+        from: new Date(until - stretch(own.since)).toISOString(),
+        until: new Date(until).toISOString(),
+        ...(own.client ? { client: own.client } : {}),
+      };
       const usage = await signedIn(options).client.call(operations.telemetry.usage, { params: placeOf(options), query });
       if (options.json) return printItem(usage, options);
       type Sum = Pick<(typeof usage)['total'], 'calls' | 'clientErrors' | 'serverErrors' | 'p50Ms' | 'p95Ms' | 'p99Ms'>;
-      const figures = { calls: ({ calls }: Sum) => calls, '4xx': ({ clientErrors }: Sum) => clientErrors, '5xx': ({ serverErrors }: Sum) => serverErrors, 'p50 ms': ({ p50Ms }: Sum) => ms(p50Ms), 'p95 ms': ({ p95Ms }: Sum) => ms(p95Ms), 'p99 ms': ({ p99Ms }: Sum) => ms(p99Ms) };
-      if (own.overTime) printList(usage.steps.filter(({ calls }) => calls > 0), { from: ({ at }) => moment(at), ...figures }, options);
-      else printList(usage.routes.length > 0 ? [...usage.routes, { ...usage.total, method: '', route: 'all together', statuses: {} }] : [], { route: ({ method, route }) => `${method} ${route}`.trim(), ...figures }, options);
+      const figures = {
+        calls: ({ calls }: Sum) => calls,
+        '4xx': ({ clientErrors }: Sum) => clientErrors,
+        '5xx': ({ serverErrors }: Sum) => serverErrors,
+        'p50 ms': ({ p50Ms }: Sum) => ms(p50Ms),
+        'p95 ms': ({ p95Ms }: Sum) => ms(p95Ms),
+        'p99 ms': ({ p99Ms }: Sum) => ms(p99Ms),
+      };
+      if (own.overTime)
+        printList(
+          usage.steps.filter(({ calls }) => calls > 0),
+          { from: ({ at }) => moment(at), ...figures },
+          options,
+        );
+      else
+        printList(
+          usage.routes.length > 0 ? [...usage.routes, { ...usage.total, method: '', route: 'all together', statuses: {} }] : [],
+          { route: ({ method, route }) => `${method} ${route}`.trim(), ...figures },
+          options,
+        );
     });
 }

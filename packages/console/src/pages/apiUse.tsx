@@ -10,11 +10,24 @@ import { RangeControl, useRange } from '../parts/range.js';
 import { useAddressState, usePlace } from '../place.js';
 import { SERIES } from '../theme.js';
 
-export const CALL_SERIES = [{ name: 'answered', label: 'answered', color: SERIES.viridian }, { name: 'refused', label: 'refused (4xx)', color: SERIES.honey }, { name: 'failed', label: 'failed (5xx)', color: SERIES.persimmon }];
-const LATENCY_SERIES = [{ name: 'p50', label: 'p50', color: SERIES.viridian }, { name: 'p95', label: 'p95', color: SERIES.honey }, { name: 'p99', label: 'p99', color: SERIES.plum }];
+export const CALL_SERIES = [
+  { name: 'answered', label: 'answered', color: SERIES.viridian },
+  { name: 'refused', label: 'refused (4xx)', color: SERIES.honey },
+  { name: 'failed', label: 'failed (5xx)', color: SERIES.persimmon },
+];
+const LATENCY_SERIES = [
+  { name: 'p50', label: 'p50', color: SERIES.viridian },
+  { name: 'p95', label: 'p95', color: SERIES.honey },
+  { name: 'p99', label: 'p99', color: SERIES.plum },
+];
 
 export const callRows = (steps: Usage['steps']) =>
-  steps.map(({ at, calls, clientErrors, serverErrors }) => ({ at, answered: calls - clientErrors - serverErrors, refused: clientErrors, failed: serverErrors }));
+  steps.map(({ at, calls, clientErrors, serverErrors }) => ({
+    at,
+    answered: calls - clientErrors - serverErrors,
+    refused: clientErrors,
+    failed: serverErrors,
+  }));
 const latencyRows = (steps: Usage['steps']) => steps.map(({ at, p50Ms, p95Ms, p99Ms }) => ({ at, p50: p50Ms, p95: p95Ms, p99: p99Ms }));
 const stepWords = (ms: number) => (ms < 3_600_000 ? `${ms / 60_000} min` : ms < 86_400_000 ? `${ms / 3_600_000} h` : 'a day');
 
@@ -24,27 +37,70 @@ export function ApiUsePage() {
   const [client, setClient] = useAddressState('client');
   const [route, setRoute] = useAddressState('route');
   const clients = useCall(operations.clients.list, { params });
-  const usage = useCall(operations.telemetry.usage, { params, query: { ...range.query, ...(client ? { client } : {}), ...(route ? { route } : {}) } }, { refetchInterval: 15_000 });
+  const usage = useCall(
+    operations.telemetry.usage,
+    { params, query: { ...range.query, ...(client ? { client } : {}), ...(route ? { route } : {}) } },
+    { refetchInterval: 15_000 },
+  );
   return (
     <Stack gap="lg">
       <PageHead title="API use" hint="Every call to this environment, refused ones too">
-        <NativeSelect aria-label="Client" size="xs" value={client} onChange={({ currentTarget }) => setClient(currentTarget.value)} data={[{ value: '', label: 'All clients' }, ...(clients.data?.items ?? []).map(({ name }) => name)]} />
+        <NativeSelect
+          aria-label="Client"
+          size="xs"
+          value={client}
+          onChange={({ currentTarget }) => setClient(currentTarget.value)}
+          data={[{ value: '', label: 'All clients' }, ...(clients.data?.items ?? []).map(({ name }) => name)]}
+        />
         <RangeControl range={range} />
-        <FromCode same={{ command: `orchard usage --app ${params.app} --env ${params.environment} --since ${range.name}${client ? ` --client ${client}` : ''}`, method: 'GET', path: `/manage/v1/apps/${params.app}/environments/${params.environment}/usage?from=${range.query.from}` }} />
+        <FromCode
+          same={{
+            command: `orchard usage --app ${params.app} --env ${params.environment} --since ${range.name}${client ? ` --client ${client}` : ''}`,
+            method: 'GET',
+            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/usage?from=${range.query.from}`,
+          }}
+        />
       </PageHead>
       <Loaded of={usage}>
-        {({ total, steps, stepMs, routes }) => total.calls === 0 ? (
-          <Empty title="No calls in this stretch of time"><Text>Choose a longer one above, or make the first call: <Anchor component={Link} to={`${base}/quick-start`}>Quick start</Anchor>.</Text></Empty>
-        ) : (
-          <>
-            {route && <Group gap="xs"><Text size="sm">Only calls of <code>{route}</code>.</Text><Anchor component="button" size="sm" onClick={() => setRoute(null)}>Show all routes</Anchor></Group>}
-            <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
-              <ChartPanel title={`Calls in ${stepWords(stepMs)}`} unit="calls" rows={callRows(steps)} series={CALL_SERIES} stepMs={stepMs} kind="bar" stacked />
-              <ChartPanel title="Latency" unit="ms" rows={latencyRows(steps)} series={LATENCY_SERIES} stepMs={stepMs} />
-            </SimpleGrid>
-            <Routes routes={routes} base={base} onRoute={setRoute} />
-          </>
-        )}
+        {({ total, steps, stepMs, routes }) =>
+          total.calls === 0 ? (
+            <Empty title="No calls in this stretch of time">
+              <Text>
+                Choose a longer one above, or make the first call:{' '}
+                <Anchor component={Link} to={`${base}/quick-start`}>
+                  Quick start
+                </Anchor>
+                .
+              </Text>
+            </Empty>
+          ) : (
+            <>
+              {route && (
+                <Group gap="xs">
+                  <Text size="sm">
+                    Only calls of <code>{route}</code>.
+                  </Text>
+                  <Anchor component="button" size="sm" onClick={() => setRoute(null)}>
+                    Show all routes
+                  </Anchor>
+                </Group>
+              )}
+              <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
+                <ChartPanel
+                  title={`Calls in ${stepWords(stepMs)}`}
+                  unit="calls"
+                  rows={callRows(steps)}
+                  series={CALL_SERIES}
+                  stepMs={stepMs}
+                  kind="bar"
+                  stacked
+                />
+                <ChartPanel title="Latency" unit="ms" rows={latencyRows(steps)} series={LATENCY_SERIES} stepMs={stepMs} />
+              </SimpleGrid>
+              <Routes routes={routes} base={base} onRoute={setRoute} />
+            </>
+          )
+        }
       </Loaded>
     </Stack>
   );
@@ -52,25 +108,77 @@ export function ApiUsePage() {
 
 /** Errors by route: every count opens the requests behind it. */
 function Routes({ routes, base, onRoute }: { routes: Usage['routes']; base: string; onRoute: (route: string) => void }) {
-  const to = (method: string, route: string, condition: string) => `${base}/requests?filter=${encodeURIComponent(`method = '${method}' AND route = '${route}'${condition}`)}`;
+  const to = (method: string, route: string, condition: string) =>
+    `${base}/requests?filter=${encodeURIComponent(`method = '${method}' AND route = '${route}'${condition}`)}`;
   const most = Math.max(...routes.map(({ calls }) => calls));
   return (
     <section className="panel" aria-label="Routes">
-      <Title order={2} mb="xs">Routes and their errors</Title>
+      <Title order={2} mb="xs">
+        Routes and their errors
+      </Title>
       <div className="listing" style={{ borderTop: 0 }}>
         <table>
-          <thead><tr><th scope="col">Route</th><th scope="col" className="right">Calls</th><th scope="col">Share</th><th scope="col" className="right">p50</th><th scope="col" className="right">p95</th><th scope="col" className="right">p99</th><th scope="col" className="right">Errors</th><th scope="col">By status</th></tr></thead>
+          <thead>
+            <tr>
+              <th scope="col">Route</th>
+              <th scope="col" className="right">
+                Calls
+              </th>
+              <th scope="col">Share</th>
+              <th scope="col" className="right">
+                p50
+              </th>
+              <th scope="col" className="right">
+                p95
+              </th>
+              <th scope="col" className="right">
+                p99
+              </th>
+              <th scope="col" className="right">
+                Errors
+              </th>
+              <th scope="col">By status</th>
+            </tr>
+          </thead>
           <tbody>
             {routes.map(({ method, route, calls, clientErrors, serverErrors, p50Ms, p95Ms, p99Ms, statuses }) => {
               const errors = Object.entries(statuses).filter(([status]) => Number(status) >= 400);
               return (
                 <tr key={`${method} ${route}`}>
-                  <td><button type="button" className="open mono" onClick={() => onRoute(route)}>{method} {route}</button></td>
-                  <td className="right mono"><Anchor component={Link} to={to(method, route, '')} c="inherit">{count(calls)}</Anchor></td>
-                  <td style={{ width: '9rem' }}><div className="share"><i style={{ width: `${((calls - clientErrors - serverErrors) / most) * 100}%`, background: SERIES.viridian }} /><i style={{ width: `${(clientErrors / most) * 100}%`, background: SERIES.honey }} /><i style={{ width: `${(serverErrors / most) * 100}%`, background: SERIES.persimmon }} /></div></td>
-                  <td className="right mono">{milliseconds(p50Ms)}</td><td className="right mono">{milliseconds(p95Ms)}</td><td className="right mono">{milliseconds(p99Ms)}</td>
+                  <td>
+                    <button type="button" className="open mono" onClick={() => onRoute(route)}>
+                      {method} {route}
+                    </button>
+                  </td>
+                  <td className="right mono">
+                    <Anchor component={Link} to={to(method, route, '')} c="inherit">
+                      {count(calls)}
+                    </Anchor>
+                  </td>
+                  <td style={{ width: '9rem' }}>
+                    <div className="share">
+                      <i style={{ width: `${((calls - clientErrors - serverErrors) / most) * 100}%`, background: SERIES.viridian }} />
+                      <i style={{ width: `${(clientErrors / most) * 100}%`, background: SERIES.honey }} />
+                      <i style={{ width: `${(serverErrors / most) * 100}%`, background: SERIES.persimmon }} />
+                    </div>
+                  </td>
+                  <td className="right mono">{milliseconds(p50Ms)}</td>
+                  <td className="right mono">{milliseconds(p95Ms)}</td>
+                  <td className="right mono">{milliseconds(p99Ms)}</td>
                   <td className="right mono">{(((clientErrors + serverErrors) / calls) * 100).toFixed(1)} %</td>
-                  <td>{errors.length === 0 ? '–' : <Group gap="xs" wrap="nowrap">{errors.map(([status, number]) => <Anchor key={status} component={Link} to={to(method, route, ` AND status = ${status}`)} size="sm">{status}: {count(number)}</Anchor>)}</Group>}</td>
+                  <td>
+                    {errors.length === 0 ? (
+                      '–'
+                    ) : (
+                      <Group gap="xs" wrap="nowrap">
+                        {errors.map(([status, number]) => (
+                          <Anchor key={status} component={Link} to={to(method, route, ` AND status = ${status}`)} size="sm">
+                            {status}: {count(number)}
+                          </Anchor>
+                        ))}
+                      </Group>
+                    )}
+                  </td>
                 </tr>
               );
             })}

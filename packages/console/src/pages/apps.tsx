@@ -14,13 +14,25 @@ export function AppsPage({ member }: { member: Member }) {
       <Loaded of={apps}>
         {({ items }) => (
           <>
-            {items.length === 0 && <Text>An app is one product with a mobile or web front. Each app gets the environments dev and live, with data, users, devices and keys of their own.</Text>}
+            {items.length === 0 && (
+              <Text>
+                An app is one product with a mobile or web front. Each app gets the environments dev and live, with data, users, devices and
+                keys of their own.
+              </Text>
+            )}
             {items.map((app) => (
               <section key={app.name} className="panel">
                 <Title order={2}>{app.title}</Title>
                 <Group gap="md" mt={4}>
                   {app.environments.map(({ name, mode, role }) => (
-                    <Group key={name} gap={6}><Anchor component={Link} to={`/${app.name}/${name}/overview`}>{app.name} / {name}</Anchor><Badge variant="outline" size="sm" color="gray" c="inherit">{mode}, {role}</Badge></Group>
+                    <Group key={name} gap={6}>
+                      <Anchor component={Link} to={`/${app.name}/${name}/overview`}>
+                        {app.name} / {name}
+                      </Anchor>
+                      <Badge variant="outline" size="sm" color="gray" c="inherit">
+                        {mode}, {role}
+                      </Badge>
+                    </Group>
                   ))}
                 </Group>
               </section>
@@ -45,8 +57,18 @@ function NewApp() {
   return (
     <form onSubmit={(event) => void submit(event)} className="panel">
       <Group align="flex-end" gap="sm">
-        <TextInput label="New app" description="Lower-case letters, digits and -" placeholder="quillfell-warden" required value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} w={320} />
-        <Button type="submit" loading={create.isPending}>Make the app</Button>
+        <TextInput
+          label="New app"
+          description="Lower-case letters, digits and -"
+          placeholder="quillfell-warden"
+          required
+          value={name}
+          onChange={({ currentTarget }) => setName(currentTarget.value)}
+          w={320}
+        />
+        <Button type="submit" loading={create.isPending}>
+          Make the app
+        </Button>
       </Group>
       <Trouble error={create.error} />
     </form>

@@ -1,17 +1,38 @@
 /** Clients and their keys, with the rights of each key in words; websites that were turned away. */
-import { Alert, Anchor, Badge, Button, Checkbox, Group, Modal, NativeSelect, Stack, TagsInput, Text, TextInput, Title, VisuallyHidden } from '@mantine/core';
+import {
+  Alert,
+  Anchor,
+  Badge,
+  Button,
+  Checkbox,
+  Group,
+  Modal,
+  NativeSelect,
+  Stack,
+  TagsInput,
+  Text,
+  TextInput,
+  Title,
+  VisuallyHidden,
+} from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
 import { CLIENT_KINDS, type Client, type Key, operations, SCOPES } from '@orchard/contract';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { CopyText, Empty, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
+import { BlockedOrigins } from '../parts/blockedOrigins.js';
 import { FromCode } from '../parts/fromCode.js';
 import { usePlace } from '../place.js';
-import { BlockedOrigins } from './overview.js';
 
 type Kind = (typeof CLIENT_KINDS)[number];
-const KIND_WORDS: Record<Kind, string> = { ios: 'iOS app', android: 'Android app', web: 'web app', desktop: 'desktop app', server: 'another backend' };
+const KIND_WORDS: Record<Kind, string> = {
+  ios: 'iOS app',
+  android: 'Android app',
+  web: 'web app',
+  desktop: 'desktop app',
+  server: 'another backend',
+};
 
 export function ClientsPage() {
   const { params, base } = usePlace();
@@ -21,16 +42,47 @@ export function ClientsPage() {
   return (
     <Stack gap="lg">
       <PageHead title="Clients and keys" hint="A client is one build that calls this environment; it owns keys">
-        <FromCode same={{ command: `orchard client list --app ${params.app} --env ${params.environment}`, method: 'GET', path: `/manage/v1/apps/${params.app}/environments/${params.environment}/clients` }} />
+        <FromCode
+          same={{
+            command: `orchard client list --app ${params.app} --env ${params.environment}`,
+            method: 'GET',
+            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/clients`,
+          }}
+        />
         <Button onClick={add.open}>Add a client</Button>
       </PageHead>
       <BlockedOrigins items={blocked.data?.items ?? []} />
       <Loaded of={clients}>
-        {({ items }) => items.length === 0
-          ? <Empty title="No client yet"><Text>Add one for each build of your app: iOS, Android, web. It gets a client key to ship with. Another backend of yours is a client of the kind server; its keys are secret and carry scopes.</Text><Group><Button onClick={add.open}>Add the first client</Button></Group></Empty>
-          : <>{items.map((client) => <OneClient key={client.name} client={client} />)}<Text size="sm">Next: the <Anchor component={Link} to={`${base}/quick-start`}>quick start</Anchor> with these keys filled in.</Text></>}
+        {({ items }) =>
+          items.length === 0 ? (
+            <Empty title="No client yet">
+              <Text>
+                Add one for each build of your app: iOS, Android, web. It gets a client key to ship with. Another backend of yours is a
+                client of the kind server; its keys are secret and carry scopes.
+              </Text>
+              <Group>
+                <Button onClick={add.open}>Add the first client</Button>
+              </Group>
+            </Empty>
+          ) : (
+            <>
+              {items.map((client) => (
+                <OneClient key={client.name} client={client} />
+              ))}
+              <Text size="sm">
+                Next: the{' '}
+                <Anchor component={Link} to={`${base}/quick-start`}>
+                  quick start
+                </Anchor>{' '}
+                with these keys filled in.
+              </Text>
+            </>
+          )
+        }
       </Loaded>
-      <Modal opened={adding} onClose={add.close} title="Add a client"><NewClient onMade={add.close} /></Modal>
+      <Modal opened={adding} onClose={add.close} title="Add a client">
+        <NewClient onMade={add.close} />
+      </Modal>
     </Stack>
   );
 }
@@ -43,24 +95,60 @@ function OneClient({ client }: { client: Client }) {
   return (
     <section className="panel" aria-label={`Client ${client.name}`}>
       <Group justify="space-between">
-        <Group gap="sm"><Title order={2}>{client.name}</Title><Text c="dimmed">{KIND_WORDS[client.kind]}{client.storeId ? `, ${client.storeId}` : ''}</Text></Group>
+        <Group gap="sm">
+          <Title order={2}>{client.name}</Title>
+          <Text c="dimmed">
+            {KIND_WORDS[client.kind]}
+            {client.storeId ? `, ${client.storeId}` : ''}
+          </Text>
+        </Group>
         <Group gap="xs">
-          {client.kind !== 'server' && <Button component="a" href={profile} download="orchard-client.json" variant="default" size="xs">Download client profile</Button>}
-          <Button variant="default" size="xs" onClick={make.open}>New key</Button>
+          {client.kind !== 'server' && (
+            <Button component="a" href={profile} download="orchard-client.json" variant="default" size="xs">
+              Download client profile
+            </Button>
+          )}
+          <Button variant="default" size="xs" onClick={make.open}>
+            New key
+          </Button>
         </Group>
       </Group>
       <div className="listing" style={{ borderTop: 0 }}>
         <table>
-          <thead><tr><th scope="col">Key</th><th scope="col">Name</th><th scope="col">May do</th><th scope="col">Made</th><th scope="col">Last used</th><th scope="col"><VisuallyHidden>Revoke</VisuallyHidden></th></tr></thead>
-          <tbody>{client.keys.map((key) => <KeyRow key={key.id} client={client} apiKey={key} />)}</tbody>
+          <thead>
+            <tr>
+              <th scope="col">Key</th>
+              <th scope="col">Name</th>
+              <th scope="col">May do</th>
+              <th scope="col">Made</th>
+              <th scope="col">Last used</th>
+              <th scope="col">
+                <VisuallyHidden>Revoke</VisuallyHidden>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {client.keys.map((key) => (
+              <KeyRow key={key.id} client={client} apiKey={key} />
+            ))}
+          </tbody>
         </table>
       </div>
       {client.kind === 'web' && (
-        <TagsInput mt="xs" maw={640} label="Allowed web origins" description="Scheme, host and port, such as https://hiker.quillfell.example; pages from elsewhere are turned away" value={client.origins} disabled={change.isPending}
-          onChange={(origins) => change.mutate({ params: { ...params, client: client.name }, body: { origins } })} />
+        <TagsInput
+          mt="xs"
+          maw={640}
+          label="Allowed web origins"
+          description="Scheme, host and port, such as https://hiker.quillfell.example; pages from elsewhere are turned away"
+          value={client.origins}
+          disabled={change.isPending}
+          onChange={(origins) => change.mutate({ params: { ...params, client: client.name }, body: { origins } })}
+        />
       )}
       <Trouble error={change.error} />
-      <Modal opened={making} onClose={make.close} title={`New key for ${client.name}`}><NewKey client={client} onDone={make.close} /></Modal>
+      <Modal opened={making} onClose={make.close} title={`New key for ${client.name}`}>
+        <NewKey client={client} onDone={make.close} />
+      </Modal>
     </section>
   );
 }
@@ -72,13 +160,44 @@ function KeyRow({ client, apiKey }: { client: Client; apiKey: Key }) {
   const rights = apiKey.kind === 'client' ? 'what the access rules allow' : apiKey.scopes.join(', ');
   return (
     <tr>
-      <td><Group gap={4} wrap="nowrap"><span className="mono">{apiKey.key ?? `skey-…-${apiKey.hint}`}</span>{apiKey.key && !apiKey.revokedAt && <CopyText text={apiKey.key} label={`Copy the key of ${client.name}`} />}</Group></td>
-      <td>{apiKey.name}</td><td className="whole">{rights}</td><td><Moment at={apiKey.createdAt} /></td><td><Moment at={apiKey.lastUsedAt} /></td>
-      <td className="right">{apiKey.revokedAt ? <Badge variant="outline" color="gray" c="inherit">revoked</Badge> : <Button size="compact-xs" variant="subtle" color="persimmon.8" onClick={ask.open}>Revoke</Button>}
+      <td>
+        <Group gap={4} wrap="nowrap">
+          <span className="mono">{apiKey.key ?? `skey-…-${apiKey.hint}`}</span>
+          {apiKey.key && !apiKey.revokedAt && <CopyText text={apiKey.key} label={`Copy the key of ${client.name}`} />}
+        </Group>
+      </td>
+      <td>{apiKey.name}</td>
+      <td className="whole">{rights}</td>
+      <td>
+        <Moment at={apiKey.createdAt} />
+      </td>
+      <td>
+        <Moment at={apiKey.lastUsedAt} />
+      </td>
+      <td className="right">
+        {apiKey.revokedAt ? (
+          <Badge variant="outline" color="gray" c="inherit">
+            revoked
+          </Badge>
+        ) : (
+          <Button size="compact-xs" variant="subtle" color="persimmon" c="var(--care)" onClick={ask.open}>
+            Revoke
+          </Button>
+        )}
         <Modal opened={asking} onClose={ask.close} title="Revoke this key?">
           <Text mb="md">Everything that still uses …{apiKey.hint} is refused from now on. This cannot be undone.</Text>
           <Trouble error={revoke.error} />
-          <Group justify="flex-end"><Button variant="default" onClick={ask.close}>Keep it</Button><Button color="persimmon.8" onClick={() => revoke.mutate({ params: { ...params, client: client.name, key: apiKey.id } }, { onSuccess: ask.close })}>Revoke</Button></Group>
+          <Group justify="flex-end">
+            <Button variant="default" onClick={ask.close}>
+              Keep it
+            </Button>
+            <Button
+              color="persimmon.8"
+              onClick={() => revoke.mutate({ params: { ...params, client: client.name, key: apiKey.id } }, { onSuccess: ask.close })}
+            >
+              Revoke
+            </Button>
+          </Group>
         </Modal>
       </td>
     </tr>
@@ -93,18 +212,51 @@ function NewKey({ client, onDone }: { client: Client; onDone: () => void }) {
   if (create.data) {
     return (
       <Stack>
-        <Alert color="viridian" title={client.kind === 'server' ? 'Copy it now: it is not shown again' : 'The key is made'}><Group gap={4}><span className="mono">{create.data.key}</span><CopyText text={create.data.key ?? ''} label="Copy the new key" /></Group></Alert>
-        <Group justify="flex-end"><Button onClick={onDone}>Done</Button></Group>
+        <Alert color="viridian" title={client.kind === 'server' ? 'Copy it now: it is not shown again' : 'The key is made'}>
+          <Group gap={4}>
+            <span className="mono">{create.data.key}</span>
+            <CopyText text={create.data.key ?? ''} label="Copy the new key" />
+          </Group>
+        </Alert>
+        <Group justify="flex-end">
+          <Button onClick={onDone}>Done</Button>
+        </Group>
       </Stack>
     );
   }
   return (
-    <form onSubmit={(event) => { event.preventDefault(); create.mutate({ params: { ...params, client: client.name }, body: { name, ...(client.kind === 'server' ? { scopes: scopes as Key['scopes'] } : {}) } }); }}>
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        create.mutate({
+          params: { ...params, client: client.name },
+          body: { name, ...(client.kind === 'server' ? { scopes: scopes as Key['scopes'] } : {}) },
+        });
+      }}
+    >
       <Stack gap="sm">
-        <TextInput data-autofocus label="What it is for" required value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
-        {client.kind === 'server' && <Checkbox.Group label="May do" value={scopes} onChange={setScopes}><Stack gap={6} mt={4}>{SCOPES.map((scope) => <Checkbox key={scope} value={scope} label={scope} />)}</Stack></Checkbox.Group>}
+        <TextInput
+          data-autofocus
+          label="What it is for"
+          required
+          value={name}
+          onChange={({ currentTarget }) => setName(currentTarget.value)}
+        />
+        {client.kind === 'server' && (
+          <Checkbox.Group label="May do" value={scopes} onChange={setScopes}>
+            <Stack gap={6} mt={4}>
+              {SCOPES.map((scope) => (
+                <Checkbox key={scope} value={scope} label={scope} />
+              ))}
+            </Stack>
+          </Checkbox.Group>
+        )}
         <Trouble error={create.error} />
-        <Group justify="flex-end"><Button type="submit" loading={create.isPending}>Make the key</Button></Group>
+        <Group justify="flex-end">
+          <Button type="submit" loading={create.isPending}>
+            Make the key
+          </Button>
+        </Group>
       </Stack>
     </form>
   );
@@ -119,21 +271,48 @@ function NewClient({ onMade }: { onMade: () => void }) {
   const create = useChange(operations.clients.create, ['clients.']);
   const phone = kind === 'ios' || kind === 'android';
   return (
-    <form onSubmit={(event) => { event.preventDefault(); create.mutate({ params, body: { name, kind, ...(phone && storeId ? { storeId } : {}), ...(kind === 'web' ? { origins } : {}) } }, { onSuccess: onMade }); }}>
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        create.mutate(
+          { params, body: { name, kind, ...(phone && storeId ? { storeId } : {}), ...(kind === 'web' ? { origins } : {}) } },
+          { onSuccess: onMade },
+        );
+      }}
+    >
       <Stack gap="sm">
-        <NativeSelect label="Kind" value={kind} onChange={({ currentTarget }) => setKind(currentTarget.value as Kind)} data={CLIENT_KINDS.map((value) => ({ value, label: KIND_WORDS[value] }))} />
-        <TextInput data-autofocus label="Name" description="Lower-case letters, digits and -" required value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
-        {phone && <TextInput label="Store identifier" placeholder="example.quillfell.hiker" value={storeId} onChange={({ currentTarget }) => setStoreId(currentTarget.value)} />}
-        {kind === 'web' && <TagsInput label="Allowed web origins" placeholder="https://hiker.quillfell.example" value={origins} onChange={setOrigins} />}
+        <NativeSelect
+          label="Kind"
+          value={kind}
+          onChange={({ currentTarget }) => setKind(currentTarget.value as Kind)}
+          data={CLIENT_KINDS.map((value) => ({ value, label: KIND_WORDS[value] }))}
+        />
+        <TextInput
+          data-autofocus
+          label="Name"
+          description="Lower-case letters, digits and -"
+          required
+          value={name}
+          onChange={({ currentTarget }) => setName(currentTarget.value)}
+        />
+        {phone && (
+          <TextInput
+            label="Store identifier"
+            placeholder="example.quillfell.hiker"
+            value={storeId}
+            onChange={({ currentTarget }) => setStoreId(currentTarget.value)}
+          />
+        )}
+        {kind === 'web' && (
+          <TagsInput label="Allowed web origins" placeholder="https://hiker.quillfell.example" value={origins} onChange={setOrigins} />
+        )}
         <Trouble error={create.error} />
-        <Group justify="flex-end"><Button type="submit" loading={create.isPending}>Add it</Button></Group>
+        <Group justify="flex-end">
+          <Button type="submit" loading={create.isPending}>
+            Add it
+          </Button>
+        </Group>
       </Stack>
     </form>
   );
-}
-
-export function AllowOrigin({ client, origin }: { client: string; origin: string }) {
-  const { params } = usePlace();
-  const allow = useChange(operations.clients.allowOrigin, ['origins.', 'clients.']);
-  return <><Button size="compact-sm" loading={allow.isPending} onClick={() => allow.mutate({ params: { ...params, client }, body: { origin } })}>Allow {origin}</Button><Trouble error={allow.error} /></>;
 }

@@ -18,32 +18,71 @@ export function CollectionsPage() {
   const [adding, { open, close }] = useDisclosure();
   return (
     <>
-      <PageHead title="Collections" hint={details?.mode === 'closed' ? 'Closed: writes may not add collections or fields' : 'Open: a first write makes a collection and its fields'}>
-        <FromCode same={{ command: `orchard record list <collection> --app ${params.app} --env ${params.environment}`, method: 'GET', path: `/manage/v1/apps/${params.app}/environments/${params.environment}/collections` }} />
+      <PageHead
+        title="Collections"
+        hint={
+          details?.mode === 'closed'
+            ? 'Closed: writes may not add collections or fields'
+            : 'Open: a first write makes a collection and its fields'
+        }
+      >
+        <FromCode
+          same={{
+            command: `orchard record list <collection> --app ${params.app} --env ${params.environment}`,
+            method: 'GET',
+            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/collections`,
+          }}
+        />
         <Button onClick={open}>New collection</Button>
       </PageHead>
       <Loaded of={collections}>
-        {({ items }) => items.length === 0 ? (
-          <Empty title="Nothing is stored yet">
-            <Text>A collection holds records, a record has typed fields. In an open environment the first write makes both:</Text>
-            <Code>{`orchard record add huts '{"name":"Cold Tarn","bunks":24}' --app ${params.app} --env ${params.environment}`}</Code>
-          </Empty>
-        ) : (
-          <section className="listing" aria-label="Collections">
-            <table>
-              <thead><tr><th scope="col">Collection</th><th scope="col" className="right">Records</th><th scope="col">Fields</th><th scope="col">Read by</th><th scope="col">Created by</th><th scope="col">Changed by</th></tr></thead>
-              <tbody>{items.map((item) => (
-                <tr key={item.name}>
-                  <td><Anchor component={Link} to={`${base}/data/${item.name}`}>{item.name}</Anchor></td><td className="right mono">{count(item.records)}</td>
-                  <td title={item.fields.map(({ name, type }) => `${name}: ${type}`).join('\n')}>{item.fields.map(({ name }) => name).join(', ')}</td>
-                  <td>{ruleWords(item.rules.read)}</td><td>{ruleWords(item.rules.create)}</td><td>{ruleWords(item.rules.update)}</td>
-                </tr>
-              ))}</tbody>
-            </table>
-          </section>
-        )}
+        {({ items }) =>
+          items.length === 0 ? (
+            <Empty title="Nothing is stored yet">
+              <Text>A collection holds records, a record has typed fields. In an open environment the first write makes both:</Text>
+              <Code>{`orchard record add huts '{"name":"Cold Tarn","bunks":24}' --app ${params.app} --env ${params.environment}`}</Code>
+            </Empty>
+          ) : (
+            <section className="listing" aria-label="Collections">
+              <table>
+                <thead>
+                  <tr>
+                    <th scope="col">Collection</th>
+                    <th scope="col" className="right">
+                      Records
+                    </th>
+                    <th scope="col">Fields</th>
+                    <th scope="col">Read by</th>
+                    <th scope="col">Created by</th>
+                    <th scope="col">Changed by</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {items.map((item) => (
+                    <tr key={item.name}>
+                      <td>
+                        <Anchor component={Link} to={`${base}/data/${item.name}`}>
+                          {item.name}
+                        </Anchor>
+                      </td>
+                      <td className="right mono">{count(item.records)}</td>
+                      <td title={item.fields.map(({ name, type }) => `${name}: ${type}`).join('\n')}>
+                        {item.fields.map(({ name }) => name).join(', ')}
+                      </td>
+                      <td>{ruleWords(item.rules.read)}</td>
+                      <td>{ruleWords(item.rules.create)}</td>
+                      <td>{ruleWords(item.rules.update)}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </section>
+          )
+        }
       </Loaded>
-      <Modal opened={adding} onClose={close} title="New collection"><NewCollection /></Modal>
+      <Modal opened={adding} onClose={close} title="New collection">
+        <NewCollection />
+      </Modal>
     </>
   );
 }
@@ -54,12 +93,28 @@ function NewCollection() {
   const navigate = useNavigate();
   const create = useChange(operations.collections.create, ['collections.']);
   return (
-    <form onSubmit={(event) => { event.preventDefault(); create.mutate({ params, body: { name } }, { onSuccess: () => navigate(`${base}/data/${name}`) }); }}>
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        create.mutate({ params, body: { name } }, { onSuccess: () => navigate(`${base}/data/${name}`) });
+      }}
+    >
       <Stack gap="sm">
-        <TextInput data-autofocus label="Name" description="A lower-case letter, then letters, digits and _" required value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
+        <TextInput
+          data-autofocus
+          label="Name"
+          description="A lower-case letter, then letters, digits and _"
+          required
+          value={name}
+          onChange={({ currentTarget }) => setName(currentTarget.value)}
+        />
         <Text size="sm">At first only signed-in owners read and write their own records.</Text>
         <Trouble error={create.error} />
-        <Group justify="flex-end"><Button type="submit" loading={create.isPending}>Make it</Button></Group>
+        <Group justify="flex-end">
+          <Button type="submit" loading={create.isPending}>
+            Make it
+          </Button>
+        </Group>
       </Stack>
     </form>
   );

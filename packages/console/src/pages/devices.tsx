@@ -18,19 +18,54 @@ export function DevicesPage() {
   return (
     <>
       <PageHead title="Devices" hint="Installations that registered, the latest seen first">
-        <FromCode same={{ command: `orchard device list --app ${params.app} --env ${params.environment}${state.filter ? ` --filter "${state.filter}"` : ''}`, method: 'GET', path: `/manage/v1/apps/${params.app}/environments/${params.environment}/devices` }} />
+        <FromCode
+          same={{
+            command: `orchard device list --app ${params.app} --env ${params.environment}${state.filter ? ` --filter "${state.filter}"` : ''}`,
+            method: 'GET',
+            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/devices`,
+          }}
+        />
       </PageHead>
-      <Listing label="Devices" state={state} answer={devices} idOf={({ id }) => id} openId={openId} onOpen={setOpen} example="platform = 'android' AND appVersion < '2.4.0'"
-        presets={[{ label: 'Allowed', filter: "permission = 'granted' AND retiredAt IS NULL" }, { label: 'Not allowed', filter: "permission <> 'granted'" }, { label: 'Retired', filter: 'retiredAt IS NOT NULL' }]}
-        empty={<Empty title="No device has registered yet"><Text>An app registers its installation after each start:</Text><Code>{REGISTER}</Code></Empty>}
+      <Listing
+        label="Devices"
+        state={state}
+        answer={devices}
+        idOf={({ id }) => id}
+        openId={openId}
+        onOpen={setOpen}
+        example="platform = 'android' AND appVersion < '2.4.0'"
+        presets={[
+          { label: 'Allowed', filter: "permission = 'granted' AND retiredAt IS NULL" },
+          { label: 'Not allowed', filter: "permission <> 'granted'" },
+          { label: 'Retired', filter: 'retiredAt IS NOT NULL' },
+        ]}
+        empty={
+          <Empty title="No device has registered yet">
+            <Text>An app registers its installation after each start:</Text>
+            <Code>{REGISTER}</Code>
+          </Empty>
+        }
         columns={[
           { name: 'id', label: 'Device', render: ({ id }) => <span className="mono">{id.length > 22 ? `${id.slice(0, 20)}…` : id}</span> },
-          { name: 'platform', label: 'Platform', sortable: true, render: ({ platform, os }) => `${platform}, ${os}` }, { name: 'model', label: 'Model', sortable: true, render: ({ model }) => model },
-          { name: 'appVersion', label: 'App', sortable: true, render: ({ appVersion }) => <span className="mono">{appVersion}</span> }, { name: 'locale', label: 'Locale', sortable: true, render: ({ locale }) => locale },
-          { name: 'reach', label: 'Reachable', render: ({ reachable, reach }) => <span title={reach} className={reachable ? undefined : 'care'}>{reachable ? 'yes' : reach}</span> },
+          { name: 'platform', label: 'Platform', sortable: true, render: ({ platform, os }) => `${platform}, ${os}` },
+          { name: 'model', label: 'Model', sortable: true, render: ({ model }) => model },
+          { name: 'appVersion', label: 'App', sortable: true, render: ({ appVersion }) => <span className="mono">{appVersion}</span> },
+          { name: 'locale', label: 'Locale', sortable: true, render: ({ locale }) => locale },
+          {
+            name: 'reach',
+            label: 'Reachable',
+            render: ({ reachable, reach }) => (
+              <span title={reach} className={reachable ? undefined : 'care'}>
+                {reachable ? 'yes' : reach}
+              </span>
+            ),
+          },
           { name: 'lastSeenAt', label: 'Last seen', sortable: true, render: ({ lastSeenAt }) => <Moment at={lastSeenAt} /> },
-        ]} />
-      <Drawer opened={openId !== ''} onClose={() => setOpen(null)} position="right" size="lg" title="Device">{openId && <OneDevice id={openId} onGone={() => setOpen(null)} />}</Drawer>
+        ]}
+      />
+      <Drawer opened={openId !== ''} onClose={() => setOpen(null)} position="right" size="lg" title="Device">
+        {openId && <OneDevice id={openId} onGone={() => setOpen(null)} />}
+      </Drawer>
     </>
   );
 }
@@ -47,23 +82,72 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
   const patch = useChange(operations.devices.patch, ['devices.']);
   const remove = useChange(operations.devices.removeManaged, ['devices.']);
   const test = useChange(operations.notifications.sendManaged, ['notifications.']);
-  const sendTest = () => test.mutate({ params, body: { title: 'Test', body: `Sent to this device from the console.`, audience: { device: device.id } } });
+  const sendTest = () =>
+    test.mutate({ params, body: { title: 'Test', body: `Sent to this device from the console.`, audience: { device: device.id } } });
   return (
     <Stack>
-      <Text className={device.reachable ? undefined : 'care'} fw={600}>{device.reachable ? 'A notification sent now goes out to it.' : `Not reachable. ${device.reach}`}</Text>
-      <Facts of={[
-        ['Id', <span key="i" className="mono">{device.id}</span>], ['Platform', `${device.platform}, ${device.os}`], ['Model', device.model], ['App version', device.appVersion], ['Client', device.client],
-        ['User', device.userId && <Anchor key="u" component={Link} to={`${base}/users?open=${device.userId}`} className="mono">{device.userId}</Anchor>],
-        ['Locale', device.locale], ['Time zone', device.timeZone], ['Permission', device.permission], ['Push network', device.pushOrigin], ['Last seen', <Moment key="l" at={device.lastSeenAt} />], ['First registered', <Moment key="f" at={device.createdAt} />], ['Retired', device.retiredAt && <Moment key="r" at={device.retiredAt} />],
-        ['Look at', <Anchor key="q" component={Link} to={`${base}/requests?filter=${encodeURIComponent(`deviceId = '${device.id}'`)}`}>its requests</Anchor>],
-      ]} />
-      {test.data && <Text role="status">Sent: <Anchor component={Link} to={`${base}/sent/${test.data.id}`}>see what became of it</Anchor></Text>}
+      <Text className={device.reachable ? undefined : 'care'} fw={600}>
+        {device.reachable ? 'A notification sent now goes out to it.' : `Not reachable. ${device.reach}`}
+      </Text>
+      <Facts
+        of={[
+          [
+            'Id',
+            <span key="i" className="mono">
+              {device.id}
+            </span>,
+          ],
+          ['Platform', `${device.platform}, ${device.os}`],
+          ['Model', device.model],
+          ['App version', device.appVersion],
+          ['Client', device.client],
+          [
+            'User',
+            device.userId && (
+              <Anchor key="u" component={Link} to={`${base}/users?open=${device.userId}`} className="mono">
+                {device.userId}
+              </Anchor>
+            ),
+          ],
+          ['Locale', device.locale],
+          ['Time zone', device.timeZone],
+          ['Permission', device.permission],
+          ['Push network', device.pushOrigin],
+          ['Last seen', <Moment key="l" at={device.lastSeenAt} />],
+          ['First registered', <Moment key="f" at={device.createdAt} />],
+          ['Retired', device.retiredAt && <Moment key="r" at={device.retiredAt} />],
+          [
+            'Look at',
+            <Anchor key="q" component={Link} to={`${base}/requests?filter=${encodeURIComponent(`deviceId = '${device.id}'`)}`}>
+              its requests
+            </Anchor>,
+          ],
+        ]}
+      />
+      {test.data && (
+        <Text role="status">
+          Sent:{' '}
+          <Anchor component={Link} to={`${base}/sent/${test.data.id}`}>
+            see what became of it
+          </Anchor>
+        </Text>
+      )}
       <Trouble error={test.error ?? patch.error ?? remove.error} />
       <Group>
-        <Button onClick={sendTest} loading={test.isPending}>Send a test</Button>
-        {device.userId && <Button variant="default" onClick={() => patch.mutate({ params: at, body: { userId: null } })}>Detach from its user</Button>}
-        <Button variant="default" onClick={() => patch.mutate({ params: at, body: { retired: !device.retiredAt } })}>{device.retiredAt ? 'Bring back' : 'Retire'}</Button>
-        <Button variant="subtle" color="persimmon.8" onClick={() => remove.mutate({ params: at }, { onSuccess: onGone })}>Forget it</Button>
+        <Button onClick={sendTest} loading={test.isPending}>
+          Send a test
+        </Button>
+        {device.userId && (
+          <Button variant="default" onClick={() => patch.mutate({ params: at, body: { userId: null } })}>
+            Detach from its user
+          </Button>
+        )}
+        <Button variant="default" onClick={() => patch.mutate({ params: at, body: { retired: !device.retiredAt } })}>
+          {device.retiredAt ? 'Bring back' : 'Retire'}
+        </Button>
+        <Button variant="subtle" color="persimmon" c="var(--care)" onClick={() => remove.mutate({ params: at }, { onSuccess: onGone })}>
+          Forget it
+        </Button>
       </Group>
     </Stack>
   );

@@ -8,7 +8,10 @@ import { Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { FromCode } from '../parts/fromCode.js';
 import { usePlace } from '../place.js';
 
-const MODE_WORDS = { open: 'open: a first write makes collections and fields', closed: 'closed: unknown collections and fields are refused' } as const;
+const MODE_WORDS = {
+  open: 'open: a first write makes collections and fields',
+  closed: 'closed: unknown collections and fields are refused',
+} as const;
 type Mode = keyof typeof MODE_WORDS;
 
 export function EnvironmentsPage() {
@@ -19,7 +22,15 @@ export function EnvironmentsPage() {
       <PageHead title="Environments" hint="Isolated copies of the app’s backend: each has its own data, users, devices and keys">
         <FromCode same={{ command: `orchard env list --app ${params.app}`, method: 'GET', path: '/manage/v1/apps' }} />
       </PageHead>
-      <Loaded of={apps}>{({ items }) => <>{(items.find(({ name }) => name === params.app)?.environments ?? []).map((item) => <OneEnvironment key={item.name} environment={item} />)}</>}</Loaded>
+      <Loaded of={apps}>
+        {({ items }) => (
+          <>
+            {(items.find(({ name }) => name === params.app)?.environments ?? []).map((item) => (
+              <OneEnvironment key={item.name} environment={item} />
+            ))}
+          </>
+        )}
+      </Loaded>
       <NewEnvironment />
     </Stack>
   );
@@ -32,8 +43,21 @@ function OneEnvironment({ environment }: { environment: Environment }) {
   return (
     <section className="panel">
       <Group justify="space-between">
-        <Text fw={600}>{app} / {name} <Text span c="dimmed" fw={400}>made <Moment at={environment.createdAt} />, you are its {role}</Text></Text>
-        <NativeSelect aria-label={`Mode of ${name}`} value={mode} disabled={!mayChange || change.isPending} onChange={({ currentTarget }) => change.mutate({ params: { app, environment: name }, body: { mode: currentTarget.value as Mode } })} data={Object.entries(MODE_WORDS).map(([value, label]) => ({ value, label }))} />
+        <Text fw={600}>
+          {app} / {name}{' '}
+          <Text span c="dimmed" fw={400}>
+            made <Moment at={environment.createdAt} />, you are its {role}
+          </Text>
+        </Text>
+        <NativeSelect
+          aria-label={`Mode of ${name}`}
+          value={mode}
+          disabled={!mayChange || change.isPending}
+          onChange={({ currentTarget }) =>
+            change.mutate({ params: { app, environment: name }, body: { mode: currentTarget.value as Mode } })
+          }
+          data={Object.entries(MODE_WORDS).map(([value, label]) => ({ value, label }))}
+        />
       </Group>
       <Trouble error={change.error} />
     </section>
@@ -46,8 +70,25 @@ function NewEnvironment() {
   const [name, setName] = useState('');
   const create = useChange(operations.environments.create, ['apps.']);
   return (
-    <form className="panel" onSubmit={(event) => { event.preventDefault(); create.mutate({ params: { app: params.app }, body: { name } }, { onSuccess: () => navigate(`/${params.app}/${name}/setup`) }); }}>
-      <Group align="flex-end"><TextInput label="New environment" placeholder="staging" required value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} /><Button type="submit" variant="default" loading={create.isPending}>Add</Button></Group>
+    <form
+      className="panel"
+      onSubmit={(event) => {
+        event.preventDefault();
+        create.mutate({ params: { app: params.app }, body: { name } }, { onSuccess: () => navigate(`/${params.app}/${name}/setup`) });
+      }}
+    >
+      <Group align="flex-end">
+        <TextInput
+          label="New environment"
+          placeholder="staging"
+          required
+          value={name}
+          onChange={({ currentTarget }) => setName(currentTarget.value)}
+        />
+        <Button type="submit" variant="default" loading={create.isPending}>
+          Add
+        </Button>
+      </Group>
       <Trouble error={create.error} />
     </form>
   );

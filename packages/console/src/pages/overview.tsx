@@ -1,16 +1,16 @@
 /** The first look: what happens now, and what wants attention. */
 import { Anchor, Button, Group, SimpleGrid, Stack, Text, Title } from '@mantine/core';
-import { type BlockedOrigin, operations } from '@orchard/contract';
+import { operations } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
 import { count, Loaded, milliseconds, Moment, PageHead } from '../parts/basics.js';
+import { BlockedOrigins } from '../parts/blockedOrigins.js';
 import { ChartPanel } from '../parts/chart.js';
 import { FromCode } from '../parts/fromCode.js';
 import { RangeControl, useRange } from '../parts/range.js';
 import { usePlace } from '../place.js';
 
 import { callRows, CALL_SERIES } from './apiUse.js';
-import { AllowOrigin } from './clients.js';
 
 export function OverviewPage() {
   const { params, base } = usePlace();
@@ -24,7 +24,13 @@ export function OverviewPage() {
     <Stack gap="lg">
       <PageHead title="Overview" hint={`${params.app} / ${params.environment}`}>
         <RangeControl range={range} />
-        <FromCode same={{ command: `orchard usage --app ${params.app} --env ${params.environment} --since ${range.name}`, method: 'GET', path: `/manage/v1/apps/${params.app}/environments/${params.environment}/usage` }} />
+        <FromCode
+          same={{
+            command: `orchard usage --app ${params.app} --env ${params.environment} --since ${range.name}`,
+            method: 'GET',
+            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/usage`,
+          }}
+        />
       </PageHead>
       <BlockedOrigins items={blocked.data?.items ?? []} />
       <Loaded of={usage}>
@@ -37,29 +43,78 @@ export function OverviewPage() {
               <Figure label="half are faster than" value={milliseconds(total.p50Ms)} to={`${base}/api-use`} />
               <Figure label="95 of 100 are faster than" value={milliseconds(total.p95Ms)} to={`${base}/api-use`} />
             </SimpleGrid>
-            <ChartPanel title="Calls" unit="calls" rows={callRows(steps)} series={CALL_SERIES} stepMs={stepMs} kind="bar" stacked height={180} />
+            <ChartPanel
+              title="Calls"
+              unit="calls"
+              rows={callRows(steps)}
+              series={CALL_SERIES}
+              stepMs={stepMs}
+              kind="bar"
+              stacked
+              height={180}
+            />
           </>
         )}
       </Loaded>
       <SimpleGrid cols={{ base: 1, md: 2 }} spacing="xl">
         <section className="panel">
-          <Title order={2} mb="xs">Latest notifications</Title>
+          <Title order={2} mb="xs">
+            Latest notifications
+          </Title>
           <Loaded of={sent}>
-            {({ items }) => items.length === 0 ? <Group><Text size="sm">None sent yet.</Text><Button component={Link} to={`${base}/compose`} size="compact-sm" variant="light">Compose one</Button></Group> : (
-              <Stack gap={6}>{items.map((item) => (
-                <Group key={item.id} justify="space-between" wrap="nowrap"><Anchor component={Link} to={`${base}/sent/${item.id}`} truncate>{item.title}</Anchor><Text size="sm" c="dimmed" style={{ whiteSpace: 'nowrap' }}>{count(item.deliveries.sent)} of {count(item.deliveries.total)} sent, <Moment at={item.createdAt} /></Text></Group>
-              ))}</Stack>
-            )}
+            {({ items }) =>
+              items.length === 0 ? (
+                <Group>
+                  <Text size="sm">None sent yet.</Text>
+                  <Button component={Link} to={`${base}/compose`} size="compact-sm" variant="light">
+                    Compose one
+                  </Button>
+                </Group>
+              ) : (
+                <Stack gap={6}>
+                  {items.map((item) => (
+                    <Group key={item.id} justify="space-between" wrap="nowrap">
+                      <Anchor component={Link} to={`${base}/sent/${item.id}`} truncate>
+                        {item.title}
+                      </Anchor>
+                      <Text size="sm" c="dimmed" style={{ whiteSpace: 'nowrap' }}>
+                        {count(item.deliveries.sent)} of {count(item.deliveries.total)} sent, <Moment at={item.createdAt} />
+                      </Text>
+                    </Group>
+                  ))}
+                </Stack>
+              )
+            }
           </Loaded>
         </section>
         <section className="panel">
-          <Title order={2} mb="xs">Collections</Title>
+          <Title order={2} mb="xs">
+            Collections
+          </Title>
           <Loaded of={collections}>
-            {({ items }) => items.length === 0 ? <Text size="sm">None yet: the first stored record makes one. <Anchor component={Link} to={`${base}/quick-start`}>Quick start</Anchor></Text> : (
-              <Stack gap={6}>{items.map((item) => (
-                <Group key={item.name} justify="space-between"><Anchor component={Link} to={`${base}/data/${item.name}`}>{item.name}</Anchor><Text size="sm" className="mono">{count(item.records)}</Text></Group>
-              ))}</Stack>
-            )}
+            {({ items }) =>
+              items.length === 0 ? (
+                <Text size="sm">
+                  None yet: the first stored record makes one.{' '}
+                  <Anchor component={Link} to={`${base}/quick-start`}>
+                    Quick start
+                  </Anchor>
+                </Text>
+              ) : (
+                <Stack gap={6}>
+                  {items.map((item) => (
+                    <Group key={item.name} justify="space-between">
+                      <Anchor component={Link} to={`${base}/data/${item.name}`}>
+                        {item.name}
+                      </Anchor>
+                      <Text size="sm" className="mono">
+                        {count(item.records)}
+                      </Text>
+                    </Group>
+                  ))}
+                </Stack>
+              )
+            }
           </Loaded>
         </section>
       </SimpleGrid>
@@ -68,25 +123,14 @@ export function OverviewPage() {
 }
 
 function Figure({ label, value, to, care }: { label: string; value: string; to: string; care?: boolean }) {
-  return <div className="panel"><Anchor component={Link} to={to} c="inherit" className={care ? 'care' : undefined}><span className="number">{value}</span></Anchor><Text size="sm" c="dimmed">{label}</Text></div>;
-}
-
-/** A website that cannot connect gets nothing useful from its browser; here is why. */
-export function BlockedOrigins({ items }: { items: BlockedOrigin[] }) {
-  if (items.length === 0) return null;
   return (
-    <section className="panel" aria-label="Blocked web origins">
-      <Title order={2} className="care">{items.length === 1 ? 'A website is turned away' : `${items.length} websites are turned away`}</Title>
-      <Text size="sm" mb="xs">They sent a client’s key from a web origin that the client does not list. If a site is yours, allow it.</Text>
-      <Stack gap="xs">
-        {items.map((item) => (
-          <Group key={`${item.client} ${item.origin}`} gap="md">
-            <Text className="mono">{item.origin}</Text>
-            <Text size="sm" c="dimmed">with the key of {item.client}, {count(item.count)} {item.count === 1 ? 'call' : 'calls'}, the latest <Moment at={item.lastAt} />: {item.lastRoute}</Text>
-            <AllowOrigin client={item.client} origin={item.origin} />
-          </Group>
-        ))}
-      </Stack>
-    </section>
+    <div className="panel">
+      <Anchor component={Link} to={to} c="inherit" className={care ? 'care' : undefined}>
+        <span className="number">{value}</span>
+      </Anchor>
+      <Text size="sm" c="dimmed">
+        {label}
+      </Text>
+    </div>
   );
 }

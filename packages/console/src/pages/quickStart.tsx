@@ -20,18 +20,63 @@ export function QuickStartPage() {
       <Loaded of={clients}>
         {({ items }) => {
           const usable = items.filter((client) => keyOf(client));
-          const client = usable.find(({ name }) => name === chosen) ?? usable.find(({ kind }) => kind === (platform === 'browser' ? 'web' : platform === 'swift' ? 'ios' : platform === 'kotlin' ? 'android' : kind)) ?? usable[0];
+          const client =
+            usable.find(({ name }) => name === chosen) ??
+            usable.find(
+              ({ kind }) =>
+                kind === (platform === 'browser' ? 'web' : platform === 'swift' ? 'ios' : platform === 'kotlin' ? 'android' : kind),
+            ) ??
+            usable[0];
           const key = keyOf(client);
-          if (!client || !key) return <Empty title="Add a client first"><Text>A call needs the key of a client. <Anchor component={Link} to={`${base}/setup`}>Add one under Clients and keys</Anchor>.</Text></Empty>;
+          if (!client || !key)
+            return (
+              <Empty title="Add a client first">
+                <Text>
+                  A call needs the key of a client.{' '}
+                  <Anchor component={Link} to={`${base}/setup`}>
+                    Add one under Clients and keys
+                  </Anchor>
+                  .
+                </Text>
+              </Empty>
+            );
           return (
             <Stack gap="md" maw={860}>
-              <NativeSelect label="Client whose key is filled in" maw={320} value={client.name} onChange={({ currentTarget }) => setChosen(currentTarget.value)} data={usable.map(({ name }) => name)} />
+              <NativeSelect
+                label="Client whose key is filled in"
+                maw={320}
+                value={client.name}
+                onChange={({ currentTarget }) => setChosen(currentTarget.value)}
+                data={usable.map(({ name }) => name)}
+              />
               <Tabs value={platform} onChange={setPlatform} keepMounted={false}>
-                <Tabs.List mb="md">{PLATFORMS.map(({ id, label }) => <Tabs.Tab key={id} value={id}>{label}</Tabs.Tab>)}</Tabs.List>
+                <Tabs.List mb="md">
+                  {PLATFORMS.map(({ id, label }) => (
+                    <Tabs.Tab key={id} value={id}>
+                      {label}
+                    </Tabs.Tab>
+                  ))}
+                </Tabs.List>
                 {PLATFORMS.map(({ id }) => (
                   <Tabs.Panel key={id} value={id}>
-                    {id === 'browser' && <Text size="sm" mb="sm">{client.kind === 'web' ? `Pages may call from: ${client.origins.join(', ') || 'nowhere yet'}. ` : `${client.name} is no web client, so browsers are turned away. `}An origin that is refused shows up on the Overview with a button that allows it.</Text>}
-                    <ol className="steps">{quickStart(id, window.location.origin, key).map(({ title, code }) => <li key={title}><Title order={2} mb={4}>{title}</Title><Code label={`Copy: ${title}`}>{code}</Code></li>)}</ol>
+                    {id === 'browser' && (
+                      <Text size="sm" mb="sm">
+                        {client.kind === 'web'
+                          ? `Pages may call from: ${client.origins.join(', ') || 'nowhere yet'}. `
+                          : `${client.name} is no web client, so browsers are turned away. `}
+                        An origin that is refused shows up on the Overview with a button that allows it.
+                      </Text>
+                    )}
+                    <ol className="steps">
+                      {quickStart(id, window.location.origin, key).map(({ title, code }) => (
+                        <li key={title}>
+                          <Title order={2} mb={4}>
+                            {title}
+                          </Title>
+                          <Code label={`Copy: ${title}`}>{code}</Code>
+                        </li>
+                      ))}
+                    </ol>
                   </Tabs.Panel>
                 ))}
               </Tabs>

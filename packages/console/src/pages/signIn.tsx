@@ -42,13 +42,30 @@ export function SignInPage() {
   }
   return (
     <Frame title="Sign in to Vivid Orchard">
-      {setup.data?.needed && <Text size="sm">Nobody has an account here yet. Open the one-time address that the start of the service printed.</Text>}
+      {setup.data?.needed && (
+        <Text size="sm">Nobody has an account here yet. Open the one-time address that the start of the service printed.</Text>
+      )}
       <form onSubmit={(event) => void submit(event)}>
         <Stack gap="sm">
-          <TextInput label="E-mail address" type="email" required autoComplete="username" value={email} onChange={({ currentTarget }) => setEmail(currentTarget.value)} />
-          <PasswordInput label="Password" required autoComplete="current-password" value={password} onChange={({ currentTarget }) => setPassword(currentTarget.value)} />
+          <TextInput
+            label="E-mail address"
+            type="email"
+            required
+            autoComplete="username"
+            value={email}
+            onChange={({ currentTarget }) => setEmail(currentTarget.value)}
+          />
+          <PasswordInput
+            label="Password"
+            required
+            autoComplete="current-password"
+            value={password}
+            onChange={({ currentTarget }) => setPassword(currentTarget.value)}
+          />
           <Trouble error={signIn.error} />
-          <Button type="submit" loading={signIn.isPending}>Sign in</Button>
+          <Button type="submit" loading={signIn.isPending}>
+            Sign in
+          </Button>
         </Stack>
       </form>
     </Frame>
@@ -69,15 +86,36 @@ export function SetupPage() {
   }
   return (
     <Frame title="Make the owner account">
-      <Text size="sm">The owner runs this installation: makes apps and environments, and gives others their roles. This address works once.</Text>
+      <Text size="sm">
+        The owner runs this installation: makes apps and environments, and gives others their roles. This address works once.
+      </Text>
       <form onSubmit={(event) => void submit(event)}>
         <Stack gap="sm">
           <TextInput label="Your name" required value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
-          <TextInput label="E-mail address" type="email" required autoComplete="username" value={email} onChange={({ currentTarget }) => setEmail(currentTarget.value)} />
-          <PasswordInput label="Password" description="At least 10 characters" required minLength={10} autoComplete="new-password" value={password} onChange={({ currentTarget }) => setPassword(currentTarget.value)} />
+          <TextInput
+            label="E-mail address"
+            type="email"
+            required
+            autoComplete="username"
+            value={email}
+            onChange={({ currentTarget }) => setEmail(currentTarget.value)}
+          />
+          <PasswordInput
+            label="Password"
+            description="At least 10 characters"
+            required
+            minLength={10}
+            autoComplete="new-password"
+            value={password}
+            onChange={({ currentTarget }) => setPassword(currentTarget.value)}
+          />
           <Trouble error={setUp.error} />
-          <Button type="submit" loading={setUp.isPending}>Make the account</Button>
-          <Anchor href="/sign-in" size="sm">I have an account</Anchor>
+          <Button type="submit" loading={setUp.isPending}>
+            Make the account
+          </Button>
+          <Anchor href="/sign-in" size="sm">
+            I have an account
+          </Anchor>
         </Stack>
       </form>
     </Frame>

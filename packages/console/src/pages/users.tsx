@@ -1,5 +1,19 @@
 /** People who have an account in this environment. */
-import { Anchor, Badge, Button, Drawer, Group, JsonInput, Modal, PasswordInput, Stack, Switch, TagsInput, Text, TextInput } from '@mantine/core';
+import {
+  Anchor,
+  Badge,
+  Button,
+  Drawer,
+  Group,
+  JsonInput,
+  Modal,
+  PasswordInput,
+  Stack,
+  Switch,
+  TagsInput,
+  Text,
+  TextInput,
+} from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
 import { operations, type User } from '@orchard/contract';
 import { useState } from 'react';
@@ -20,17 +34,54 @@ export function UsersPage() {
   return (
     <>
       <PageHead title="Users" hint="People with an account in this environment">
-        <FromCode same={{ command: `orchard user list --app ${params.app} --env ${params.environment}${state.filter ? ` --filter "${state.filter}"` : ''}`, method: 'GET', path: `/manage/v1/apps/${params.app}/environments/${params.environment}/users` }} />
+        <FromCode
+          same={{
+            command: `orchard user list --app ${params.app} --env ${params.environment}${state.filter ? ` --filter "${state.filter}"` : ''}`,
+            method: 'GET',
+            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/users`,
+          }}
+        />
         <Button onClick={() => setOpen(NEW)}>New user</Button>
       </PageHead>
-      <Listing label="Users" state={state} answer={users} idOf={({ id }) => id} openId={openId} onOpen={setOpen} example="email LIKE '%@hikers.example'"
-        presets={[{ label: 'Wardens', filter: "roles LIKE '%\"warden\"%'" }, { label: 'Disabled', filter: 'disabled = TRUE' }, { label: 'Never signed in', filter: 'lastSeenAt IS NULL' }]}
-        empty={<Empty title="Nobody has signed up yet"><Text>An app makes accounts with POST /app/v1/users. You can make one here too.</Text></Empty>}
+      <Listing
+        label="Users"
+        state={state}
+        answer={users}
+        idOf={({ id }) => id}
+        openId={openId}
+        onOpen={setOpen}
+        example="email LIKE '%@hikers.example'"
+        presets={[
+          { label: 'Wardens', filter: 'roles LIKE \'%"warden"%\'' },
+          { label: 'Disabled', filter: 'disabled = TRUE' },
+          { label: 'Never signed in', filter: 'lastSeenAt IS NULL' },
+        ]}
+        empty={
+          <Empty title="Nobody has signed up yet">
+            <Text>An app makes accounts with POST /app/v1/users. You can make one here too.</Text>
+          </Empty>
+        }
         columns={[
-          { name: 'email', label: 'E-mail', sortable: true, render: ({ email }) => email }, { name: 'name', label: 'Name', sortable: true, render: ({ name }) => name },
-          { name: 'roles', label: 'Roles', render: ({ roles, disabled }) => <>{roles.join(', ')}{disabled && <Badge ml={6} size="xs" variant="outline" color="persimmon.8">disabled</Badge>}</> },
-          { name: 'createdAt', label: 'Signed up', sortable: true, render: ({ createdAt }) => <Moment at={createdAt} /> }, { name: 'lastSeenAt', label: 'Last signed in', sortable: true, render: ({ lastSeenAt }) => <Moment at={lastSeenAt} /> },
-        ]} />
+          { name: 'email', label: 'E-mail', sortable: true, render: ({ email }) => email },
+          { name: 'name', label: 'Name', sortable: true, render: ({ name }) => name },
+          {
+            name: 'roles',
+            label: 'Roles',
+            render: ({ roles, disabled }) => (
+              <>
+                {roles.join(', ')}
+                {disabled && (
+                  <Badge ml={6} size="xs" variant="outline" color="persimmon" c="var(--care)">
+                    disabled
+                  </Badge>
+                )}
+              </>
+            ),
+          },
+          { name: 'createdAt', label: 'Signed up', sortable: true, render: ({ createdAt }) => <Moment at={createdAt} /> },
+          { name: 'lastSeenAt', label: 'Last signed in', sortable: true, render: ({ lastSeenAt }) => <Moment at={lastSeenAt} /> },
+        ]}
+      />
       <Drawer opened={openId !== ''} onClose={() => setOpen(null)} position="right" size="lg" title={openId === NEW ? 'New user' : 'User'}>
         {openId === NEW && <NewUser onMade={setOpen} />}
         {openId && openId !== NEW && <OneUser id={openId} onGone={() => setOpen(null)} />}
@@ -46,13 +97,37 @@ function NewUser({ onMade }: { onMade: (id: string) => void }) {
   const [password, setPassword] = useState('');
   const create = useChange(operations.users.create, ['users.']);
   return (
-    <form onSubmit={(event) => { event.preventDefault(); create.mutate({ params, body: { email, password, ...(name ? { name } : {}) } }, { onSuccess: ({ id }) => onMade(id) }); }}>
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        create.mutate({ params, body: { email, password, ...(name ? { name } : {}) } }, { onSuccess: ({ id }) => onMade(id) });
+      }}
+    >
       <Stack gap="sm">
-        <TextInput data-autofocus label="E-mail address" type="email" required value={email} onChange={({ currentTarget }) => setEmail(currentTarget.value)} />
+        <TextInput
+          data-autofocus
+          label="E-mail address"
+          type="email"
+          required
+          value={email}
+          onChange={({ currentTarget }) => setEmail(currentTarget.value)}
+        />
         <TextInput label="Name" value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
-        <PasswordInput label="First password" description="At least 10 characters" required minLength={10} autoComplete="new-password" value={password} onChange={({ currentTarget }) => setPassword(currentTarget.value)} />
+        <PasswordInput
+          label="First password"
+          description="At least 10 characters"
+          required
+          minLength={10}
+          autoComplete="new-password"
+          value={password}
+          onChange={({ currentTarget }) => setPassword(currentTarget.value)}
+        />
         <Trouble error={create.error} />
-        <Group justify="flex-end"><Button type="submit" loading={create.isPending}>Make the account</Button></Group>
+        <Group justify="flex-end">
+          <Button type="submit" loading={create.isPending}>
+            Make the account
+          </Button>
+        </Group>
       </Stack>
     </form>
   );
@@ -81,26 +156,87 @@ function UserForm({ user, onGone }: { user: User; onGone: () => void }) {
       const parsed = JSON.parse(data || '{}');
       setWrong(null);
       // Members that were taken out are null in a merge patch.
-      const gone = Object.fromEntries(Object.keys(user.data).filter((key) => !(key in parsed)).map((key) => [key, null]));
+      const gone = Object.fromEntries(
+        Object.keys(user.data)
+          .filter((key) => !(key in parsed))
+          .map((key) => [key, null]),
+      );
       patch.mutate({ params: at, body: { name: name || null, roles, disabled, data: { ...gone, ...parsed } } });
     } catch {
       setWrong('Not a JSON object.');
     }
   }
   return (
-    <form onSubmit={(event) => { event.preventDefault(); save(); }}>
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        save();
+      }}
+    >
       <Stack>
-        <Facts of={[['E-mail', user.email], ['Id', <span key="i" className="mono">{user.id}</span>], ['Signed up', <Moment key="c" at={user.createdAt} />], ['Last signed in', <Moment key="l" at={user.lastSeenAt} />],
-          ['Look at', <Group key="k" gap="md"><Anchor component={Link} to={`${base}/devices?filter=${filter}`}>devices</Anchor><Anchor component={Link} to={`${base}/requests?filter=${filter}`}>requests</Anchor><Anchor component={Link} to={`${base}/compose?user=${user.id}`}>send a notification</Anchor></Group>]]} />
+        <Facts
+          of={[
+            ['E-mail', user.email],
+            [
+              'Id',
+              <span key="i" className="mono">
+                {user.id}
+              </span>,
+            ],
+            ['Signed up', <Moment key="c" at={user.createdAt} />],
+            ['Last signed in', <Moment key="l" at={user.lastSeenAt} />],
+            [
+              'Look at',
+              <Group key="k" gap="md">
+                <Anchor component={Link} to={`${base}/devices?filter=${filter}`}>
+                  devices
+                </Anchor>
+                <Anchor component={Link} to={`${base}/requests?filter=${filter}`}>
+                  requests
+                </Anchor>
+                <Anchor component={Link} to={`${base}/compose?user=${user.id}`}>
+                  send a notification
+                </Anchor>
+              </Group>,
+            ],
+          ]}
+        />
         <TextInput label="Name" value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
         <TagsInput label="Roles" description="Labels that access rules can test" value={roles} onChange={setRoles} />
-        <JsonInput label="Data" description="Whatever the app keeps about the user" autosize minRows={2} value={data} onChange={setData} error={wrong} />
-        <Switch label="Disabled: sessions end, signing in is refused" checked={disabled} onChange={({ currentTarget }) => setDisabled(currentTarget.checked)} />
-        <Trouble error={patch.error} /><Trouble error={remove.error} />
-        <Group justify="space-between"><Button variant="subtle" color="persimmon.8" onClick={ask.open}>Delete this user</Button><Button type="submit" loading={patch.isPending}>Save</Button></Group>
+        <JsonInput
+          label="Data"
+          description="Whatever the app keeps about the user"
+          autosize
+          minRows={2}
+          value={data}
+          onChange={setData}
+          error={wrong}
+        />
+        <Switch
+          label="Disabled: sessions end, signing in is refused"
+          checked={disabled}
+          onChange={({ currentTarget }) => setDisabled(currentTarget.checked)}
+        />
+        <Trouble error={patch.error} />
+        <Trouble error={remove.error} />
+        <Group justify="space-between">
+          <Button variant="subtle" color="persimmon" c="var(--care)" onClick={ask.open}>
+            Delete this user
+          </Button>
+          <Button type="submit" loading={patch.isPending}>
+            Save
+          </Button>
+        </Group>
         <Modal opened={asking} onClose={ask.close} title="Delete this user?">
           <Text mb="md">The account of {user.email} goes for good. Records they own stay.</Text>
-          <Group justify="flex-end"><Button variant="default" onClick={ask.close}>Keep it</Button><Button color="persimmon.8" onClick={() => remove.mutate({ params: at }, { onSuccess: onGone })}>Delete</Button></Group>
+          <Group justify="flex-end">
+            <Button variant="default" onClick={ask.close}>
+              Keep it
+            </Button>
+            <Button color="persimmon.8" onClick={() => remove.mutate({ params: at }, { onSuccess: onGone })}>
+              Delete
+            </Button>
+          </Group>
         </Modal>
       </Stack>
     </form>

@@ -6,7 +6,17 @@ import { type ReactNode, useRef, useState } from 'react';
 
 export type Series = { name: string; label: string; color: string };
 type Row = { at: string; [series: string]: string | number | null };
-type Props = { title: string; unit: string; rows: Row[]; series: Series[]; stepMs: number; height?: number; kind?: 'line' | 'bar'; stacked?: boolean; children?: ReactNode };
+type Props = {
+  title: string;
+  unit: string;
+  rows: Row[];
+  series: Series[];
+  stepMs: number;
+  height?: number;
+  kind?: 'line' | 'bar';
+  stacked?: boolean;
+  children?: ReactNode;
+};
 
 const DAY_MS = 86_400_000;
 
@@ -24,14 +34,24 @@ export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, ki
   const span = rows.length * stepMs;
   const data = rows.map((row) => ({ ...row, label: labelOf(row.at, span) }));
   const shown = series.filter(({ name }) => !off.has(name));
-  const toggle = (name: string) => setOff((before) => {
-    const after = new Set(before);
-    if (!after.delete(name)) after.add(name);
-    return after;
-  });
+  const toggle = (name: string) =>
+    setOff((before) => {
+      const after = new Set(before);
+      if (!after.delete(name)) after.add(name);
+      return after;
+    });
   const common = {
-    h: height, data, dataKey: 'label', series: shown.map(({ name, label, color }) => ({ name, label, color })), tickLine: 'none' as const, gridAxis: 'x' as const,
-    withLegend: false, xAxisProps: { minTickGap: 48 }, yAxisProps: { width: 56 }, unit: ` ${unit}`.replace(' calls', ''), tooltipAnimationDuration: 0,
+    h: height,
+    data,
+    dataKey: 'label',
+    series: shown.map(({ name, label, color }) => ({ name, label, color })),
+    tickLine: 'none' as const,
+    gridAxis: 'x' as const,
+    withLegend: false,
+    xAxisProps: { minTickGap: 48 },
+    yAxisProps: { width: 56 },
+    unit: ` ${unit}`.replace(' calls', ''),
+    tooltipAnimationDuration: 0,
     valueFormatter: (value: number) => value.toLocaleString('en-GB', { maximumFractionDigits: 1 }),
   };
   return (
@@ -39,20 +59,49 @@ export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, ki
       <Group justify="space-between" mb={6}>
         <Title order={2}>{title}</Title>
         <Group gap={6}>
-          <SegmentedControl size="xs" aria-label={`How to draw ${title}`} value={kind} onChange={(value) => setKind(value as 'line')} data={[{ value: 'line', label: 'Line' }, { value: 'bar', label: 'Bar' }]} />
-          <Tooltip label="Save as PNG"><ActionIcon variant="subtle" aria-label={`Save ${title} as PNG`} onClick={() => savePicture(frame.current, title)}><IconPhotoDown size={16} /></ActionIcon></Tooltip>
-          <Tooltip label="Save as CSV"><ActionIcon variant="subtle" aria-label={`Save ${title} as CSV`} onClick={() => saveTable(rows, series, title)}><IconTableDown size={16} /></ActionIcon></Tooltip>
+          <SegmentedControl
+            size="xs"
+            aria-label={`How to draw ${title}`}
+            value={kind}
+            onChange={(value) => setKind(value as 'line')}
+            data={[
+              { value: 'line', label: 'Line' },
+              { value: 'bar', label: 'Bar' },
+            ]}
+          />
+          <Tooltip label="Save as PNG">
+            <ActionIcon variant="subtle" aria-label={`Save ${title} as PNG`} onClick={() => savePicture(frame.current, title)}>
+              <IconPhotoDown size={16} />
+            </ActionIcon>
+          </Tooltip>
+          <Tooltip label="Save as CSV">
+            <ActionIcon variant="subtle" aria-label={`Save ${title} as CSV`} onClick={() => saveTable(rows, series, title)}>
+              <IconTableDown size={16} />
+            </ActionIcon>
+          </Tooltip>
         </Group>
       </Group>
       <div className="keys">
         {series.map(({ name, label, color }) => (
-          <button key={name} type="button" aria-pressed={!off.has(name)} onClick={() => toggle(name)}><i style={{ '--series': color } as never} />{label}</button>
+          <button key={name} type="button" aria-pressed={!off.has(name)} onClick={() => toggle(name)}>
+            <i style={{ '--series': color } as never} />
+            {label}
+          </button>
         ))}
       </div>
       <div ref={frame} role="img" aria-label={`${title}, ${series.map(({ label }) => label).join(', ')}, in ${unit}`}>
-        {kind === 'line'
-          ? <LineChart {...common} withDots={false} strokeWidth={1.8} curveType="linear" connectNulls={false} lineProps={{ isAnimationActive: false }} />
-          : <BarChart {...common} type={stacked ? 'stacked' : 'default'} barProps={{ isAnimationActive: false }} />}
+        {kind === 'line' ? (
+          <LineChart
+            {...common}
+            withDots={false}
+            strokeWidth={1.8}
+            curveType="linear"
+            connectNulls={false}
+            lineProps={{ isAnimationActive: false }}
+          />
+        ) : (
+          <BarChart {...common} type={stacked ? 'stacked' : 'default'} barProps={{ isAnimationActive: false }} />
+        )}
       </div>
     </section>
   );
@@ -66,7 +115,10 @@ function save(content: Blob, name: string): void {
 const fileName = (title: string) => title.toLowerCase().replace(/[^a-z0-9]+/g, '-');
 
 function saveTable(rows: Row[], series: Series[], title: string): void {
-  const lines = [['at', ...series.map(({ name }) => name)].join(','), ...rows.map((row) => [row.at, ...series.map(({ name }) => row[name] ?? '')].join(','))];
+  const lines = [
+    ['at', ...series.map(({ name }) => name)].join(','),
+    ...rows.map((row) => [row.at, ...series.map(({ name }) => row[name] ?? '')].join(',')),
+  ];
   save(new Blob([`${lines.join('\n')}\n`], { type: 'text/csv' }), `${fileName(title)}.csv`);
 }
 
@@ -79,7 +131,8 @@ function savePicture(frame: HTMLElement | null, title: string): void {
   const originals = svg.querySelectorAll<SVGElement>('*');
   copy.querySelectorAll<SVGElement>('*').forEach((element, i) => {
     const style = getComputedStyle(originals[i] as SVGElement);
-    for (const property of ['fill', 'stroke', 'stroke-width', 'font-size', 'font-family', 'opacity']) element.style.setProperty(property, style.getPropertyValue(property));
+    for (const property of ['fill', 'stroke', 'stroke-width', 'font-size', 'font-family', 'opacity'])
+      element.style.setProperty(property, style.getPropertyValue(property));
   });
   copy.setAttribute('xmlns', 'http://www.w3.org/2000/svg');
   const image = new Image();

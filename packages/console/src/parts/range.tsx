@@ -20,5 +20,13 @@ export function useRange() {
 }
 
 export function RangeControl({ range }: { range: ReturnType<typeof useRange> }) {
-  return <SegmentedControl size="xs" aria-label="Stretch of time" value={range.name} onChange={range.set} data={Object.entries(LABELS).map(([value, label]) => ({ value, label }))} />;
+  return (
+    <SegmentedControl
+      size="xs"
+      aria-label="Stretch of time"
+      value={range.name}
+      onChange={range.set}
+      data={Object.entries(LABELS).map(([value, label]) => ({ value, label }))}
+    />
+  );
 }

@@ -5,7 +5,14 @@ import type { FieldType, Json, JsonObject } from '@orchard/core';
 import { useState } from 'react';
 
 type Draft = Record<string, Json>;
-type Props = { fields: Collection['fields']; record: OrchardRecord | null; open: boolean; saving: boolean; saveLabel: string; onSave: (body: JsonObject) => void };
+type Props = {
+  fields: Collection['fields'];
+  record: OrchardRecord | null;
+  open: boolean;
+  saving: boolean;
+  saveLabel: string;
+  onSave: (body: JsonObject) => void;
+};
 
 /** Saves only what was changed; with a new record, what was filled in. */
 export function RecordForm({ fields, record, open, saving, saveLabel, onSave }: Props) {
@@ -13,7 +20,7 @@ export function RecordForm({ fields, record, open, saving, saveLabel, onSave }: 
   const [id, setId] = useState('');
   const [more, setMore] = useState('');
   const [wrong, setWrong] = useState<string | null>(null);
-  const valueOf = (name: string): Json => (name in changes ? (changes[name] as Json) : ((record?.[name] as Json | undefined) ?? null));
+  const currentOf = (name: string): Json => (name in changes ? (changes[name] as Json) : ((record?.[name] as Json | undefined) ?? null));
   const set = (name: string) => (value: Json) => setChanges((before) => ({ ...before, [name]: value }));
   function save(): void {
     try {
@@ -26,14 +33,52 @@ export function RecordForm({ fields, record, open, saving, saveLabel, onSave }: 
   }
   const touched = Object.keys(changes).length > 0 || more.trim() !== '' || record === null;
   return (
-    <form onSubmit={(event) => { event.preventDefault(); save(); }}>
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        save();
+      }}
+    >
       <Stack gap="sm">
-        {record === null && <TextInput label="id" description="Leave empty to have one made" classNames={{ input: 'mono' }} value={id} onChange={({ currentTarget }) => setId(currentTarget.value)} />}
-        {fields.map(({ name, type }) => <FieldEditor key={name} name={name} type={type} value={valueOf(name)} onChange={set(name)} />)}
-        {open && <JsonInput label={fields.length === 0 ? 'Fields, as JSON' : 'More fields, as JSON'} description="The environment is open: fields named here are added to the collection" placeholder='{"bunks": 12}' autosize minRows={2} value={more} onChange={setMore} error={wrong} />}
+        {record === null && (
+          <TextInput
+            label="id"
+            description="Leave empty to have one made"
+            classNames={{ input: 'mono' }}
+            value={id}
+            onChange={({ currentTarget }) => setId(currentTarget.value)}
+          />
+        )}
+        {fields.map(({ name, type }) => (
+          <FieldEditor key={name} name={name} type={type} value={currentOf(name)} onChange={set(name)} />
+        ))}
+        {open && (
+          <JsonInput
+            label={fields.length === 0 ? 'Fields, as JSON' : 'More fields, as JSON'}
+            description="The environment is open: fields named here are added to the collection"
+            placeholder='{"bunks": 12}'
+            autosize
+            minRows={2}
+            value={more}
+            onChange={setMore}
+            error={wrong}
+          />
+        )}
         <Group justify="flex-end">
-          {record && touched && <Button variant="subtle" onClick={() => { setChanges({}); setMore(''); }}>Undo changes</Button>}
-          <Button type="submit" loading={saving} disabled={!touched}>{saveLabel}</Button>
+          {record && touched && (
+            <Button
+              variant="subtle"
+              onClick={() => {
+                setChanges({});
+                setMore('');
+              }}
+            >
+              Undo changes
+            </Button>
+          )}
+          <Button type="submit" loading={saving} disabled={!touched}>
+            {saveLabel}
+          </Button>
         </Group>
       </Stack>
     </form>
@@ -43,14 +88,44 @@ export function RecordForm({ fields, record, open, saving, saveLabel, onSave }: 
 function FieldEditor({ name, type, value, onChange }: { name: string; type: FieldType; value: Json; onChange: (value: Json) => void }) {
   const description = type;
   switch (type) {
-    case 'integer': case 'number':
-      return <NumberInput label={name} description={description} value={(value as number | null) ?? ''} allowDecimal={type === 'number'} onChange={(next) => onChange(next === '' ? null : Number(next))} />;
+    case 'integer':
+    case 'number':
+      return (
+        <NumberInput
+          label={name}
+          description={description}
+          value={(value as number | null) ?? ''}
+          allowDecimal={type === 'number'}
+          onChange={(next) => onChange(next === '' ? null : Number(next))}
+        />
+      );
     case 'boolean':
-      return <NativeSelect label={name} description={description} value={value === null ? '' : String(value)} onChange={({ currentTarget }) => onChange(currentTarget.value === '' ? null : currentTarget.value === 'true')} data={[{ value: '', label: 'no value' }, 'true', 'false']} />;
-    case 'place': return <PlaceEditor name={name} value={value as JsonObject | null} onChange={onChange} />;
-    case 'list': case 'object': return <JsonEditor name={name} type={type} value={value} onChange={onChange} />;
+      return (
+        <NativeSelect
+          label={name}
+          description={description}
+          value={value === null ? '' : String(value)}
+          onChange={({ currentTarget }) => onChange(currentTarget.value === '' ? null : currentTarget.value === 'true')}
+          data={[{ value: '', label: 'no value' }, 'true', 'false']}
+        />
+      );
+    case 'place':
+      return <PlaceEditor name={name} value={value as JsonObject | null} onChange={onChange} />;
+    case 'list':
+    case 'object':
+      return <JsonEditor name={name} type={type} value={value} onChange={onChange} />;
     case 'text':
-      return <Textarea label={name} description={description} autosize minRows={1} maxRows={12} value={(value as string | null) ?? ''} onChange={({ currentTarget }) => onChange(currentTarget.value === '' ? null : currentTarget.value)} />;
+      return (
+        <Textarea
+          label={name}
+          description={description}
+          autosize
+          minRows={1}
+          maxRows={12}
+          value={(value as string | null) ?? ''}
+          onChange={({ currentTarget }) => onChange(currentTarget.value === '' ? null : currentTarget.value)}
+        />
+      );
   }
 }
 
@@ -66,8 +141,24 @@ function PlaceEditor({ name, value, onChange }: { name: string; value: JsonObjec
   };
   return (
     <Group grow align="flex-end">
-      <NumberInput label={`${name}: longitude`} description="place, degrees east" value={parts[0] ?? ''} decimalScale={6} min={-180} max={180} onChange={change(0)} />
-      <NumberInput label={`${name}: latitude`} description="degrees north" value={parts[1] ?? ''} decimalScale={6} min={-90} max={90} onChange={change(1)} />
+      <NumberInput
+        label={`${name}: longitude`}
+        description="place, degrees east"
+        value={parts[0] ?? ''}
+        decimalScale={6}
+        min={-180}
+        max={180}
+        onChange={change(0)}
+      />
+      <NumberInput
+        label={`${name}: latitude`}
+        description="degrees north"
+        value={parts[1] ?? ''}
+        decimalScale={6}
+        min={-90}
+        max={90}
+        onChange={change(1)}
+      />
     </Group>
   );
 }

@@ -1,26 +1,25 @@
 /** The frame of every page: top bar, left rail, and where one is. */
-import { ActionIcon, AppShell, Badge, Button, Group, Menu, Text, UnstyledButton, useMantineColorScheme } from '@mantine/core';
-import { type Member, operations } from '@orchard/contract';
 import {
-  IconApps, IconBolt, IconChartLine, IconChevronDown, IconDatabase, IconDeviceMobile, IconKey, IconListDetails, IconMoon, IconPencilPlus, IconSend2, IconStack2, IconUser, IconUsers, IconLeaf,
-} from '@tabler/icons-react';
+  ActionIcon,
+  AppShell,
+  Badge,
+  Button,
+  Group,
+  Menu,
+  Text,
+  UnstyledButton,
+  useMantineColorScheme,
+  VisuallyHidden,
+} from '@mantine/core';
+import { type Member, operations } from '@orchard/contract';
+import { IconApps, IconChevronDown, IconMoon, IconUser } from '@tabler/icons-react';
 import { NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { api, queries, useCall } from '../api.js';
 import { useLiveChanges } from '../live.js';
 import { Trouble } from '../parts/basics.js';
 import { PlaceContext, usePlace } from '../place.js';
+import { RAIL } from './rail.js';
 import { SearchBox } from './search.js';
-
-type Entry = { to: string; label: string; icon: typeof IconLeaf };
-export const RAIL: { group: string; entries: Entry[] }[] = [
-  { group: '', entries: [{ to: 'overview', label: 'Overview', icon: IconLeaf }] },
-  { group: 'Data', entries: [{ to: 'data', label: 'Collections', icon: IconDatabase }] },
-  { group: 'People', entries: [{ to: 'users', label: 'Users', icon: IconUsers }] },
-  { group: 'Messages', entries: [{ to: 'compose', label: 'Compose', icon: IconPencilPlus }, { to: 'sent', label: 'Sent', icon: IconSend2 }, { to: 'devices', label: 'Devices', icon: IconDeviceMobile }] },
-  { group: 'Operations', entries: [{ to: 'requests', label: 'Requests', icon: IconListDetails }] },
-  { group: 'Insight', entries: [{ to: 'api-use', label: 'API use', icon: IconChartLine }] },
-  { group: 'Setup', entries: [{ to: 'setup', label: 'Clients and keys', icon: IconKey }, { to: 'quick-start', label: 'Quick start', icon: IconBolt }, { to: 'environments', label: 'Environments', icon: IconStack2 }] },
-];
 
 export function Shell({ member }: { member: Member }) {
   const { params, base } = usePlace();
@@ -29,16 +28,25 @@ export function Shell({ member }: { member: Member }) {
   return (
     <PlaceContext value={environment.data ?? null}>
       <AppShell header={{ height: 52 }} navbar={{ width: 190, breakpoint: 'sm' }} padding="lg">
-        <AppShell.Header className="bar" data-live={params.environment === 'live' || undefined}><TopBar member={member} /></AppShell.Header>
+        <AppShell.Header className="bar" data-live={params.environment === 'live' || undefined}>
+          <TopBar member={member} />
+        </AppShell.Header>
         <AppShell.Navbar className="rail" component="nav" aria-label="Pages">
           {RAIL.map(({ group, entries }) => (
             <div key={group}>
               {group && <h2>{group}</h2>}
-              {entries.map(({ to, label, icon: Icon }) => <NavLink key={to} to={`${base}/${to}`}><Icon size={17} stroke={1.6} aria-hidden />{label}</NavLink>)}
+              {entries.map(({ to, label, icon: Icon }) => (
+                <NavLink key={to} to={`${base}/${to}`}>
+                  <Icon size={17} stroke={1.6} aria-hidden />
+                  {label}
+                </NavLink>
+              ))}
             </div>
           ))}
         </AppShell.Navbar>
-        <AppShell.Main><div className="page">{environment.error ? <Trouble error={environment.error} /> : <Outlet />}</div></AppShell.Main>
+        <AppShell.Main>
+          <div className="page">{environment.error ? <Trouble error={environment.error} /> : <Outlet />}</div>
+        </AppShell.Main>
       </AppShell>
     </PlaceContext>
   );
@@ -51,7 +59,9 @@ function TopBar({ member }: { member: Member }) {
       <Switcher />
       <SearchBox />
       <Group gap="xs" wrap="nowrap">
-        <ActionIcon variant="subtle" color="gray" aria-label="Switch between light and dark" onClick={toggleColorScheme}><IconMoon size={18} /></ActionIcon>
+        <ActionIcon variant="subtle" color="gray" aria-label="Switch between light and dark" onClick={toggleColorScheme}>
+          <IconMoon size={18} />
+        </ActionIcon>
         <MemberMenu member={member} />
       </Group>
     </Group>
@@ -67,21 +77,38 @@ function Switcher() {
   return (
     <Menu position="bottom-start" width={260}>
       <Menu.Target>
-        <Button variant="subtle" color="gray" c="inherit" px={6} rightSection={<IconChevronDown size={15} />} aria-label={`App ${params.app}, environment ${params.environment}: switch`}>
+        <Button variant="subtle" color="gray" c="inherit" px={6} rightSection={<IconChevronDown size={15} />}>
           <img src="/leaf.svg" alt="" width={20} height={20} style={{ marginRight: 8 }} />
-          <Text fw={600} mr={6}>{params.app}</Text><Text c="dimmed" mr={6}>/</Text><Text fw={600}>{params.environment}</Text>
-          {params.environment === 'live' && <Badge ml={8} size="sm" variant="outline" color="persimmon.8">live</Badge>}
+          <Text fw={600} mr={6}>
+            {params.app}
+          </Text>
+          <Text c="dimmed" mr={6}>
+            /
+          </Text>
+          <Text fw={600}>{params.environment}</Text>
+          <VisuallyHidden>: switch app or environment</VisuallyHidden>
+          {params.environment === 'live' && (
+            <Badge ml={8} size="sm" variant="outline" color="persimmon" c="var(--care)">
+              live
+            </Badge>
+          )}
         </Button>
       </Menu.Target>
       <Menu.Dropdown>
         {(apps.data?.items ?? []).map((app) => (
           <div key={app.name}>
             <Menu.Label>{app.title}</Menu.Label>
-            {app.environments.map(({ name }) => <Menu.Item key={name} onClick={() => navigate(`/${app.name}/${name}/${page}`)}>{app.name} / {name}</Menu.Item>)}
+            {app.environments.map(({ name }) => (
+              <Menu.Item key={name} onClick={() => navigate(`/${app.name}/${name}/${page}`)}>
+                {app.name} / {name}
+              </Menu.Item>
+            ))}
           </div>
         ))}
         <Menu.Divider />
-        <Menu.Item leftSection={<IconApps size={15} />} onClick={() => navigate('/')}>All apps</Menu.Item>
+        <Menu.Item leftSection={<IconApps size={15} />} onClick={() => navigate('/')}>
+          All apps
+        </Menu.Item>
       </Menu.Dropdown>
     </Menu>
   );
@@ -96,8 +123,18 @@ function MemberMenu({ member }: { member: Member }) {
   }
   return (
     <Menu position="bottom-end">
-      <Menu.Target><UnstyledButton aria-label={`Signed in as ${member.name}`}><Group gap={6} wrap="nowrap"><IconUser size={18} stroke={1.6} /><Text size="sm">{member.name}</Text></Group></UnstyledButton></Menu.Target>
-      <Menu.Dropdown><Menu.Label>{member.email}</Menu.Label><Menu.Item onClick={() => void signOut()}>Sign out</Menu.Item></Menu.Dropdown>
+      <Menu.Target>
+        <UnstyledButton aria-label={`Signed in as ${member.name}`}>
+          <Group gap={6} wrap="nowrap">
+            <IconUser size={18} stroke={1.6} />
+            <Text size="sm">{member.name}</Text>
+          </Group>
+        </UnstyledButton>
+      </Menu.Target>
+      <Menu.Dropdown>
+        <Menu.Label>{member.email}</Menu.Label>
+        <Menu.Item onClick={() => void signOut()}>Sign out</Menu.Item>
+      </Menu.Dropdown>
     </Menu>
   );
 }

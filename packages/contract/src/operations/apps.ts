@@ -7,7 +7,8 @@ export const MODES = ['open', 'closed'] as const;
 
 export const environment = z
   .object({
-    app: slug, name: slug,
+    app: slug,
+    name: slug,
     mode: z.enum(MODES).describe('open: writes may add collections and fields; closed: they are refused'),
     role: z.enum(ROLES).describe('Your role in it'),
     createdAt: time,
@@ -34,11 +35,14 @@ export const key = z
   .meta({ id: 'Key' });
 export type Key = z.infer<typeof key>;
 
-const origin = z.string().max(253).refine((text) => {
-  if (!URL.canParse(text)) return false;
-  const url = new URL(text);
-  return (url.protocol === 'https:' || url.protocol === 'http:') && url.origin === text;
-}, 'A web origin: scheme, host and port only, such as https://hiker.quillfell.example.');
+const origin = z
+  .string()
+  .max(253)
+  .refine((text) => {
+    if (!URL.canParse(text)) return false;
+    const url = new URL(text);
+    return (url.protocol === 'https:' || url.protocol === 'http:') && url.origin === text;
+  }, 'A web origin: scheme, host and port only, such as https://hiker.quillfell.example.');
 
 export const client = z
   .object({
@@ -72,63 +76,166 @@ const origins = z.array(origin).max(50);
 const storeId = z.string().max(200).nullable();
 
 export const appOperations = {
-  list: operation({ id: 'apps.list', method: 'GET', path: '/manage/v1/apps', summary: 'Apps and environments you have a role in', caller: viewer, reply: z.object({ items: z.array(app) }) }),
+  list: operation({
+    id: 'apps.list',
+    method: 'GET',
+    path: '/manage/v1/apps',
+    summary: 'Apps and environments you have a role in',
+    caller: viewer,
+    reply: z.object({ items: z.array(app) }),
+  }),
   create: operation({
-    id: 'apps.create', method: 'POST', path: '/manage/v1/apps', summary: 'Make an app with the environments dev and live', caller: owner,
-    body: z.strictObject({ name: slug, title: z.string().trim().min(1).max(100).optional() }), status: 201, reply: app, problems: ['already-exists'],
+    id: 'apps.create',
+    method: 'POST',
+    path: '/manage/v1/apps',
+    summary: 'Make an app with the environments dev and live',
+    caller: owner,
+    body: z.strictObject({ name: slug, title: z.string().trim().min(1).max(100).optional() }),
+    status: 201,
+    reply: app,
+    problems: ['already-exists'],
   }),
   remove: operation({
-    id: 'apps.remove', method: 'DELETE', path: '/manage/v1/apps/{app}', summary: 'Delete an app with all environments and their data', caller: owner,
-    params: z.object({ app: slug }), status: 204, reply: nothing, problems: ['not-found'],
+    id: 'apps.remove',
+    method: 'DELETE',
+    path: '/manage/v1/apps/{app}',
+    summary: 'Delete an app with all environments and their data',
+    caller: owner,
+    params: z.object({ app: slug }),
+    status: 204,
+    reply: nothing,
+    problems: ['not-found'],
   }),
 };
 
 export const environmentOperations = {
   create: operation({
-    id: 'environments.create', method: 'POST', path: '/manage/v1/apps/{app}/environments', summary: 'Add an environment', caller: owner,
-    params: z.object({ app: slug }), body: z.strictObject({ name: slug, mode: z.enum(MODES).default('closed') }), status: 201, reply: environment, problems: ['already-exists', 'not-found'],
+    id: 'environments.create',
+    method: 'POST',
+    path: '/manage/v1/apps/{app}/environments',
+    summary: 'Add an environment',
+    caller: owner,
+    params: z.object({ app: slug }),
+    body: z.strictObject({ name: slug, mode: z.enum(MODES).default('closed') }),
+    status: 201,
+    reply: environment,
+    problems: ['already-exists', 'not-found'],
   }),
-  read: operation({ id: 'environments.read', method: 'GET', path: ENVIRONMENT, summary: 'One environment', caller: viewer, params: environmentParams, reply: environment }),
+  read: operation({
+    id: 'environments.read',
+    method: 'GET',
+    path: ENVIRONMENT,
+    summary: 'One environment',
+    caller: viewer,
+    params: environmentParams,
+    reply: environment,
+  }),
   patch: operation({
-    id: 'environments.patch', method: 'PATCH', path: ENVIRONMENT, summary: 'Open or close an environment to new collections and fields', caller: maintainer,
-    params: environmentParams, body: z.strictObject({ mode: z.enum(MODES) }), reply: environment,
+    id: 'environments.patch',
+    method: 'PATCH',
+    path: ENVIRONMENT,
+    summary: 'Open or close an environment to new collections and fields',
+    caller: maintainer,
+    params: environmentParams,
+    body: z.strictObject({ mode: z.enum(MODES) }),
+    reply: environment,
   }),
   remove: operation({
-    id: 'environments.remove', method: 'DELETE', path: ENVIRONMENT, summary: 'Delete an environment with all its data', caller: owner,
-    params: environmentParams, status: 204, reply: nothing,
+    id: 'environments.remove',
+    method: 'DELETE',
+    path: ENVIRONMENT,
+    summary: 'Delete an environment with all its data',
+    caller: owner,
+    params: environmentParams,
+    status: 204,
+    reply: nothing,
   }),
 };
 
 export const clientOperations = {
-  list: operation({ id: 'clients.list', method: 'GET', path: `${ENVIRONMENT}/clients`, summary: 'Clients with their keys', caller: viewer, params: environmentParams, reply: z.object({ items: z.array(client) }) }),
+  list: operation({
+    id: 'clients.list',
+    method: 'GET',
+    path: `${ENVIRONMENT}/clients`,
+    summary: 'Clients with their keys',
+    caller: viewer,
+    params: environmentParams,
+    reply: z.object({ items: z.array(client) }),
+  }),
   create: operation({
-    id: 'clients.create', method: 'POST', path: `${ENVIRONMENT}/clients`, summary: 'Add a client; one that runs inside an app gets its client key at once', caller: developer,
-    params: environmentParams, body: z.strictObject({ name: slug, kind: z.enum(CLIENT_KINDS), storeId: storeId.optional(), origins: origins.optional() }),
-    status: 201, reply: client, problems: ['already-exists'],
+    id: 'clients.create',
+    method: 'POST',
+    path: `${ENVIRONMENT}/clients`,
+    summary: 'Add a client; one that runs inside an app gets its client key at once',
+    caller: developer,
+    params: environmentParams,
+    body: z.strictObject({ name: slug, kind: z.enum(CLIENT_KINDS), storeId: storeId.optional(), origins: origins.optional() }),
+    status: 201,
+    reply: client,
+    problems: ['already-exists'],
   }),
   patch: operation({
-    id: 'clients.patch', method: 'PATCH', path: `${ENVIRONMENT}/clients/{client}`, summary: 'Change store identifier or allowed web origins', caller: developer,
-    params: oneClient, body: z.strictObject({ storeId: storeId.optional(), origins: origins.optional() }), reply: client, problems: ['not-found'],
+    id: 'clients.patch',
+    method: 'PATCH',
+    path: `${ENVIRONMENT}/clients/{client}`,
+    summary: 'Change store identifier or allowed web origins',
+    caller: developer,
+    params: oneClient,
+    body: z.strictObject({ storeId: storeId.optional(), origins: origins.optional() }),
+    reply: client,
+    problems: ['not-found'],
   }),
   profile: operation({
-    id: 'clients.profile', method: 'GET', path: `${ENVIRONMENT}/clients/{client}/profile`, summary: 'The client profile, a file to ship with the app', caller: viewer,
-    params: oneClient, reply: clientProfile, problems: ['not-found'],
+    id: 'clients.profile',
+    method: 'GET',
+    path: `${ENVIRONMENT}/clients/{client}/profile`,
+    summary: 'The client profile, a file to ship with the app',
+    caller: viewer,
+    params: oneClient,
+    reply: clientProfile,
+    problems: ['not-found'],
   }),
   createKey: operation({
-    id: 'keys.create', method: 'POST', path: `${ENVIRONMENT}/clients/{client}/keys`, summary: 'Make a key; a server key is shown this once', caller: developer,
-    params: oneClient, body: z.strictObject({ name: z.string().trim().min(1).max(100), scopes: z.array(z.enum(SCOPES)).optional() }),
-    status: 201, reply: key, problems: ['not-found', 'invalid-input'],
+    id: 'keys.create',
+    method: 'POST',
+    path: `${ENVIRONMENT}/clients/{client}/keys`,
+    summary: 'Make a key; a server key is shown this once',
+    caller: developer,
+    params: oneClient,
+    body: z.strictObject({ name: z.string().trim().min(1).max(100), scopes: z.array(z.enum(SCOPES)).optional() }),
+    status: 201,
+    reply: key,
+    problems: ['not-found', 'invalid-input'],
   }),
   revokeKey: operation({
-    id: 'keys.revoke', method: 'DELETE', path: `${ENVIRONMENT}/clients/{client}/keys/{key}`, summary: 'Revoke a key', caller: developer,
-    params: oneClient.extend({ key: z.string().max(64) }), status: 204, reply: nothing, problems: ['not-found'],
+    id: 'keys.revoke',
+    method: 'DELETE',
+    path: `${ENVIRONMENT}/clients/{client}/keys/{key}`,
+    summary: 'Revoke a key',
+    caller: developer,
+    params: oneClient.extend({ key: z.string().max(64) }),
+    status: 204,
+    reply: nothing,
+    problems: ['not-found'],
   }),
   blockedOrigins: operation({
-    id: 'origins.blocked', method: 'GET', path: `${ENVIRONMENT}/blocked-origins`, summary: 'Web origins that were refused, by client', caller: viewer,
-    params: environmentParams, reply: z.object({ items: z.array(blockedOrigin) }),
+    id: 'origins.blocked',
+    method: 'GET',
+    path: `${ENVIRONMENT}/blocked-origins`,
+    summary: 'Web origins that were refused, by client',
+    caller: viewer,
+    params: environmentParams,
+    reply: z.object({ items: z.array(blockedOrigin) }),
   }),
   allowOrigin: operation({
-    id: 'origins.allow', method: 'POST', path: `${ENVIRONMENT}/clients/{client}/origins`, summary: 'Allow one more web origin', caller: developer,
-    params: oneClient, body: z.strictObject({ origin }), reply: client, problems: ['not-found'],
+    id: 'origins.allow',
+    method: 'POST',
+    path: `${ENVIRONMENT}/clients/{client}/origins`,
+    summary: 'Allow one more web origin',
+    caller: developer,
+    params: oneClient,
+    body: z.strictObject({ origin }),
+    reply: client,
+    problems: ['not-found'],
   }),
 };

@@ -41,13 +41,22 @@ const range = z.strictObject({
 const latency = { p50Ms: z.number().nullable(), p95Ms: z.number().nullable(), p99Ms: z.number().nullable() };
 export const usage = z
   .object({
-    from: time, until: time, stepMs: z.int(),
+    from: time,
+    until: time,
+    stepMs: z.int(),
     total: z.object({ calls: z.int(), clientErrors: z.int(), serverErrors: z.int(), ...latency }),
     steps: z.array(z.object({ at: time, calls: z.int(), clientErrors: z.int(), serverErrors: z.int(), ...latency })),
-    routes: z.array(z.object({
-      method: z.string(), route: z.string(), calls: z.int(), clientErrors: z.int(), serverErrors: z.int(), ...latency,
-      statuses: z.record(z.string(), z.int()),
-    })),
+    routes: z.array(
+      z.object({
+        method: z.string(),
+        route: z.string(),
+        calls: z.int(),
+        clientErrors: z.int(),
+        serverErrors: z.int(),
+        ...latency,
+        statuses: z.record(z.string(), z.int()),
+      }),
+    ),
   })
   .meta({ id: 'Usage' });
 export type Usage = z.infer<typeof usage>;
@@ -56,20 +65,45 @@ const viewer = { kind: 'member', role: 'viewer' } as const;
 
 export const telemetryOperations = {
   usage: operation({
-    id: 'usage.read', method: 'GET', path: `${ENVIRONMENT}/usage`, summary: 'Calls, errors and latency over time and by route',
-    caller: viewer, params: environmentParams, query: range.extend({ client: z.string().max(40).optional(), route: z.string().max(200).optional() }), reply: usage,
+    id: 'usage.read',
+    method: 'GET',
+    path: `${ENVIRONMENT}/usage`,
+    summary: 'Calls, errors and latency over time and by route',
+    caller: viewer,
+    params: environmentParams,
+    query: range.extend({ client: z.string().max(40).optional(), route: z.string().max(200).optional() }),
+    reply: usage,
   }),
   requests: operation({
-    id: 'requests.list', method: 'GET', path: `${ENVIRONMENT}/requests`, summary: 'Recorded requests, latest first',
-    caller: viewer, params: environmentParams, query: listQuery, reply: page(requestSummary),
+    id: 'requests.list',
+    method: 'GET',
+    path: `${ENVIRONMENT}/requests`,
+    summary: 'Recorded requests, latest first',
+    caller: viewer,
+    params: environmentParams,
+    query: listQuery,
+    reply: page(requestSummary),
   }),
   request: operation({
-    id: 'requests.read', method: 'GET', path: `${ENVIRONMENT}/requests/{request}`, summary: 'One recorded request in full',
-    caller: viewer, params: environmentParams.extend({ request: z.string().max(64) }), reply: requestDetail, problems: ['not-found'],
+    id: 'requests.read',
+    method: 'GET',
+    path: `${ENVIRONMENT}/requests/{request}`,
+    summary: 'One recorded request in full',
+    caller: viewer,
+    params: environmentParams.extend({ request: z.string().max(64) }),
+    reply: requestDetail,
+    problems: ['not-found'],
   }),
   changes: operation({
-    id: 'changes.watch', method: 'GET', path: `${ENVIRONMENT}/changes`, summary: 'Event stream that tells which kinds of things changed in an environment',
-    caller: viewer, params: environmentParams, stream: true,
-    reply: z.object({ records: z.int(), deliveries: z.int(), requests: z.int(), devices: z.int() }).describe('Marks that move when something of the kind changes'),
+    id: 'changes.watch',
+    method: 'GET',
+    path: `${ENVIRONMENT}/changes`,
+    summary: 'Event stream that tells which kinds of things changed in an environment',
+    caller: viewer,
+    params: environmentParams,
+    stream: true,
+    reply: z
+      .object({ records: z.int(), deliveries: z.int(), requests: z.int(), devices: z.int() })
+      .describe('Marks that move when something of the kind changes'),
   }),
 };

@@ -59,7 +59,15 @@ export function encryptMessage(plaintext: Uint8Array, keys: SubscriptionKeys, se
   const size = Buffer.alloc(5);
   size.writeUInt32BE(RECORD_SIZE, 0);
   size[4] = asPublic.length;
-  return Buffer.concat([secrets.salt, size, asPublic, cipher.update(plaintext), cipher.update(Buffer.of(2)), cipher.final(), cipher.getAuthTag()]);
+  return Buffer.concat([
+    secrets.salt,
+    size,
+    asPublic,
+    cipher.update(plaintext),
+    cipher.update(Buffer.of(2)),
+    cipher.final(),
+    cipher.getAuthTag(),
+  ]);
 }
 
 /**
@@ -71,7 +79,10 @@ export function decryptMessage(body: Buffer, privateKey: Buffer, auth: Buffer): 
   const ecdh = createECDH(CURVE);
   ecdh.setPrivateKey(privateKey);
   const asPublic = body.subarray(21, HEADER_BYTES);
-  const { key, nonce } = contentKeysOf(keyingMaterial(ecdh.computeSecret(asPublic), auth, ecdh.getPublicKey(), asPublic), body.subarray(0, 16));
+  const { key, nonce } = contentKeysOf(
+    keyingMaterial(ecdh.computeSecret(asPublic), auth, ecdh.getPublicKey(), asPublic),
+    body.subarray(0, 16),
+  );
   const decipher = createDecipheriv('aes-128-gcm', key, nonce);
   decipher.setAuthTag(body.subarray(-TAG_BYTES));
   const padded = Buffer.concat([decipher.update(body.subarray(HEADER_BYTES, -TAG_BYTES)), decipher.final()]);

@@ -50,7 +50,12 @@ export function readVapidHeader(header: string, origin: string, nowMs: number): 
   try {
     const point = Buffer.from(publicKey, 'base64url');
     const key = createPublicKey({ key: { kty: 'EC', crv: 'P-256', ...pointAsJwk(point) }, format: 'jwk' });
-    const valid = verify('sha256', Buffer.from(`${head}.${body}`), { key, dsaEncoding: 'ieee-p1363' }, Buffer.from(signature ?? '', 'base64url'));
+    const valid = verify(
+      'sha256',
+      Buffer.from(`${head}.${body}`),
+      { key, dsaEncoding: 'ieee-p1363' },
+      Buffer.from(signature ?? '', 'base64url'),
+    );
     if (!valid) return { ok: false, reason: 'The signature does not match the key.' };
     const claims = JSON.parse(Buffer.from(body ?? '', 'base64url').toString()) as VapidClaims;
     if (claims.aud !== origin) return { ok: false, reason: `The token is for ${claims.aud}, not for ${origin}.` };

@@ -29,12 +29,18 @@ export class Directory {
     if (known) return known;
     const reading = readKey(text);
     if (!reading.ok) {
-      throw new Problem('key-mistyped', reading.reason === 'shape'
-        ? 'This is not a key of Vivid Orchard. A client key begins with `ckey-`, a server key with `skey-`.'
-        : 'The check letters of the key do not match: a letter is wrong or missing. Copy it again, whole.');
+      throw new Problem(
+        'key-mistyped',
+        reading.reason === 'shape'
+          ? 'This is not a key of Vivid Orchard. A client key begins with `ckey-`, a server key with `skey-`.'
+          : 'The check letters of the key do not match: a letter is wrong or missing. Copy it again, whole.',
+      );
     }
     if (reading.kind !== 'client' && reading.kind !== 'server') {
-      throw new Problem('key-wrong-kind', 'This is a token for members. Apps send a client key, `ckey-…`, backends a server key, `skey-…`.');
+      throw new Problem(
+        'key-wrong-kind',
+        'This is a token for members. Apps send a client key, `ckey-…`, backends a server key, `skey-…`.',
+      );
     }
     const holder = await this.#load(hashKey(text));
     this.#holders.set(text, holder);
@@ -43,14 +49,20 @@ export class Directory {
   }
 
   async #load(hash: string): Promise<KeyHolder> {
-    const [row] = await this.database.orm.select({ key: keys, client: clients, environment: environments }).from(keys)
+    const [row] = await this.database.orm
+      .select({ key: keys, client: clients, environment: environments })
+      .from(keys)
       .innerJoin(environments, eq(environments.id, keys.environmentId))
       .innerJoin(clients, and(eq(clients.environmentId, keys.environmentId), eq(clients.name, keys.client)))
       .where(eq(keys.hash, hash));
     if (!row) throw new Problem('key-unknown');
     const environment = this.#present(row.environment);
     if (row.key.revokedAt) {
-      throw new RevokedKey(environment, row.client.name, `The key …${row.key.hint} of client ${row.client.name} (${environment.app}/${environment.name}) was revoked at ${row.key.revokedAt.toISOString()}. Make a new one under Setup, Clients and keys.`);
+      throw new RevokedKey(
+        environment,
+        row.client.name,
+        `The key …${row.key.hint} of client ${row.client.name} (${environment.app}/${environment.name}) was revoked at ${row.key.revokedAt.toISOString()}. Make a new one under Setup, Clients and keys.`,
+      );
     }
     return {
       environment,
@@ -60,14 +72,24 @@ export class Directory {
   }
 
   #present(row: typeof environments.$inferSelect): Environment {
-    return { id: row.id, app: row.app, name: row.name, mode: row.mode as Environment['mode'], database: environmentDatabase(this.database, row.id), createdAt: row.createdAt };
+    return {
+      id: row.id,
+      app: row.app,
+      name: row.name,
+      mode: row.mode as Environment['mode'],
+      database: environmentDatabase(this.database, row.id),
+      createdAt: row.createdAt,
+    };
   }
 
   /** @throws {Problem} not-found, naming what is missing */
   async environment(app: string, name: string): Promise<Environment> {
     const known = this.#environments.get(`${app}/${name}`);
     if (known) return known;
-    const [row] = await this.database.orm.select().from(environments).where(and(eq(environments.app, app), eq(environments.name, name)));
+    const [row] = await this.database.orm
+      .select()
+      .from(environments)
+      .where(and(eq(environments.app, app), eq(environments.name, name)));
     if (!row) {
       const [found] = await this.database.orm.select().from(apps).where(eq(apps.name, app));
       throw new Problem('not-found', found ? `The app \`${app}\` has no environment \`${name}\`.` : `There is no app \`${app}\`.`);
@@ -90,8 +112,11 @@ export class Directory {
   /** The member of a session token, or null when there is no such session any more. */
   async memberOf(token: string, now: number): Promise<SignedInMember | null> {
     const tokenHash = hashKey(token);
-    const [row] = await this.database.orm.select({ session: memberSessions, member: members }).from(memberSessions)
-      .innerJoin(members, eq(members.id, memberSessions.memberId)).where(eq(memberSessions.tokenHash, tokenHash));
+    const [row] = await this.database.orm
+      .select({ session: memberSessions, member: members })
+      .from(memberSessions)
+      .innerJoin(members, eq(members.id, memberSessions.memberId))
+      .where(eq(memberSessions.tokenHash, tokenHash));
     if (!row || row.session.expiresAt.getTime() <= now) return null;
     const { id, email, name, owner } = row.member;
     return { id, email, name, owner, via: row.session.kind as SignedInMember['via'], tokenHash };
@@ -100,7 +125,9 @@ export class Directory {
   /** The member's role in an environment; the owner of the installation is owner everywhere. */
   async roleIn(member: SignedInMember, environmentId: string): Promise<Role | null> {
     if (member.owner) return 'owner';
-    const [row] = await this.database.orm.select().from(memberRoles)
+    const [row] = await this.database.orm
+      .select()
+      .from(memberRoles)
       .where(and(eq(memberRoles.memberId, member.id), eq(memberRoles.environmentId, environmentId)));
     return (row?.role as Role | undefined) ?? null;
   }
@@ -121,7 +148,11 @@ export class Directory {
 
 /** A refused key whose environment is known, so that the call is counted there. */
 export class RevokedKey extends Problem {
-  constructor(readonly environment: Environment, readonly client: string, detail: string) {
+  constructor(
+    readonly environment: Environment,
+    readonly client: string,
+    detail: string,
+  ) {
     super('key-revoked', detail);
   }
 }

@@ -25,7 +25,9 @@ export function unseal(secretKey: Buffer, context: string, sealed: string): Buff
   try {
     return Buffer.concat([decipher.update(bytes.subarray(12, -16)), decipher.final()]);
   } catch {
-    throw new Error(`The credential of ${context} does not open: the secret key is not the one it was stored under. Start with the original secret.key or ORCHARD_SECRET_KEY.`);
+    throw new Error(
+      `The credential of ${context} does not open: the secret key is not the one it was stored under. Start with the original secret.key or ORCHARD_SECRET_KEY.`,
+    );
   }
 }
 

@@ -28,12 +28,18 @@ export function checkRights(call: Call): void {
   const key = call.holder?.key;
   if (!key || (caller.kind !== 'app' && caller.kind !== 'server')) return;
   if (key.kind === 'client' && caller.kind === 'server') {
-    throw new Problem('key-wrong-kind', `This call takes a server key with the scope \`${caller.scope}\`; a client key was sent. Server keys belong on your own server, never in an app.`);
+    throw new Problem(
+      'key-wrong-kind',
+      `This call takes a server key with the scope \`${caller.scope}\`; a client key was sent. Server keys belong on your own server, never in an app.`,
+    );
   }
   if (key.kind === 'client') return;
   if (!caller.scope) throw new Problem('key-wrong-kind', 'This call takes a client key; a server key was sent.');
   if (!key.scopes.includes(caller.scope)) {
-    throw new Problem('scope-missing', `The server key \`${key.name}\` has the scopes ${key.scopes.join(', ') || 'none'}; this call takes \`${caller.scope}\`. Make a key that has it under Setup, Clients and keys.`);
+    throw new Problem(
+      'scope-missing',
+      `The server key \`${key.name}\` has the scopes ${key.scopes.join(', ') || 'none'}; this call takes \`${caller.scope}\`. Make a key that has it under Setup, Clients and keys.`,
+    );
   }
 }
 
@@ -46,7 +52,10 @@ export async function checkOrigin(call: Call, parts: Parts): Promise<void> {
   if (!origin || !call.holder || call.holder.client.origins.includes(origin) || origin === parts.address()) return;
   const { client, environment } = call.holder;
   await recordBlockedOrigin(parts, environment.id, client.name, origin, `${call.operation.method} ${call.operation.path}`);
-  throw new Problem('origin-blocked', `The origin ${origin} is not allowed for client \`${client.name}\` of ${environment.app}/${environment.name}. Allow it at ${parts.address()}/${environment.app}/${environment.name}/setup.`);
+  throw new Problem(
+    'origin-blocked',
+    `The origin ${origin} is not allowed for client \`${client.name}\` of ${environment.app}/${environment.name}. Allow it at ${parts.address()}/${environment.app}/${environment.name}/setup.`,
+  );
 }
 
 const bearerOf = (call: Call) => /^Bearer\s+(\S+)$/i.exec(call.headers.authorization ?? '')?.[1];
@@ -61,10 +70,15 @@ export async function identifyUser(call: Call, parts: Parts): Promise<void> {
 }
 
 const cookieOf = (call: Call, name: string) =>
-  call.headers.cookie?.split(';').map((part) => part.trim()).find((part) => part.startsWith(`${name}=`))?.slice(name.length + 1);
+  call.headers.cookie
+    ?.split(';')
+    .map((part) => part.trim())
+    .find((part) => part.startsWith(`${name}=`))
+    ?.slice(name.length + 1);
 
 /** The value the console sends back with every write (a MAC over its session, so nothing is stored). */
-export const csrfValue = (secretKey: Buffer, tokenHash: string): string => createHmac('sha256', secretKey).update(`csrf:${tokenHash}`).digest('base64url');
+export const csrfValue = (secretKey: Buffer, tokenHash: string): string =>
+  createHmac('sha256', secretKey).update(`csrf:${tokenHash}`).digest('base64url');
 
 /** Finds the member behind the cookie or bearer token, the environment of the path, and the member's role in it. */
 export async function identifyMember(call: Call, parts: Parts): Promise<void> {
@@ -73,7 +87,8 @@ export async function identifyMember(call: Call, parts: Parts): Promise<void> {
   const bearer = bearerOf(call);
   const token = bearer ?? cookieOf(call, SESSION_COOKIE);
   const member = token ? await parts.directory.memberOf(token, call.at) : null;
-  if (!member) throw new Problem('member-sign-in-needed', token ? 'Your session has ended. Sign in again, or run `orchard sign-in`.' : undefined);
+  if (!member)
+    throw new Problem('member-sign-in-needed', token ? 'Your session has ended. Sign in again, or run `orchard sign-in`.' : undefined);
   call.member = member;
   if (!bearer) checkCsrf(call, parts, member.tokenHash);
   const { app, environment } = call.request.params as Record<string, string | undefined>;
@@ -83,7 +98,8 @@ export async function identifyMember(call: Call, parts: Parts): Promise<void> {
   } else if (member.owner) call.role = 'owner';
   else call.role = 'viewer';
   if (!call.role) throw new Problem('role-insufficient', `You have no role in ${app}/${environment}. Ask an owner for one.`);
-  if (!roleReaches(call.role, caller.role)) throw new Problem('role-insufficient', `This takes the role ${caller.role}; yours is ${call.role}. Ask an owner.`);
+  if (!roleReaches(call.role, caller.role))
+    throw new Problem('role-insufficient', `This takes the role ${caller.role}; yours is ${call.role}. Ask an owner.`);
 }
 
 /** A cookie is sent by the browser whoever asks; the header shows that our own page asks. */

@@ -15,7 +15,10 @@ export const SESSION_MS = 60 * 86_400_000;
 const RECHECK_MS = 10_000;
 
 type Remembered = { user: SignedInUser; expiresAt: number };
-export type SessionCheck = (environment: Environment, sessionId: string) => Promise<{ userId: string; roles: string[]; ended: boolean; disabled: boolean } | null>;
+export type SessionCheck = (
+  environment: Environment,
+  sessionId: string,
+) => Promise<{ userId: string; roles: string[]; ended: boolean; disabled: boolean } | null>;
 
 export class UserTokens {
   readonly #checked = new LRUCache<string, Remembered>({ max: 50_000, ttl: RECHECK_MS });
@@ -36,8 +39,11 @@ export class UserTokens {
   async issueAccessToken(environment: Environment, userId: string, sessionId: string): Promise<{ token: string; expiresAt: number }> {
     const expiresAt = this.now() + ACCESS_TOKEN_MS;
     const token = await new SignJWT({ sid: sessionId })
-      .setProtectedHeader({ alg: 'HS256', typ: 'JWT' }).setSubject(userId).setIssuer(environment.id)
-      .setIssuedAt(Math.floor(this.now() / 1000)).setExpirationTime(Math.floor(expiresAt / 1000))
+      .setProtectedHeader({ alg: 'HS256', typ: 'JWT' })
+      .setSubject(userId)
+      .setIssuer(environment.id)
+      .setIssuedAt(Math.floor(this.now() / 1000))
+      .setExpirationTime(Math.floor(expiresAt / 1000))
       .sign(this.#key(environment.id));
     return { token, expiresAt };
   }
@@ -58,11 +64,18 @@ export class UserTokens {
 
   async #verify(environment: Environment, token: string): Promise<{ sid: string; exp: number }> {
     try {
-      const { payload } = await jwtVerify(token, this.#key(environment.id), { algorithms: ['HS256'], issuer: environment.id, currentDate: new Date(this.now()) });
+      const { payload } = await jwtVerify(token, this.#key(environment.id), {
+        algorithms: ['HS256'],
+        issuer: environment.id,
+        currentDate: new Date(this.now()),
+      });
       return { sid: String(payload.sid), exp: payload.exp as number };
     } catch (error) {
       if (error instanceof errors.JWTExpired) throw new Problem('token-expired');
-      throw new Problem('token-invalid', `The access token is not one of ${environment.app}/${environment.name}. Sign in again there with POST /app/v1/sessions.`);
+      throw new Problem(
+        'token-invalid',
+        `The access token is not one of ${environment.app}/${environment.name}. Sign in again there with POST /app/v1/sessions.`,
+      );
     }
   }
 

@@ -6,7 +6,13 @@ import type { Parts } from '../parts.js';
 /** Longest list kept for a client: an attacker can send any number of origins. */
 const MOST_PER_CLIENT = 200;
 
-export async function recordBlockedOrigin(parts: Parts, environmentId: string, client: string, origin: string, route: string): Promise<void> {
+export async function recordBlockedOrigin(
+  parts: Parts,
+  environmentId: string,
+  client: string,
+  origin: string,
+  route: string,
+): Promise<void> {
   const at = new Date(parts.now());
   const known = await parts.database.change(
     `UPDATE \`${parts.database.name}\`.blockedOrigins SET count = count + 1, lastAt = ?, lastRoute = ? WHERE environmentId = ? AND client = ? AND origin = ?`,
@@ -22,9 +28,15 @@ export async function recordBlockedOrigin(parts: Parts, environmentId: string, c
 }
 
 export const listBlockedOrigins = (parts: Parts, environmentId: string) =>
-  parts.database.orm.select().from(blockedOrigins).where(eq(blockedOrigins.environmentId, environmentId)).orderBy(desc(blockedOrigins.lastAt)).limit(200);
+  parts.database.orm
+    .select()
+    .from(blockedOrigins)
+    .where(eq(blockedOrigins.environmentId, environmentId))
+    .orderBy(desc(blockedOrigins.lastAt))
+    .limit(200);
 
 export async function forgetBlockedOrigin(parts: Parts, environmentId: string, client: string, origin: string): Promise<void> {
-  await parts.database.orm.delete(blockedOrigins)
+  await parts.database.orm
+    .delete(blockedOrigins)
     .where(and(eq(blockedOrigins.environmentId, environmentId), eq(blockedOrigins.client, client), eq(blockedOrigins.origin, origin)));
 }

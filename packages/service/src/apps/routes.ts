@@ -45,9 +45,12 @@ export function appRoutes(parts: Parts): Route[] {
       const client = await store.client(environmentOf(call), call.params.client);
       const kind = client.kind === 'server' ? 'server' : 'client';
       const { scopes = [] } = call.body;
-      const wrong = (problem: string, expected: string) => new Problem('invalid-input', problem, { fields: [{ path: 'body.scopes', problem, expected }] });
-      if (kind === 'client' && scopes.length > 0) throw wrong('A client key has no scopes: access rules decide what it may do.', 'no scopes');
-      if (kind === 'server' && scopes.length === 0) throw wrong('A server key needs at least one scope.', 'some of the scopes, such as notify:send');
+      const wrong = (problem: string, expected: string) =>
+        new Problem('invalid-input', problem, { fields: [{ path: 'body.scopes', problem, expected }] });
+      if (kind === 'client' && scopes.length > 0)
+        throw wrong('A client key has no scopes: access rules decide what it may do.', 'no scopes');
+      if (kind === 'server' && scopes.length === 0)
+        throw wrong('A server key needs at least one scope.', 'some of the scopes, such as notify:send');
       return { body: await store.createKey(environmentOf(call), client.name, kind, call.body.name, scopes) };
     }),
     bind(clients.revokeKey, async (call) => {
@@ -56,7 +59,15 @@ export function appRoutes(parts: Parts): Route[] {
     }),
     bind(clients.blockedOrigins, async (call) => {
       const rows = await listBlockedOrigins(parts, environmentOf(call).id);
-      return { body: { items: rows.map(({ environmentId: _, ...row }) => ({ ...row, firstAt: row.firstAt.toISOString(), lastAt: row.lastAt.toISOString() })) } };
+      return {
+        body: {
+          items: rows.map(({ environmentId: _, ...row }) => ({
+            ...row,
+            firstAt: row.firstAt.toISOString(),
+            lastAt: row.lastAt.toISOString(),
+          })),
+        },
+      };
     }),
     bind(clients.allowOrigin, async (call) => {
       const environment = environmentOf(call);

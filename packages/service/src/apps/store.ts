@@ -23,13 +23,21 @@ export class AppStore {
 
   async list(member: SignedInMember): Promise<App[]> {
     const [appRows, environmentRows, roleRows] = await Promise.all([
-      this.#orm.select().from(apps).orderBy(apps.name), this.#orm.select().from(environments),
+      this.#orm.select().from(apps).orderBy(apps.name),
+      this.#orm.select().from(environments),
       this.#orm.select().from(memberRoles).where(eq(memberRoles.memberId, member.id)),
     ]);
     const roles = new Map(roleRows.map(({ environmentId, role }) => [environmentId, role as Role]));
     const present = appRows.map((app) => {
-      const own = environmentRows.filter((row) => row.app === app.name && (member.owner || roles.has(row.id))).sort((a, b) => a.createdAt.getTime() - b.createdAt.getTime());
-      return { name: app.name, title: app.title, createdAt: app.createdAt.toISOString(), environments: own.map((row) => presentEnvironment(row, member.owner ? 'owner' : (roles.get(row.id) as Role))) };
+      const own = environmentRows
+        .filter((row) => row.app === app.name && (member.owner || roles.has(row.id)))
+        .sort((a, b) => a.createdAt.getTime() - b.createdAt.getTime());
+      return {
+        name: app.name,
+        title: app.title,
+        createdAt: app.createdAt.toISOString(),
+        environments: own.map((row) => presentEnvironment(row, member.owner ? 'owner' : (roles.get(row.id) as Role))),
+      };
     });
     return present.filter((app) => member.owner || app.environments.length > 0);
   }
@@ -50,11 +58,25 @@ export class AppStore {
   async createEnvironment(app: string, name: string, mode: Environment['mode']): Promise<EnvironmentDocument> {
     const [known] = await this.#orm.select().from(apps).where(eq(apps.name, app));
     if (!known) throw new Problem('not-found', `There is no app \`${app}\`.`);
-    const [twin] = await this.#orm.select().from(environments).where(and(eq(environments.app, app), eq(environments.name, name)));
+    const [twin] = await this.#orm
+      .select()
+      .from(environments)
+      .where(and(eq(environments.app, app), eq(environments.name, name)));
     if (twin) throw new Problem('already-exists', `\`${app}\` has an environment \`${name}\` already.`);
-    const row = { id: [...this.parts.random(10)].map((byte) => 'abcdefghijklmnopqrstuvwxyz234567'[byte & 31]).join(''), app, name, mode, createdAt: new Date(this.parts.now()) };
+    const row = {
+      id: [...this.parts.random(10)].map((byte) => 'abcdefghijklmnopqrstuvwxyz234567'[byte & 31]).join(''),
+      app,
+      name,
+      mode,
+      createdAt: new Date(this.parts.now()),
+    };
     await migrateEnvironment(this.parts.database, row.id);
-    await keepPartitions(this.parts.database, environmentDatabase(this.parts.database, row.id), this.parts.now(), this.parts.config.requestDays);
+    await keepPartitions(
+      this.parts.database,
+      environmentDatabase(this.parts.database, row.id),
+      this.parts.now(),
+      this.parts.config.requestDays,
+    );
     await this.#orm.insert(environments).values(row);
     await this.parts.webPush.prepare(row.id);
     this.parts.directory.forget();
@@ -86,7 +108,11 @@ export class AppStore {
       this.#orm.select().from(keys).where(eq(keys.environmentId, environment.id)).orderBy(keys.createdAt),
     ]);
     return clientRows.map((row) => ({
-      name: row.name, kind: row.kind as Client['kind'], storeId: row.storeId, origins: list(row.origins), createdAt: row.createdAt.toISOString(),
+      name: row.name,
+      kind: row.kind as Client['kind'],
+      storeId: row.storeId,
+      origins: list(row.origins),
+      createdAt: row.createdAt.toISOString(),
       keys: keyRows.filter((key) => key.client === row.name).map((key) => this.#presentKey(key)),
     }));
   }
@@ -111,7 +137,11 @@ export class AppStore {
   async changeClient(environment: Environment, name: string, changes: Partial<Pick<ClientRow, 'storeId' | 'origins'>>): Promise<Client> {
     await this.client(environment, name);
     const given = Object.fromEntries(Object.entries(changes).filter(([, value]) => value !== undefined));
-    if (Object.keys(given).length > 0) await this.#orm.update(clients).set(given).where(and(eq(clients.environmentId, environment.id), eq(clients.name, name)));
+    if (Object.keys(given).length > 0)
+      await this.#orm
+        .update(clients)
+        .set(given)
+        .where(and(eq(clients.environmentId, environment.id), eq(clients.name, name)));
     this.parts.directory.forget();
     return this.client(environment, name);
   }
@@ -121,15 +151,27 @@ export class AppStore {
     const key = formatKey(kind, this.parts.random(16));
     const id = this.parts.newId();
     const row: KeyRow = {
-      id, environmentId: environment.id, client, kind, name, scopes, hash: hashKey(key), hint: key.slice(-6),
-      sealed: kind === 'client' ? seal(this.parts.secretKey, `key:${id}`, key) : null, createdAt: new Date(this.parts.now()), lastUsedAt: null, revokedAt: null,
+      id,
+      environmentId: environment.id,
+      client,
+      kind,
+      name,
+      scopes,
+      hash: hashKey(key),
+      hint: key.slice(-6),
+      sealed: kind === 'client' ? seal(this.parts.secretKey, `key:${id}`, key) : null,
+      createdAt: new Date(this.parts.now()),
+      lastUsedAt: null,
+      revokedAt: null,
     };
     await this.#orm.insert(keys).values(row);
     return { ...this.#presentKey(row), key };
   }
 
   async revokeKey(environment: Environment, client: string, id: string): Promise<void> {
-    const [result] = await this.#orm.update(keys).set({ revokedAt: new Date(this.parts.now()) })
+    const [result] = await this.#orm
+      .update(keys)
+      .set({ revokedAt: new Date(this.parts.now()) })
       .where(and(eq(keys.environmentId, environment.id), eq(keys.client, client), eq(keys.id, id)));
     if (result.affectedRows === 0) throw new Problem('not-found', `The client \`${client}\` has no key ${id}.`);
     this.parts.directory.forget();
@@ -137,18 +179,32 @@ export class AppStore {
 
   /** Notes which keys were used since the last time. */
   async noteUse(ids: string[]): Promise<void> {
-    if (ids.length > 0) await this.#orm.update(keys).set({ lastUsedAt: new Date(this.parts.now()) }).where(inArray(keys.id, ids));
+    if (ids.length > 0)
+      await this.#orm
+        .update(keys)
+        .set({ lastUsedAt: new Date(this.parts.now()) })
+        .where(inArray(keys.id, ids));
   }
 
   #presentKey(row: KeyRow): Key {
     return {
-      id: row.id, kind: row.kind as Key['kind'], client: row.client, name: row.name, scopes: list(row.scopes) as Key['scopes'], hint: row.hint,
+      id: row.id,
+      kind: row.kind as Key['kind'],
+      client: row.client,
+      name: row.name,
+      scopes: list(row.scopes) as Key['scopes'],
+      hint: row.hint,
       ...(row.sealed ? { key: unseal(this.parts.secretKey, `key:${row.id}`, row.sealed).toString() } : {}),
-      createdAt: row.createdAt.toISOString(), lastUsedAt: row.lastUsedAt?.toISOString() ?? null, revokedAt: row.revokedAt?.toISOString() ?? null,
+      createdAt: row.createdAt.toISOString(),
+      lastUsedAt: row.lastUsedAt?.toISOString() ?? null,
+      revokedAt: row.revokedAt?.toISOString() ?? null,
     };
   }
 }
 
-export function presentEnvironment(row: Pick<Environment, 'app' | 'name' | 'createdAt'> & { mode: string }, role: Role): EnvironmentDocument {
+export function presentEnvironment(
+  row: Pick<Environment, 'app' | 'name' | 'createdAt'> & { mode: string },
+  role: Role,
+): EnvironmentDocument {
   return { app: row.app, name: row.name, mode: row.mode as Environment['mode'], role, createdAt: row.createdAt.toISOString() };
 }

@@ -1,7 +1,17 @@
 /** Reading and writing records: shape, access rule and version are checked here, whoever calls. */
 import { Problem } from '@orchard/contract';
 import {
-  type AccessRules, type Asker, checkFields, decide, type FieldType, type Json, type JsonObject, mergePatch, OWNER_ONLY, type RecordAction, uuidv7,
+  type AccessRules,
+  type Asker,
+  checkFields,
+  decide,
+  type FieldType,
+  type Json,
+  type JsonObject,
+  mergePatch,
+  OWNER_ONLY,
+  type RecordAction,
+  uuidv7,
 } from '@orchard/core';
 import { isDuplicate } from '../database/connection.js';
 import { cutPage, type ListRequest, planList } from '../database/listing.js';
@@ -43,19 +53,34 @@ export class Records {
     if (rule !== 'TRUE' && rule !== "ownerId = me('id')") this.#demand(shape.rules, 'read', author, null, collection);
     const owned = rule === "ownerId = me('id')";
     if (owned && !author.userId) this.#demand(shape.rules, 'read', author, null, collection);
-    const names = only ? new Set(['id', 'version', ...only, ...plan.sort.map(({ field }) => field), 'createdAt', 'updatedAt', 'ownerId']) : null;
-    const selected = [...statements.columns].filter(([name]) => !names || names.has(name)).map(([, { sql }]) => sql).join(', ');
+    const names = only
+      ? new Set(['id', 'version', ...only, ...plan.sort.map(({ field }) => field), 'createdAt', 'updatedAt', 'ownerId'])
+      : null;
+    const selected = [...statements.columns]
+      .filter(([name]) => !names || names.has(name))
+      .map(([, { sql }]) => sql)
+      .join(', ');
     const rows = await this.parts.database.rows<RecordRow>(
       `SELECT ${selected} FROM ${statements.table} WHERE ${owned ? 'ownerId = ? AND ' : ''}${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       owned ? [author.userId, ...plan.values] : plan.values,
     );
-    return cutPage(rows, plan, this.parts.cursorSecret, (row, field) => row[field], (row) => statements.present(row, only) as StoredRecord);
+    return cutPage(
+      rows,
+      plan,
+      this.parts.cursorSecret,
+      (row, field) => row[field],
+      (row) => statements.present(row, only) as StoredRecord,
+    );
   }
 
   async create(environment: Environment, collection: string, body: JsonObject, author: Author): Promise<StoredRecord> {
     const { id = uuidv7(this.parts.now(), this.parts.random(10)), ...rest } = body;
     if (typeof id !== 'string' || !/^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/.test(id)) {
-      throw invalid('body.id', 'An id is text of letters, digits, ., _ or -.', 'a letter or digit, then up to 63 letters, digits, ., _ or -');
+      throw invalid(
+        'body.id',
+        'An id is text of letters, digits, ., _ or -.',
+        'a letter or digit, then up to 63 letters, digits, ., _ or -',
+      );
     }
     const fields = this.#ownership(rest, author);
     const shape = await this.#fit(environment, collection, fields.values, 'create', author, fields.ownerId);
@@ -63,9 +88,17 @@ export class Records {
   }
 
   /** Replaces or creates. @returns the record, and whether it is new */
-  async put(environment: Environment, collection: string, id: string, body: JsonObject, author: Author, expected: Expected): Promise<{ record: StoredRecord; created: boolean }> {
+  async put(
+    environment: Environment,
+    collection: string,
+    id: string,
+    body: JsonObject,
+    author: Author,
+    expected: Expected,
+  ): Promise<{ record: StoredRecord; created: boolean }> {
     const { id: given, ...rest } = withoutEcho(body);
-    if (given !== undefined && given !== id) throw invalid('body.id', `The body's id is ${JSON.stringify(given)}, the address's ${id}.`, 'the same id, or none in the body');
+    if (given !== undefined && given !== id)
+      throw invalid('body.id', `The body's id is ${JSON.stringify(given)}, the address's ${id}.`, 'the same id, or none in the body');
     const fields = this.#ownership(rest, author);
     for (let round = 0; round < REREADS; round++) {
       const known = await this.parts.catalogue.find(environment, collection);
@@ -90,7 +123,14 @@ export class Records {
     throw await this.#conflict(environment, collection, id);
   }
 
-  async patch(environment: Environment, collection: string, id: string, patch: JsonObject, author: Author, expected: Expected): Promise<StoredRecord> {
+  async patch(
+    environment: Environment,
+    collection: string,
+    id: string,
+    patch: JsonObject,
+    author: Author,
+    expected: Expected,
+  ): Promise<StoredRecord> {
     for (let round = 0; round < REREADS; round++) {
       const shape = await this.parts.catalogue.get(environment, collection);
       const row = await this.#row(shape, id);
@@ -99,9 +139,17 @@ export class Records {
       this.#demand(shape.rules, 'update', author, row.ownerId, collection);
       const { values: changes, ownerId } = this.#ownership(patch, author);
       const before = shape.statements.present(row);
-      const merged = Object.fromEntries(Object.keys(changes).map((name) => [name, mergePatch(before[name] ?? null, changes[name] as Json)]));
+      const merged = Object.fromEntries(
+        Object.keys(changes).map((name) => [name, mergePatch(before[name] ?? null, changes[name] as Json)]),
+      );
       const fitted = await this.#fit(environment, collection, merged, 'update', author, row.ownerId);
-      const record = await this.#update(fitted, row, { ownerId: patch.ownerId === undefined ? row.ownerId : ownerId, values: merged }, Object.keys(merged), environment);
+      const record = await this.#update(
+        fitted,
+        row,
+        { ownerId: patch.ownerId === undefined ? row.ownerId : ownerId, values: merged },
+        Object.keys(merged),
+        environment,
+      );
       if (record) return record;
     }
     throw await this.#conflict(environment, collection, id);
@@ -136,15 +184,26 @@ export class Records {
   #ownership(body: JsonObject, author: Author): Fields {
     if (!author.trusted || body.ownerId === undefined) return { ownerId: author.userId, values: body };
     const { ownerId, ...values } = body;
-    if (ownerId !== null && (typeof ownerId !== 'string' || !/^[0-9a-f-]{36}$/.test(ownerId))) throw invalid('body.ownerId', 'The owner is named by a user id.', 'a user id, or null');
+    if (ownerId !== null && (typeof ownerId !== 'string' || !/^[0-9a-f-]{36}$/.test(ownerId)))
+      throw invalid('body.ownerId', 'The owner is named by a user id.', 'a user id, or null');
     return { ownerId, values };
   }
 
   /** Checks the fields, and in an open environment makes the collection and fields they need. */
-  async #fit(environment: Environment, collection: string, values: JsonObject, action: RecordAction, author: Author, ownerId: string | null): Promise<CollectionShape> {
+  async #fit(
+    environment: Environment,
+    collection: string,
+    values: JsonObject,
+    action: RecordAction,
+    author: Author,
+    ownerId: string | null,
+  ): Promise<CollectionShape> {
     let shape = await this.parts.catalogue.find(environment, collection);
     if (!shape && environment.mode === 'closed') {
-      throw new Problem('collection-unknown', `\`${environment.app}/${environment.name}\` is closed and has no collection \`${collection}\`. Make it first, or open the environment.`);
+      throw new Problem(
+        'collection-unknown',
+        `\`${environment.app}/${environment.name}\` is closed and has no collection \`${collection}\`. Make it first, or open the environment.`,
+      );
     }
     this.#demand(shape?.rules ?? OWNER_ONLY, action, author, ownerId, collection);
     for (let round = 0; round < REREADS; round++) {
@@ -177,7 +236,11 @@ export class Records {
     try {
       await this.parts.database.change(`INSERT INTO ${shape.statements.table} (${names.join(', ')}) VALUES (${places.join(', ')})`, bound);
     } catch (error) {
-      if (isDuplicate(error)) throw new Problem('already-exists', `\`${shape.name}\` has a record with the id ${id} already. Choose another id, or replace it with PUT.`);
+      if (isDuplicate(error))
+        throw new Problem(
+          'already-exists',
+          `\`${shape.name}\` has a record with the id ${id} already. Choose another id, or replace it with PUT.`,
+        );
       throw error;
     }
     this.parts.changes.wake(environment.id);
@@ -185,7 +248,13 @@ export class Records {
   }
 
   /** Writes the next version over `row`'s; null when somebody else was quicker. */
-  async #update(shape: CollectionShape, row: RecordRow, { ownerId, values }: Fields, names: string[], environment: Environment): Promise<StoredRecord | null> {
+  async #update(
+    shape: CollectionShape,
+    row: RecordRow,
+    { ownerId, values }: Fields,
+    names: string[],
+    environment: Environment,
+  ): Promise<StoredRecord | null> {
     const now = new Date(this.parts.now());
     const sets = ['`version` = `version` + 1', '`updatedAt` = ?', '`ownerId` = ?'];
     const bound: unknown[] = [now, ownerId];
@@ -196,17 +265,30 @@ export class Records {
       sets.push(`\`${name}\` = ${field.sql}`);
       bound.push(...field.values);
     }
-    const { affectedRows } = await this.parts.database.change(`UPDATE ${shape.statements.table} SET ${sets.join(', ')} WHERE id = ? AND version = ?`, [...bound, row.id, row.version]);
+    const { affectedRows } = await this.parts.database.change(
+      `UPDATE ${shape.statements.table} SET ${sets.join(', ')} WHERE id = ? AND version = ?`,
+      [...bound, row.id, row.version],
+    );
     if (affectedRows === 0) return null;
     this.parts.changes.wake(environment.id);
     const before = shape.statements.present(row);
-    const after = Object.fromEntries([...shape.fields.keys()].map((name) => [name, names.includes(name) ? (values[name] ?? null) : (before[name] ?? null)]));
-    return recordFrom(shape, { id: row.id, createdAt: row.createdAt.toISOString(), updatedAt: now.toISOString(), version: row.version + 1, ownerId }, after);
+    const after = Object.fromEntries(
+      [...shape.fields.keys()].map((name) => [name, names.includes(name) ? (values[name] ?? null) : (before[name] ?? null)]),
+    );
+    return recordFrom(
+      shape,
+      { id: row.id, createdAt: row.createdAt.toISOString(), updatedAt: now.toISOString(), version: row.version + 1, ownerId },
+      after,
+    );
   }
 
   async #conflict(environment: Environment, collection: string, id: string): Promise<Problem> {
     const row = await this.#row(await this.parts.catalogue.get(environment, collection), id);
-    return new Problem('version-conflict', `Others kept changing ${collection}/${id} while this was stored; it is at version ${row?.version}. Read it and try again.`, row ? { currentVersion: row.version } : {});
+    return new Problem(
+      'version-conflict',
+      `Others kept changing ${collection}/${id} while this was stored; it is at version ${row?.version}. Read it and try again.`,
+      row ? { currentVersion: row.version } : {},
+    );
   }
 }
 
@@ -223,19 +305,35 @@ function withoutEcho(body: JsonObject): JsonObject {
 }
 
 const missing = (collection: string, id: string) => new Problem('not-found', `\`${collection}\` has no record \`${id}\`.`);
-const invalid = (path: string, problem: string, expected: string) => new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
+const invalid = (path: string, problem: string, expected: string) =>
+  new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
 
 function checkVersion(row: RecordRow, expected: Expected, collection: string): void {
-  if (expected.absent) throw new Problem('version-conflict', `\`${collection}\` has a record ${row.id} already, at version ${row.version}.`, { currentVersion: row.version });
+  if (expected.absent)
+    throw new Problem('version-conflict', `\`${collection}\` has a record ${row.id} already, at version ${row.version}.`, {
+      currentVersion: row.version,
+    });
   if (expected.version === undefined || expected.version === row.version) return;
-  throw new Problem('version-conflict', `If-Match names version ${expected.version} of ${collection}/${row.id}; it is at version ${row.version} now. Read it again and apply your change to that.`, { currentVersion: row.version });
+  throw new Problem(
+    'version-conflict',
+    `If-Match names version ${expected.version} of ${collection}/${row.id}; it is at version ${row.version} now. Read it again and apply your change to that.`,
+    { currentVersion: row.version },
+  );
 }
 
 function readFields(shape: CollectionShape, text: string | undefined): ReadonlySet<string> | undefined {
   if (!text) return undefined;
-  const names = text.split(',').map((name) => name.trim()).filter(Boolean);
+  const names = text
+    .split(',')
+    .map((name) => name.trim())
+    .filter(Boolean);
   for (const name of names) {
-    if (!shape.statements.columns.has(name)) throw invalid('query.fields', `\`${shape.name}\` has no field \`${name}\`.`, `some of: ${[...shape.statements.columns.keys()].join(', ')}`);
+    if (!shape.statements.columns.has(name))
+      throw invalid(
+        'query.fields',
+        `\`${shape.name}\` has no field \`${name}\`.`,
+        `some of: ${[...shape.statements.columns.keys()].join(', ')}`,
+      );
   }
   return new Set(names);
 }

@@ -7,13 +7,19 @@ import { type Author, type Expected, Records, type StoredRecord } from './record
 
 /** What apps and servers call: with a client key the access rules decide, a server key's scope stands above them. */
 export function recordRoutes(parts: Parts): Route[] {
-  const author = (call: Pick<Call, 'holder' | 'user'>): Author => ({ userId: call.user?.id ?? null, trusted: call.holder?.key.kind === 'server' });
+  const author = (call: Pick<Call, 'holder' | 'user'>): Author => ({
+    userId: call.user?.id ?? null,
+    trusted: call.holder?.key.kind === 'server',
+  });
   return bindRecords(new Records(parts), operations.records, author);
 }
 
 /** The same for members, whose role decides. */
 export function managedRecordRoutes(parts: Parts): Route[] {
-  return bindRecords(new Records(parts), operations.managedRecords as unknown as typeof operations.records, () => ({ userId: null, trusted: true }));
+  return bindRecords(new Records(parts), operations.managedRecords as unknown as typeof operations.records, () => ({
+    userId: null,
+    trusted: true,
+  }));
 }
 
 function bindRecords(records: Records, own: typeof operations.records, author: (call: Pick<Call, 'holder' | 'user'>) => Author): Route[] {
@@ -21,7 +27,8 @@ function bindRecords(records: Records, own: typeof operations.records, author: (
     bind(own.read, async (call) => {
       const record = await records.read(environmentOf(call), call.params.collection, call.params.id, author(call), call.query.fields);
       // RFC 9110 section 13.1.2: an If-None-Match that names the current version is answered 304.
-      if (call.headers['if-none-match'] === etag(record.version)) return { body: record as never, status: 304, headers: { ETag: etag(record.version) } };
+      if (call.headers['if-none-match'] === etag(record.version))
+        return { body: record as never, status: 304, headers: { ETag: etag(record.version) } };
       return withEtag(record);
     }),
     bind(own.list, async (call) => {
@@ -33,10 +40,19 @@ function bindRecords(records: Records, own: typeof operations.records, author: (
       return withEtag(record, 201, { Location: `${call.request.originalUrl.split('?')[0]}/${record.id}` });
     }),
     bind(own.put, async (call) => {
-      const { record, created } = await records.put(environmentOf(call), call.params.collection, call.params.id, call.body, author(call), expectedOf(call));
+      const { record, created } = await records.put(
+        environmentOf(call),
+        call.params.collection,
+        call.params.id,
+        call.body,
+        author(call),
+        expectedOf(call),
+      );
       return withEtag(record, created ? 201 : 200);
     }),
-    bind(own.patch, async (call) => withEtag(await records.patch(environmentOf(call), call.params.collection, call.params.id, call.body, author(call), expectedOf(call)))),
+    bind(own.patch, async (call) =>
+      withEtag(await records.patch(environmentOf(call), call.params.collection, call.params.id, call.body, author(call), expectedOf(call))),
+    ),
     bind(own.remove, async (call) => {
       await records.remove(environmentOf(call), call.params.collection, call.params.id, author(call), expectedOf(call));
       return { body: undefined };
@@ -46,7 +62,11 @@ function bindRecords(records: Records, own: typeof operations.records, author: (
 
 export function collectionRoutes(parts: Parts): Route[] {
   const present = (shape: CollectionShape, records: number): Collection => ({
-    name: shape.name, fields: [...shape.fields].map(([name, type]) => ({ name, type })), rules: shape.rules, records, createdAt: shape.createdAt.toISOString(),
+    name: shape.name,
+    fields: [...shape.fields].map(([name, type]) => ({ name, type })),
+    rules: shape.rules,
+    records,
+    createdAt: shape.createdAt.toISOString(),
   });
   const answer = async (call: Pick<Call, 'environment'>, shape: CollectionShape) => ({
     body: present(shape, (await parts.catalogue.counts(environmentOf(call), [shape.name])).get(shape.name) ?? 0),
@@ -55,20 +75,28 @@ export function collectionRoutes(parts: Parts): Route[] {
   return [
     bind(operations.collections.list, async (call) => {
       const shapes = await parts.catalogue.all(environmentOf(call));
-      const counts = await parts.catalogue.counts(environmentOf(call), shapes.map(({ name }) => name));
+      const counts = await parts.catalogue.counts(
+        environmentOf(call),
+        shapes.map(({ name }) => name),
+      );
       return { body: { items: shapes.map((shape) => present(shape, counts.get(shape.name) ?? 0)) } };
     }),
     bind(operations.collections.create, async (call) => {
       const { name, fields, rules } = call.body;
-      if (await parts.catalogue.find(environmentOf(call), name)) throw new Problem('already-exists', `There is a collection \`${name}\` already.`);
-      const shape = await parts.catalogue.extend(environmentOf(call), name, typesOf(fields), [], { ...OWNER_ONLY, ...rules } as AccessRules);
+      if (await parts.catalogue.find(environmentOf(call), name))
+        throw new Problem('already-exists', `There is a collection \`${name}\` already.`);
+      const shape = await parts.catalogue.extend(environmentOf(call), name, typesOf(fields), [], {
+        ...OWNER_ONLY,
+        ...rules,
+      } as AccessRules);
       return answer(call, shape);
     }),
     bind(operations.collections.patch, async (call) => {
       const environment = environmentOf(call);
       let shape = await parts.catalogue.get(environment, call.params.collection);
       if (call.body.addFields) shape = await parts.catalogue.extend(environment, shape.name, typesOf(call.body.addFields));
-      if (call.body.rules) shape = await parts.catalogue.changeRules(environment, shape.name, { ...shape.rules, ...call.body.rules } as AccessRules);
+      if (call.body.rules)
+        shape = await parts.catalogue.changeRules(environment, shape.name, { ...shape.rules, ...call.body.rules } as AccessRules);
       return answer(call, shape);
     }),
   ];
@@ -87,7 +115,9 @@ function expectedOf(call: Pick<Call, 'headers'>): Expected {
   if (!match || match === '*') return {};
   const version = /^"(\d{1,10})"$/.exec(match.trim())?.[1];
   if (!version) {
-    throw new Problem('invalid-input', `If-Match takes one version in quotes, such as "3"; got ${match}.`, { fields: [{ path: 'headers.If-Match', problem: 'It is not a version.', expected: 'the ETag of the record, such as "3"' }] });
+    throw new Problem('invalid-input', `If-Match takes one version in quotes, such as "3"; got ${match}.`, {
+      fields: [{ path: 'headers.If-Match', problem: 'It is not a version.', expected: 'the ETag of the record, such as "3"' }],
+    });
   }
   return { version: Number(version) };
 }

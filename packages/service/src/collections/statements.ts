@@ -15,13 +15,24 @@ export type RecordStatements = {
   present: (row: RecordRow, only?: ReadonlySet<string>) => JsonObject & { id: string };
 };
 
-const KINDS: Record<FieldType, ColumnKind> = { text: 'text', integer: 'number', number: 'number', boolean: 'boolean', place: 'other', list: 'other', object: 'other' };
+const KINDS: Record<FieldType, ColumnKind> = {
+  text: 'text',
+  integer: 'number',
+  number: 'number',
+  boolean: 'boolean',
+  place: 'other',
+  list: 'other',
+  object: 'other',
+};
 
 export function prepareStatements(database: string, collection: string, fields: ReadonlyMap<string, FieldType>): RecordStatements {
   const table = `\`${database}\`.\`${collection}\``;
   const columns = new Map<string, { sql: string; kind: ColumnKind }>([
-    ['id', { sql: '`id`', kind: 'text' }], ['createdAt', { sql: '`createdAt`', kind: 'time' }], ['updatedAt', { sql: '`updatedAt`', kind: 'time' }],
-    ['version', { sql: '`version`', kind: 'number' }], ['ownerId', { sql: '`ownerId`', kind: 'text' }],
+    ['id', { sql: '`id`', kind: 'text' }],
+    ['createdAt', { sql: '`createdAt`', kind: 'time' }],
+    ['updatedAt', { sql: '`updatedAt`', kind: 'time' }],
+    ['version', { sql: '`version`', kind: 'number' }],
+    ['ownerId', { sql: '`ownerId`', kind: 'text' }],
   ]);
   for (const [name, type] of fields) columns.set(name, { sql: `\`${name}\``, kind: KINDS[type] });
   const list = [...columns.values()].map(({ sql }) => sql).join(', ');
@@ -33,7 +44,11 @@ export function prepareStatements(database: string, collection: string, fields: 
     columns,
     present: (row, only) => {
       const record: JsonObject & { id: string } = {
-        id: row.id, createdAt: row.createdAt.toISOString(), updatedAt: row.updatedAt.toISOString(), version: row.version, ownerId: row.ownerId,
+        id: row.id,
+        createdAt: row.createdAt.toISOString(),
+        updatedAt: row.updatedAt.toISOString(),
+        version: row.version,
+        ownerId: row.ownerId,
       };
       for (const [name, type] of types) if (!only || only.has(name)) record[name] = presentValue(type, row[name]);
       if (only) for (const name of ['createdAt', 'updatedAt', 'ownerId']) if (!only.has(name)) delete record[name];
@@ -45,13 +60,17 @@ export function prepareStatements(database: string, collection: string, fields: 
 function presentValue(type: FieldType, value: unknown): Json {
   if (value === null || value === undefined) return null;
   switch (type) {
-    case 'boolean': return Boolean(value);
+    case 'boolean':
+      return Boolean(value);
     case 'place': {
       const { x, y } = value as { x: number; y: number };
       return { type: 'Point', coordinates: [x, y] };
     }
-    case 'list': case 'object': return (typeof value === 'string' ? JSON.parse(value) : value) as Json;
-    default: return value as Json;
+    case 'list':
+    case 'object':
+      return (typeof value === 'string' ? JSON.parse(value) : value) as Json;
+    default:
+      return value as Json;
   }
 }
 
@@ -63,8 +82,12 @@ export function stored(type: FieldType, value: Json | undefined): { sql: string;
       const [longitude, latitude] = (value as { coordinates: [number, number] }).coordinates;
       return { sql: 'POINT(?, ?)', values: [longitude, latitude] };
     }
-    case 'list': case 'object': return { sql: '?', values: [JSON.stringify(value)] };
-    case 'boolean': return { sql: '?', values: [value ? 1 : 0] };
-    default: return { sql: '?', values: [value] };
+    case 'list':
+    case 'object':
+      return { sql: '?', values: [JSON.stringify(value)] };
+    case 'boolean':
+      return { sql: '?', values: [value ? 1 : 0] };
+    default:
+      return { sql: '?', values: [value] };
   }
 }

@@ -46,8 +46,15 @@ function timeQueries(client: Pool | PoolConnection): void {
 /** Opens a pool to the system database of the address, which must exist. */
 export function openDatabase(url: string, connections = 20): Database {
   const pool = mysql.createPool({
-    uri: url.replace(/^mariadb:/, 'mysql:'), connectionLimit: connections, maxIdle: connections, idleTimeout: 60_000,
-    timezone: 'Z', charset: 'utf8mb4_bin', connectTimeout: 4000, maxPreparedStatements: 500, supportBigNumbers: true,
+    uri: url.replace(/^mariadb:/, 'mysql:'),
+    connectionLimit: connections,
+    maxIdle: connections,
+    idleTimeout: 60_000,
+    timezone: 'Z',
+    charset: 'utf8mb4_bin',
+    connectTimeout: 4000,
+    maxPreparedStatements: 500,
+    supportBigNumbers: true,
   });
   const execute = pool.execute.bind(pool);
   const plainQuery = pool.query.bind(pool);
@@ -88,8 +95,19 @@ export function openDatabase(url: string, connections = 20): Database {
 
 /** Codes by which mysql2 and Node say that the server is away, not that the statement is wrong. */
 const AWAY = new Set([
-  'ECONNREFUSED', 'ECONNRESET', 'EPIPE', 'ETIMEDOUT', 'ENOENT', 'EHOSTUNREACH', 'PROTOCOL_CONNECTION_LOST', 'PROTOCOL_ENQUEUE_AFTER_FATAL_ERROR',
-  'ER_SERVER_SHUTDOWN', 'ER_CON_COUNT_ERROR', 'ER_CONNECTION_KILLED', 'ER_NORMAL_SHUTDOWN', 'ER_QUERY_INTERRUPTED',
+  'ECONNREFUSED',
+  'ECONNRESET',
+  'EPIPE',
+  'ETIMEDOUT',
+  'ENOENT',
+  'EHOSTUNREACH',
+  'PROTOCOL_CONNECTION_LOST',
+  'PROTOCOL_ENQUEUE_AFTER_FATAL_ERROR',
+  'ER_SERVER_SHUTDOWN',
+  'ER_CON_COUNT_ERROR',
+  'ER_CONNECTION_KILLED',
+  'ER_NORMAL_SHUTDOWN',
+  'ER_QUERY_INTERRUPTED',
 ]);
 
 /** Whether an error means that the database is away; drizzle wraps the driver's error as its cause. */

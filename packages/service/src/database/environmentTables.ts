@@ -2,7 +2,22 @@
  * Tables of an environment's database. Their names begin with `_`, which no collection's name can, so that a
  * collection may be called `users`. Changes become a migration: `npm run migration -- environment <name>`.
  */
-import { bigint, boolean, char, datetime, index, int, json, mysqlSchema, mysqlTable, primaryKey, smallint, text, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import {
+  bigint,
+  boolean,
+  char,
+  datetime,
+  index,
+  int,
+  json,
+  mysqlSchema,
+  mysqlTable,
+  primaryKey,
+  smallint,
+  text,
+  uniqueIndex,
+  varchar,
+} from 'drizzle-orm/mysql-core';
 import { LRUCache } from 'lru-cache';
 import type { JsonObject } from '@orchard/core';
 
@@ -10,30 +25,38 @@ const instant = (name: string) => datetime(name, { mode: 'date', fsp: 3 });
 const id = (name = 'id') => varchar(name, { length: 64 });
 
 function define(table: typeof mysqlTable) {
-  const users = table('_users', {
-    id: id().primaryKey(),
-    email: varchar('email', { length: 254 }).notNull(),
-    name: varchar('name', { length: 200 }),
-    passwordHash: varchar('passwordHash', { length: 255 }).notNull(),
-    roles: json('roles').$type<string[]>().notNull(),
-    data: json('data').$type<JsonObject>().notNull(),
-    disabled: boolean('disabled').notNull().default(false),
-    createdAt: instant('createdAt').notNull(),
-    updatedAt: instant('updatedAt').notNull(),
-    lastSeenAt: instant('lastSeenAt'),
-  }, (t) => [uniqueIndex('users_email').on(t.email), index('users_created').on(t.createdAt)]);
+  const users = table(
+    '_users',
+    {
+      id: id().primaryKey(),
+      email: varchar('email', { length: 254 }).notNull(),
+      name: varchar('name', { length: 200 }),
+      passwordHash: varchar('passwordHash', { length: 255 }).notNull(),
+      roles: json('roles').$type<string[]>().notNull(),
+      data: json('data').$type<JsonObject>().notNull(),
+      disabled: boolean('disabled').notNull().default(false),
+      createdAt: instant('createdAt').notNull(),
+      updatedAt: instant('updatedAt').notNull(),
+      lastSeenAt: instant('lastSeenAt'),
+    },
+    (t) => [uniqueIndex('users_email').on(t.email), index('users_created').on(t.createdAt)],
+  );
 
   /** A session is a family of refresh tokens; only the token of the current generation is good. */
-  const sessions = table('_sessions', {
-    id: id().primaryKey(),
-    userId: id('userId').notNull(),
-    client: varchar('client', { length: 40 }).notNull(),
-    generation: int('generation').notNull(),
-    createdAt: instant('createdAt').notNull(),
-    expiresAt: instant('expiresAt').notNull(),
-    endedAt: instant('endedAt'),
-    endedReason: varchar('endedReason', { length: 40 }),
-  }, (t) => [index('sessions_user').on(t.userId)]);
+  const sessions = table(
+    '_sessions',
+    {
+      id: id().primaryKey(),
+      userId: id('userId').notNull(),
+      client: varchar('client', { length: 40 }).notNull(),
+      generation: int('generation').notNull(),
+      createdAt: instant('createdAt').notNull(),
+      expiresAt: instant('expiresAt').notNull(),
+      endedAt: instant('endedAt'),
+      endedReason: varchar('endedReason', { length: 40 }),
+    },
+    (t) => [index('sessions_user').on(t.userId)],
+  );
 
   const collections = table('_collections', {
     name: varchar('name', { length: 63 }).primaryKey(),
@@ -44,35 +67,43 @@ function define(table: typeof mysqlTable) {
   });
 
   /** The change feed, written by triggers on each collection's table: one entry a write, in its transaction. */
-  const changes = table('_changes', {
-    number: bigint('number', { mode: 'number' }).autoincrement().primaryKey(),
-    collection: varchar('collection', { length: 63 }).notNull(),
-    recordId: id('recordId').notNull(),
-    action: varchar('action', { length: 8 }).notNull(),
-    version: int('version').notNull(),
-    at: instant('at').notNull(),
-  }, (t) => [index('changes_record').on(t.collection, t.recordId)]);
+  const changes = table(
+    '_changes',
+    {
+      number: bigint('number', { mode: 'number' }).autoincrement().primaryKey(),
+      collection: varchar('collection', { length: 63 }).notNull(),
+      recordId: id('recordId').notNull(),
+      action: varchar('action', { length: 8 }).notNull(),
+      version: int('version').notNull(),
+      at: instant('at').notNull(),
+    },
+    (t) => [index('changes_record').on(t.collection, t.recordId)],
+  );
 
-  const devices = table('_devices', {
-    id: id().primaryKey(),
-    userId: id('userId'),
-    client: varchar('client', { length: 40 }),
-    platform: varchar('platform', { length: 10 }).notNull(),
-    appVersion: varchar('appVersion', { length: 40 }).notNull(),
-    os: varchar('os', { length: 80 }).notNull(),
-    model: varchar('model', { length: 80 }),
-    locale: varchar('locale', { length: 35 }).notNull(),
-    timeZone: varchar('timeZone', { length: 64 }).notNull(),
-    permission: varchar('permission', { length: 10 }).notNull(),
-    endpoint: varchar('endpoint', { length: 1000 }),
-    p256dh: char('p256dh', { length: 87 }),
-    auth: char('auth', { length: 22 }),
-    retiredAt: instant('retiredAt'),
-    retiredReason: varchar('retiredReason', { length: 200 }),
-    createdAt: instant('createdAt').notNull(),
-    updatedAt: instant('updatedAt').notNull(),
-    lastSeenAt: instant('lastSeenAt').notNull(),
-  }, (t) => [index('devices_user').on(t.userId), index('devices_seen').on(t.lastSeenAt)]);
+  const devices = table(
+    '_devices',
+    {
+      id: id().primaryKey(),
+      userId: id('userId'),
+      client: varchar('client', { length: 40 }),
+      platform: varchar('platform', { length: 10 }).notNull(),
+      appVersion: varchar('appVersion', { length: 40 }).notNull(),
+      os: varchar('os', { length: 80 }).notNull(),
+      model: varchar('model', { length: 80 }),
+      locale: varchar('locale', { length: 35 }).notNull(),
+      timeZone: varchar('timeZone', { length: 64 }).notNull(),
+      permission: varchar('permission', { length: 10 }).notNull(),
+      endpoint: varchar('endpoint', { length: 1000 }),
+      p256dh: char('p256dh', { length: 87 }),
+      auth: char('auth', { length: 22 }),
+      retiredAt: instant('retiredAt'),
+      retiredReason: varchar('retiredReason', { length: 200 }),
+      createdAt: instant('createdAt').notNull(),
+      updatedAt: instant('updatedAt').notNull(),
+      lastSeenAt: instant('lastSeenAt').notNull(),
+    },
+    (t) => [index('devices_user').on(t.userId), index('devices_seen').on(t.lastSeenAt)],
+  );
 
   const notifications = table('_notifications', {
     id: id().primaryKey(),
@@ -85,58 +116,70 @@ function define(table: typeof mysqlTable) {
     createdAt: instant('createdAt').notNull(),
   });
 
-  const deliveries = table('_deliveries', {
-    notificationId: id('notificationId').notNull(),
-    deviceId: id('deviceId').notNull(),
-    state: varchar('state', { length: 8 }).notNull(),
-    reason: varchar('reason', { length: 300 }),
-    attempts: int('attempts').notNull().default(0),
-    answer: smallint('answer'),
-    nextAttemptAt: instant('nextAttemptAt'),
-    updatedAt: instant('updatedAt').notNull(),
-  }, (t) => [
-    primaryKey({ columns: [t.notificationId, t.deviceId] }),
-    index('deliveries_due').on(t.notificationId, t.state, t.nextAttemptAt),
-    index('deliveries_device').on(t.deviceId, t.updatedAt),
-    index('deliveries_changed').on(t.updatedAt),
-  ]);
+  const deliveries = table(
+    '_deliveries',
+    {
+      notificationId: id('notificationId').notNull(),
+      deviceId: id('deviceId').notNull(),
+      state: varchar('state', { length: 8 }).notNull(),
+      reason: varchar('reason', { length: 300 }),
+      attempts: int('attempts').notNull().default(0),
+      answer: smallint('answer'),
+      nextAttemptAt: instant('nextAttemptAt'),
+      updatedAt: instant('updatedAt').notNull(),
+    },
+    (t) => [
+      primaryKey({ columns: [t.notificationId, t.deviceId] }),
+      index('deliveries_due').on(t.notificationId, t.state, t.nextAttemptAt),
+      index('deliveries_device').on(t.deviceId, t.updatedAt),
+      index('deliveries_changed').on(t.updatedAt),
+    ],
+  );
 
-  const requests = table('_requests', {
-    id: char('id', { length: 36 }).notNull(),
-    at: instant('at').notNull(),
-    method: varchar('method', { length: 7 }).notNull(),
-    route: varchar('route', { length: 120 }).notNull(),
-    path: varchar('path', { length: 500 }).notNull(),
-    status: smallint('status').notNull(),
-    durationUs: int('durationUs').notNull(),
-    databaseUs: int('databaseUs').notNull(),
-    statements: smallint('statements').notNull(),
-    client: varchar('client', { length: 40 }),
-    keyId: varchar('keyId', { length: 64 }),
-    userId: varchar('userId', { length: 64 }),
-    deviceId: varchar('deviceId', { length: 64 }),
-    trace: char('trace', { length: 32 }).notNull(),
-    span: char('span', { length: 16 }).notNull(),
-    parentSpan: char('parentSpan', { length: 16 }),
-    problem: varchar('problem', { length: 40 }),
-    detail: text('detail'),
-    origin: varchar('origin', { length: 253 }),
-    userAgent: varchar('userAgent', { length: 300 }),
-    bytesIn: int('bytesIn').notNull(),
-    bytesOut: int('bytesOut').notNull(),
-  }, (t) => [primaryKey({ columns: [t.at, t.id] })]);
+  const requests = table(
+    '_requests',
+    {
+      id: char('id', { length: 36 }).notNull(),
+      at: instant('at').notNull(),
+      method: varchar('method', { length: 7 }).notNull(),
+      route: varchar('route', { length: 120 }).notNull(),
+      path: varchar('path', { length: 500 }).notNull(),
+      status: smallint('status').notNull(),
+      durationUs: int('durationUs').notNull(),
+      databaseUs: int('databaseUs').notNull(),
+      statements: smallint('statements').notNull(),
+      client: varchar('client', { length: 40 }),
+      keyId: varchar('keyId', { length: 64 }),
+      userId: varchar('userId', { length: 64 }),
+      deviceId: varchar('deviceId', { length: 64 }),
+      trace: char('trace', { length: 32 }).notNull(),
+      span: char('span', { length: 16 }).notNull(),
+      parentSpan: char('parentSpan', { length: 16 }),
+      problem: varchar('problem', { length: 40 }),
+      detail: text('detail'),
+      origin: varchar('origin', { length: 253 }),
+      userAgent: varchar('userAgent', { length: 300 }),
+      bytesIn: int('bytesIn').notNull(),
+      bytesOut: int('bytesOut').notNull(),
+    },
+    (t) => [primaryKey({ columns: [t.at, t.id] })],
+  );
 
   /** Counts and latency histogram of each minute, by route, client, status and the instance that counted. */
-  const minutes = table('_requestMinutes', {
-    minute: datetime('minute', { mode: 'date' }).notNull(),
-    method: varchar('method', { length: 7 }).notNull(),
-    route: varchar('route', { length: 120 }).notNull(),
-    client: varchar('client', { length: 40 }).notNull(),
-    status: smallint('status').notNull(),
-    instance: varchar('instance', { length: 16 }).notNull(),
-    calls: int('calls').notNull(),
-    histogram: text('histogram').notNull(),
-  }, (t) => [primaryKey({ columns: [t.minute, t.method, t.route, t.client, t.status, t.instance] })]);
+  const minutes = table(
+    '_requestMinutes',
+    {
+      minute: datetime('minute', { mode: 'date' }).notNull(),
+      method: varchar('method', { length: 7 }).notNull(),
+      route: varchar('route', { length: 120 }).notNull(),
+      client: varchar('client', { length: 40 }).notNull(),
+      status: smallint('status').notNull(),
+      instance: varchar('instance', { length: 16 }).notNull(),
+      calls: int('calls').notNull(),
+      histogram: text('histogram').notNull(),
+    },
+    (t) => [primaryKey({ columns: [t.minute, t.method, t.route, t.client, t.status, t.instance] })],
+  );
 
   return { users, sessions, collections, changes, devices, notifications, deliveries, requests, minutes };
 }

@@ -33,7 +33,8 @@ export function planList(columns: Columns, request: ListRequest, tie: SortTerm, 
 }
 
 const sqlOf = (columns: Columns, field: string) => (columns.get(field) as { sql: string }).sql;
-const invalid = (path: string, problem: string, expected: string) => new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
+const invalid = (path: string, problem: string, expected: string) =>
+  new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
 
 function readFilter(text: string, columns: Columns): Filter {
   try {
@@ -45,7 +46,10 @@ function readFilter(text: string, columns: Columns): Filter {
 }
 
 function readSort(columns: Columns, text: string | undefined, tie: SortTerm): SortTerm[] {
-  const terms = (text ?? '').split(',').map((term) => term.trim()).filter(Boolean)
+  const terms = (text ?? '')
+    .split(',')
+    .map((term) => term.trim())
+    .filter(Boolean)
     .map((term) => ({ field: term.replace(/^[-+]/, ''), descending: term.startsWith('-') }));
   for (const { field } of terms) {
     const column = columns.get(field);
@@ -57,25 +61,39 @@ function readSort(columns: Columns, text: string | undefined, tie: SortTerm): So
   return terms.some(({ field }) => field === tie.field) ? terms : [...terms, tie];
 }
 
-const WRITTEN: Record<Exclude<ColumnKind, 'other'>, string> = { text: 'text', number: 'a number', boolean: 'TRUE or FALSE', time: 'a time such as \'2026-07-14T06:00:00Z\'' };
+const WRITTEN: Record<Exclude<ColumnKind, 'other'>, string> = {
+  text: 'text',
+  number: 'a number',
+  boolean: 'TRUE or FALSE',
+  time: "a time such as '2026-07-14T06:00:00Z'",
+};
 
 function bind(column: { kind: ColumnKind }, field: string, value: Literal): unknown {
   const refuse = (): never => {
-    throw new Problem('malformed-filter', `\`${field}\` is compared with ${JSON.stringify(value)}; it holds ${column.kind === 'other' ? 'a value that can only be tested with IS NULL' : WRITTEN[column.kind]}.`);
+    throw new Problem(
+      'malformed-filter',
+      `\`${field}\` is compared with ${JSON.stringify(value)}; it holds ${column.kind === 'other' ? 'a value that can only be tested with IS NULL' : WRITTEN[column.kind]}.`,
+    );
   };
   switch (column.kind) {
-    case 'text': return typeof value === 'string' ? value : refuse();
-    case 'number': return typeof value === 'number' ? value : refuse();
-    case 'boolean': return typeof value === 'boolean' ? Number(value) : refuse();
-    case 'time': return typeof value === 'string' && !Number.isNaN(Date.parse(value)) ? new Date(value) : refuse();
-    case 'other': return refuse();
+    case 'text':
+      return typeof value === 'string' ? value : refuse();
+    case 'number':
+      return typeof value === 'number' ? value : refuse();
+    case 'boolean':
+      return typeof value === 'boolean' ? Number(value) : refuse();
+    case 'time':
+      return typeof value === 'string' && !Number.isNaN(Date.parse(value)) ? new Date(value) : refuse();
+    case 'other':
+      return refuse();
   }
 }
 
 /** CQL2 section 7.1.2: % stands for any text, _ for one letter, \ escapes; as in SQL. */
 function filterSql(filter: Filter, columns: Columns, values: unknown[]): string {
   switch (filter.kind) {
-    case 'and': case 'or':
+    case 'and':
+    case 'or':
       return `(${filter.parts.map((part) => filterSql(part, columns, values)).join(` ${filter.kind.toUpperCase()} `)})`;
     case 'not':
       return `NOT (${filterSql(filter.part, columns, values)})`;
@@ -119,9 +137,9 @@ const signature = (body: string, secret: Buffer) => createHmac('sha256', secret)
 const sortText = (sort: SortTerm[]) => sort.map(({ field, descending }) => (descending ? `-${field}` : field)).join(',');
 
 /** Writes the cursor that points behind a row. */
-export function sealCursor(plan: ListPlan, valueOf: (field: string) => unknown, secret: Buffer): string {
+export function sealCursor(plan: ListPlan, sortValue: (field: string) => unknown, secret: Buffer): string {
   const values = plan.sort.map(({ field }) => {
-    const value = valueOf(field);
+    const value = sortValue(field);
     return value instanceof Date ? { at: value.toISOString() } : (value ?? null);
   });
   const body = Buffer.from(JSON.stringify([sortText(plan.sort), values])).toString('base64url');
@@ -132,18 +150,24 @@ function openCursor(cursor: string, sort: SortTerm[], secret: Buffer): unknown[]
   const [body = '', signed = ''] = cursor.split('.');
   const given = Buffer.from(signed, 'base64url');
   const wanted = signature(body, secret);
-  if (given.length !== wanted.length || !timingSafeEqual(given, wanted)) throw invalid('query.cursor', 'The cursor was not made here.', '`next` of the page before, unchanged');
+  if (given.length !== wanted.length || !timingSafeEqual(given, wanted))
+    throw invalid('query.cursor', 'The cursor was not made here.', '`next` of the page before, unchanged');
   const [order, values] = JSON.parse(Buffer.from(body, 'base64url').toString()) as [string, unknown[]];
-  if (order !== sortText(sort)) throw invalid('query.cursor', `The cursor belongs to a list sorted by ${order}.`, 'the same `sort` as on the page before');
+  if (order !== sortText(sort))
+    throw invalid('query.cursor', `The cursor belongs to a list sorted by ${order}.`, 'the same `sort` as on the page before');
   return values.map((value) => (value !== null && typeof value === 'object' && 'at' in value ? new Date(value.at as string) : value));
 }
 
 /** Cuts the one row too many that tells whether there is a next page. */
 export function cutPage<Row, Item>(
-  rows: Row[], plan: ListPlan, secret: Buffer, valueOf: (row: Row, field: string) => unknown, present: (row: Row) => Item,
+  rows: Row[],
+  plan: ListPlan,
+  secret: Buffer,
+  sortValue: (row: Row, field: string) => unknown,
+  present: (row: Row) => Item,
 ): { items: Item[]; next?: string } {
   const kept = rows.slice(0, plan.limit);
   const last = kept.at(-1);
   const items = kept.map(present);
-  return rows.length > plan.limit && last ? { items, next: sealCursor(plan, (field) => valueOf(last, field), secret) } : { items };
+  return rows.length > plan.limit && last ? { items, next: sealCursor(plan, (field) => sortValue(last, field), secret) } : { items };
 }

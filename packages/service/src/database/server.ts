@@ -78,10 +78,18 @@ async function initialise(data: string): Promise<void> {
   rmSync(fresh, { recursive: true, force: true });
   mkdirSync(fresh, { recursive: true, mode: 0o700 });
   try {
-    await run('mariadb-install-db', ['--no-defaults', `--datadir=${fresh}`, '--auth-root-authentication-method=normal', '--skip-test-db', ...asRoot()]);
+    await run('mariadb-install-db', [
+      '--no-defaults',
+      `--datadir=${fresh}`,
+      '--auth-root-authentication-method=normal',
+      '--skip-test-db',
+      ...asRoot(),
+    ]);
   } catch (error) {
     if ((error as NodeJS.ErrnoException).code !== 'ENOENT') throw error;
-    throw new Error('MariaDB is not installed. Install it with `apt-get install mariadb-server`, or set ORCHARD_DATABASE_URL to a server you have.');
+    throw new Error(
+      'MariaDB is not installed. Install it with `apt-get install mariadb-server`, or set ORCHARD_DATABASE_URL to a server you have.',
+    );
   }
   rmSync(data, { recursive: true, force: true });
   renameSync(fresh, data);
@@ -107,10 +115,24 @@ function launch(data: string, directory: string, access: Access): ChildProcess {
   return spawn(
     'mariadbd',
     [
-      '--no-defaults', `--datadir=${data}`, `--port=${access.port}`, `--socket=${socket}`, `--init-file=${init}`, `--pid-file=${data}.pid`,
-      '--bind-address=127.0.0.1', '--skip-name-resolve', '--character-set-server=utf8mb4', '--collation-server=utf8mb4_bin',
-      '--innodb-flush-log-at-trx-commit=1', '--innodb-buffer-pool-size=256M', '--max-connections=200', '--max-allowed-packet=64M',
-      '--default-time-zone=+00:00', '--performance-schema=OFF', '--local-infile=OFF', ...asRoot(),
+      '--no-defaults',
+      `--datadir=${data}`,
+      `--port=${access.port}`,
+      `--socket=${socket}`,
+      `--init-file=${init}`,
+      `--pid-file=${data}.pid`,
+      '--bind-address=127.0.0.1',
+      '--skip-name-resolve',
+      '--character-set-server=utf8mb4',
+      '--collation-server=utf8mb4_bin',
+      '--innodb-flush-log-at-trx-commit=1',
+      '--innodb-buffer-pool-size=256M',
+      '--max-connections=200',
+      '--max-allowed-packet=64M',
+      '--default-time-zone=+00:00',
+      '--performance-schema=OFF',
+      '--local-infile=OFF',
+      ...asRoot(),
     ],
     // Its own process group: Ctrl-C reaches the service, which ends MariaDB when the last write is through.
     { stdio: ['ignore', log, log], detached: true },

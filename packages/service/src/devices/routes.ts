@@ -41,7 +41,11 @@ export function deviceRoutes(parts: Parts): Route[] {
     bind(own.remove, async (call) => {
       const row = await deviceNamed(environmentOf(call), call.params.id);
       demandOwn(call, row);
-      await store.update(environmentOf(call), row.id, { retiredAt: new Date(parts.now()), retiredReason: 'the app retired it', updatedAt: new Date(parts.now()) });
+      await store.update(environmentOf(call), row.id, {
+        retiredAt: new Date(parts.now()),
+        retiredReason: 'the app retired it',
+        updatedAt: new Date(parts.now()),
+      });
       parts.changes.wake(environmentOf(call).id);
       return { body: undefined };
     }),
@@ -56,13 +60,16 @@ export function deviceRoutes(parts: Parts): Route[] {
       await store.update(environment, row.id, {
         updatedAt: now,
         ...(userId === null ? { userId: null } : {}),
-        ...(retired === undefined ? {} : { retiredAt: retired ? now : null, retiredReason: retired ? `retired by ${call.member?.email}` : null }),
+        ...(retired === undefined
+          ? {}
+          : { retiredAt: retired ? now : null, retiredReason: retired ? `retired by ${call.member?.email}` : null }),
       });
       parts.changes.wake(environment.id);
       return { body: presentDevice(await deviceNamed(environment, row.id)) };
     }),
     bind(own.removeManaged, async (call) => {
-      if (!(await store.remove(environmentOf(call), call.params.device))) throw new Problem('not-found', `There is no device ${call.params.device}.`);
+      if (!(await store.remove(environmentOf(call), call.params.device)))
+        throw new Problem('not-found', `There is no device ${call.params.device}.`);
       return { body: undefined };
     }),
   ];
@@ -70,9 +77,23 @@ export function deviceRoutes(parts: Parts): Route[] {
 
 function rowFrom(id: string, body: Registration, call: Pick<Call, 'holder' | 'user'>, before: DeviceRow | null, now: Date): DeviceRow {
   return {
-    id, userId: call.user?.id ?? null, client: call.holder?.client.name ?? null,
-    platform: body.platform, appVersion: body.appVersion, os: body.os, model: body.model ?? null, locale: body.locale, timeZone: body.timeZone, permission: body.permission,
-    endpoint: body.subscription?.endpoint ?? null, p256dh: body.subscription?.keys.p256dh ?? null, auth: body.subscription?.keys.auth ?? null,
-    retiredAt: null, retiredReason: null, createdAt: before?.createdAt ?? now, updatedAt: now, lastSeenAt: now,
+    id,
+    userId: call.user?.id ?? null,
+    client: call.holder?.client.name ?? null,
+    platform: body.platform,
+    appVersion: body.appVersion,
+    os: body.os,
+    model: body.model ?? null,
+    locale: body.locale,
+    timeZone: body.timeZone,
+    permission: body.permission,
+    endpoint: body.subscription?.endpoint ?? null,
+    p256dh: body.subscription?.keys.p256dh ?? null,
+    auth: body.subscription?.keys.auth ?? null,
+    retiredAt: null,
+    retiredReason: null,
+    createdAt: before?.createdAt ?? now,
+    updatedAt: now,
+    lastSeenAt: now,
   };
 }

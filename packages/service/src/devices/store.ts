@@ -10,7 +10,9 @@ export type DeviceRow = ReturnType<typeof tablesOf>['devices']['$inferSelect'];
 
 const column = (kind: ColumnKind) => (name: string) => [name, { sql: `\`${name}\``, kind }] as const;
 const COLUMNS: Columns = new Map([
-  ...['id', 'userId', 'client', 'platform', 'appVersion', 'os', 'model', 'locale', 'timeZone', 'permission', 'retiredReason'].map(column('text')),
+  ...['id', 'userId', 'client', 'platform', 'appVersion', 'os', 'model', 'locale', 'timeZone', 'permission', 'retiredReason'].map(
+    column('text'),
+  ),
   ...['retiredAt', 'createdAt', 'updatedAt', 'lastSeenAt'].map(column('time')),
 ]);
 
@@ -26,10 +28,15 @@ function reachOf(row: DeviceRow): { reachable: boolean; reach: string } {
 export function presentDevice(row: DeviceRow): Device {
   const { endpoint, p256dh: _p, auth: _a, ...rest } = row;
   return {
-    ...rest, ...reachOf(row),
-    platform: row.platform as Device['platform'], permission: row.permission as Device['permission'],
+    ...rest,
+    ...reachOf(row),
+    platform: row.platform as Device['platform'],
+    permission: row.permission as Device['permission'],
     pushOrigin: endpoint ? new URL(endpoint).origin : null,
-    retiredAt: row.retiredAt?.toISOString() ?? null, createdAt: row.createdAt.toISOString(), updatedAt: row.updatedAt.toISOString(), lastSeenAt: row.lastSeenAt.toISOString(),
+    retiredAt: row.retiredAt?.toISOString() ?? null,
+    createdAt: row.createdAt.toISOString(),
+    updatedAt: row.updatedAt.toISOString(),
+    lastSeenAt: row.lastSeenAt.toISOString(),
   };
 }
 
@@ -61,7 +68,10 @@ export class DeviceStore {
 
   async list(environment: Environment, request: ListRequest, cursorSecret: Buffer) {
     const plan = planList(COLUMNS, { ...request, sort: request.sort || '-lastSeenAt' }, { field: 'id', descending: false }, cursorSecret);
-    const rows = await this.database.rows<DeviceRow>(`SELECT * FROM \`${environment.database}\`._devices WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`, plan.values);
+    const rows = await this.database.rows<DeviceRow>(
+      `SELECT * FROM \`${environment.database}\`._devices WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      plan.values,
+    );
     return cutPage(rows, plan, cursorSecret, (row, field) => row[field as keyof DeviceRow], presentDevice);
   }
 }

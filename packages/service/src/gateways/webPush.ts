@@ -32,11 +32,21 @@ export class WebPushGateway {
   readonly #agent: Agent;
   readonly #privateOrigins: ReadonlySet<string>;
 
-  constructor(private readonly database: Database, private readonly secretKey: Buffer, private readonly clock: Clock, privateOrigins: string[], private readonly contact: () => string) {
+  constructor(
+    private readonly database: Database,
+    private readonly secretKey: Buffer,
+    private readonly clock: Clock,
+    privateOrigins: string[],
+    private readonly contact: () => string,
+  ) {
     this.#privateOrigins = new Set(privateOrigins.map((origin) => new URL(origin).origin));
     const trusted = new Set([...this.#privateOrigins].map((origin) => new URL(origin).hostname));
     this.#agent = new Agent({
-      allowH2: true, connections: 64, pipelining: 1, headersTimeout: ANSWER_WITHIN_MS, bodyTimeout: ANSWER_WITHIN_MS,
+      allowH2: true,
+      connections: 64,
+      pipelining: 1,
+      headersTimeout: ANSWER_WITHIN_MS,
+      bodyTimeout: ANSWER_WITHIN_MS,
       connect: { timeout: 10_000, lookup: (hostname, options, callback) => lookupPublic(hostname, options, trusted, callback) },
     });
   }
@@ -44,14 +54,20 @@ export class WebPushGateway {
   /** Makes the signing key of a new environment. */
   async prepare(environmentId: string): Promise<void> {
     await this.database.orm.insert(gateways).values({
-      environmentId, kind: KIND, createdAt: new Date(this.clock.now()), sealed: seal(this.secretKey, `${environmentId}:${KIND}`, generateSigningKey()),
+      environmentId,
+      kind: KIND,
+      createdAt: new Date(this.clock.now()),
+      sealed: seal(this.secretKey, `${environmentId}:${KIND}`, generateSigningKey()),
     });
   }
 
   async #signingKey(environmentId: string): Promise<SigningKey> {
     const known = this.#signingKeys.get(environmentId);
     if (known) return known;
-    const [row] = await this.database.orm.select().from(gateways).where(and(eq(gateways.environmentId, environmentId), eq(gateways.kind, KIND)));
+    const [row] = await this.database.orm
+      .select()
+      .from(gateways)
+      .where(and(eq(gateways.environmentId, environmentId), eq(gateways.kind, KIND)));
     if (!row) throw new Problem('not-found', 'The environment has no web push gateway.');
     const key = signingKeyFrom(unseal(this.secretKey, `${environmentId}:${KIND}`, row.sealed));
     this.#signingKeys.set(environmentId, key);
@@ -83,7 +99,11 @@ export class WebPushGateway {
     const known = this.#tokens.get(name);
     if (known && known.until > this.clock.now()) return known.header;
     const contact = this.contact();
-    const claims = { aud: origin, exp: Math.floor((this.clock.now() + TOKEN_MS) / 1000), ...(contact.startsWith('https:') ? { sub: contact } : {}) };
+    const claims = {
+      aud: origin,
+      exp: Math.floor((this.clock.now() + TOKEN_MS) / 1000),
+      ...(contact.startsWith('https:') ? { sub: contact } : {}),
+    };
     const header = vapidHeader(await this.#signingKey(environmentId), claims);
     this.#tokens.set(name, { header, until: this.clock.now() + TOKEN_MS - 3_600_000 });
     return header;
@@ -110,9 +130,12 @@ export class WebPushGateway {
     const url = new URL(endpoint);
     const headers: Record<string, string> = {
       authorization: await this.#authorization(environmentId, url.origin),
-      'content-encoding': 'aes128gcm', 'content-type': 'application/octet-stream',
-      ttl: String(options.ttlS), urgency: options.urgency,
-      ...(options.replaces ? { topic: options.replaces } : {}), ...(options.traceparent ? { traceparent: options.traceparent } : {}),
+      'content-encoding': 'aes128gcm',
+      'content-type': 'application/octet-stream',
+      ttl: String(options.ttlS),
+      urgency: options.urgency,
+      ...(options.replaces ? { topic: options.replaces } : {}),
+      ...(options.traceparent ? { traceparent: options.traceparent } : {}),
     };
     const reply = await this.#agent.request({ origin: url.origin, path: url.pathname + url.search, method: 'POST', headers, body });
     const text = reply.statusCode < 300 ? (await reply.body.dump(), '') : (await reply.body.text()).slice(0, 200);
@@ -129,7 +152,8 @@ function readAnswer(status: number, headers: Dispatcher.ResponseData['headers'],
   const said = text ? `: ${text.replace(/\s+/g, ' ')}` : '';
   const afterMs = readRetryAfter(headers['retry-after'] as string | undefined, now);
   if (status >= 200 && status < 300) return { kind: 'accepted', answer: status };
-  if (status === 404 || status === 410) return { kind: 'gone', answer: status, reason: `The push network answered ${status}: the subscription is over.` };
+  if (status === 404 || status === 410)
+    return { kind: 'gone', answer: status, reason: `The push network answered ${status}: the subscription is over.` };
   if (status === 413) return { kind: 'refused', answer: status, reason: `The push network answered 413: the message is too large${said}` };
   if (status === 429) return { kind: 'later', answer: status, reason: 'The push network answered 429: too many messages.', afterMs };
   if (status >= 500) return { kind: 'later', answer: status, reason: `The push network answered ${status}${said}`, afterMs };

@@ -1,6 +1,15 @@
 /** One call on its way through the service. */
 import type { IncomingHttpHeaders } from 'node:http';
-import { type AnyOperation, type BodyOf, type ParamsOf, Problem, type QueryOf, type ReplyOf, type Role, type Scope } from '@orchard/contract';
+import {
+  type AnyOperation,
+  type BodyOf,
+  type ParamsOf,
+  Problem,
+  type QueryOf,
+  type ReplyOf,
+  type Role,
+  type Scope,
+} from '@orchard/contract';
 import type { TraceContext } from '@orchard/core';
 import type { Request, Response } from 'express';
 import type { DatabaseCost } from '../database/connection.js';

@@ -19,7 +19,10 @@ export function allowReading(request: Request, response: Response): void {
 export function answerPreflight(request: Request, response: Response): void {
   allowReading(request, response);
   response.setHeader('Access-Control-Allow-Methods', 'GET, POST, PUT, PATCH, DELETE');
-  response.setHeader('Access-Control-Allow-Headers', 'Orchard-Key, Orchard-Device, Authorization, Content-Type, If-Match, If-None-Match, Idempotency-Key, traceparent, tracestate');
+  response.setHeader(
+    'Access-Control-Allow-Headers',
+    'Orchard-Key, Orchard-Device, Authorization, Content-Type, If-Match, If-None-Match, Idempotency-Key, traceparent, tracestate',
+  );
   response.setHeader('Access-Control-Max-Age', '600');
   response.status(204).end();
 }

@@ -21,8 +21,15 @@ function protect(request: Request, response: Response, next: NextFunction): void
     contentSecurityPolicy: {
       useDefaults: false,
       directives: {
-        defaultSrc: ["'none'"], scriptSrc: ["'self'"], styleSrc: ["'self'", `'nonce-${nonce}'`], imgSrc: ["'self'", 'data:', 'blob:'], fontSrc: ["'self'"],
-        connectSrc: ["'self'"], baseUri: ["'none'"], formAction: ["'self'"], frameAncestors: ["'none'"],
+        defaultSrc: ["'none'"],
+        scriptSrc: ["'self'"],
+        styleSrc: ["'self'", `'nonce-${nonce}'`],
+        imgSrc: ["'self'", 'data:', 'blob:'],
+        fontSrc: ["'self'"],
+        connectSrc: ["'self'"],
+        baseUri: ["'none'"],
+        formAction: ["'self'"],
+        frameAncestors: ["'none'"],
       },
     },
     referrerPolicy: { policy: 'same-origin' },
@@ -34,8 +41,14 @@ export function servePages(parts: Parts, metrics: Metrics): Router {
   const router = Router();
   router.get('/healthz', (_request, response) => void response.type('text').send('ok\n'));
   router.get('/readyz', async (_request, response) => {
-    const ready = await parts.database.rows('SELECT 1').then(() => true, () => false);
-    response.status(ready ? 200 : 503).type('text').send(ready ? 'ready\n' : 'the database does not answer\n');
+    const ready = await parts.database.rows('SELECT 1').then(
+      () => true,
+      () => false,
+    );
+    response
+      .status(ready ? 200 : 503)
+      .type('text')
+      .send(ready ? 'ready\n' : 'the database does not answer\n');
   });
   router.get('/metrics', async (request, response) => {
     // Numbers of all apps together are for the machine's own supervisor, not for passers-by.
@@ -43,14 +56,23 @@ export function servePages(parts: Parts, metrics: Metrics): Router {
     response.type(metrics.registry.contentType).send(await metrics.registry.metrics());
   });
   router.get('/openapi.json', (_request, response) => void response.json(buildOpenApi(allOperations, parts.address())));
-  router.get('/client/orchard.js', (_request, response) => void response.set('Access-Control-Allow-Origin', '*').set('Cross-Origin-Resource-Policy', 'cross-origin').sendFile(CLIENT));
+  router.get(
+    '/client/orchard.js',
+    (_request, response) =>
+      void response.set('Access-Control-Allow-Origin', '*').set('Cross-Origin-Resource-Policy', 'cross-origin').sendFile(CLIENT),
+  );
   router.use(protect);
   router.get('/docs', (_request, response) => void response.type('html').send(page('The API', operationList())));
   router.get('/docs/problems/:name', (request, response) => {
     const name = request.params.name as ProblemName;
-    if (!Object.hasOwn(PROBLEMS, name)) return void response.status(404).type('html').send(page('No such problem', '<p>See <a href="/docs">the list</a>.</p>'));
+    if (!Object.hasOwn(PROBLEMS, name))
+      return void response.status(404).type('html').send(page('No such problem', '<p>See <a href="/docs">the list</a>.</p>'));
     const { status, title, cure } = PROBLEMS[name];
-    response.type('html').send(page(title, `<p><code>${name}</code>, status ${status}</p><p>${escape(cure)}</p><p><a href="/docs">All calls and problems</a></p>`));
+    response
+      .type('html')
+      .send(
+        page(title, `<p><code>${name}</code>, status ${status}</p><p>${asText(cure)}</p><p><a href="/docs">All calls and problems</a></p>`),
+      );
   });
   router.get('/docs.css', (_request, response) => void response.type('css').send(DOCS_CSS));
   router.use('/assets', express.static(join(CONSOLE, 'assets'), { immutable: true, maxAge: '1y', index: false }));
@@ -61,24 +83,35 @@ export function servePages(parts: Parts, metrics: Metrics): Router {
 
 let consolePage: string | undefined;
 function serveConsole(_request: Request, response: Response): void {
-  if (!existsSync(join(CONSOLE, 'index.html'))) return void response.status(503).type('text').send('The console is not built. Run `npm run build`.\n');
+  if (!existsSync(join(CONSOLE, 'index.html')))
+    return void response.status(503).type('text').send('The console is not built. Run `npm run build`.\n');
   consolePage ??= readFileSync(join(CONSOLE, 'index.html'), 'utf8');
   response.type('html').set('Cache-Control', 'no-store').send(consolePage.replace('__NONCE__', response.locals.nonce));
 }
 
 const isLoopback = (ip: string | undefined) => ip === '127.0.0.1' || ip === '::1' || ip === '::ffff:127.0.0.1';
-const escape = (text: string) => text.replace(/&/g, '&amp;').replace(/</g, '&lt;').replace(/`([^`]+)`/g, '<code>$1</code>');
+const asText = (text: string) =>
+  text
+    .replace(/&/g, '&amp;')
+    .replace(/</g, '&lt;')
+    .replace(/`([^`]+)`/g, '<code>$1</code>');
 
 function operationList(): string {
-  const rows = allOperations.map((operation) => `<tr><td><code>${operation.method}</code></td><td><code>${operation.path}</code></td><td>${escape(operation.summary)}</td></tr>`);
-  const problems = Object.entries(PROBLEMS).map(([name, { status, title }]) => `<tr><td>${status}</td><td><a href="/docs/problems/${name}">${name}</a></td><td>${escape(title)}</td></tr>`);
+  const rows = allOperations.map(
+    (operation) =>
+      `<tr><td><code>${operation.method}</code></td><td><code>${operation.path}</code></td><td>${asText(operation.summary)}</td></tr>`,
+  );
+  const problems = Object.entries(PROBLEMS).map(
+    ([name, { status, title }]) =>
+      `<tr><td>${status}</td><td><a href="/docs/problems/${name}">${name}</a></td><td>${asText(title)}</td></tr>`,
+  );
   return `<p>The same as a document for tools: <a href="/openapi.json">openapi.json</a> (OpenAPI 3.1).</p>
     <table><thead><tr><th>Method</th><th>Path</th><th>What it does</th></tr></thead><tbody>${rows.join('')}</tbody></table>
     <h2>Problems</h2><table><thead><tr><th>Status</th><th>Problem</th><th>Meaning</th></tr></thead><tbody>${problems.join('')}</tbody></table>`;
 }
 
 const page = (title: string, content: string) =>
-  `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>${escape(title)} · Vivid Orchard</title><link rel="stylesheet" href="/docs.css?${DOCS_MARK}"></head><body><main><h1>${escape(title)}</h1>${content}</main></body></html>`;
+  `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>${asText(title)} · Vivid Orchard</title><link rel="stylesheet" href="/docs.css?${DOCS_MARK}"></head><body><main><h1>${asText(title)}</h1>${content}</main></body></html>`;
 const DOCS_CSS = `body{background:#fbf8f2;color:#1d2a2b;font:16px/1.5 system-ui,sans-serif;margin:0}main{max-width:64rem;margin:2rem auto;padding:0 1rem}h1,h2{font-family:Georgia,serif}
 table{border-collapse:collapse;width:100%}td,th{text-align:left;padding:.3rem .6rem;border-bottom:1px solid #ddd5c5;vertical-align:top}a{color:#1a665b}code{font:14px ui-monospace,monospace}`;
 const DOCS_MARK = createHash('sha256').update(DOCS_CSS).digest('hex').slice(0, 8);

@@ -42,12 +42,28 @@ export function serveRoutes(parts: Parts, routes: Route[]): Router {
 /** Answers what no route takes, and records it like any call. */
 export function serveUnknown(parts: Parts, prefix: string): Router {
   const router = Router();
-  const operation = { id: 'unknown', method: 'GET', path: `${prefix}/…`, caller: { kind: prefix === '/app/v1' ? 'app' : 'anyone', user: 'optional' } } as AnyOperation;
+  const operation = {
+    id: 'unknown',
+    method: 'GET',
+    path: `${prefix}/…`,
+    caller: { kind: prefix === '/app/v1' ? 'app' : 'anyone', user: 'optional' },
+  } as AnyOperation;
   router.use(prefix, async (request, response) => {
     const call = beginCall(parts, { ...operation, method: request.method as 'GET' }, request, response);
     await currentCost.run(call.cost, async () => {
       await identifyKey(call, parts).catch(() => undefined);
-      finish(call, parts, answerProblem(call, parts, new Problem('not-found', `${request.method} ${request.originalUrl.split('?')[0]} is not a call of this service. See ${parts.address()}/docs.`)));
+      finish(
+        call,
+        parts,
+        answerProblem(
+          call,
+          parts,
+          new Problem(
+            'not-found',
+            `${request.method} ${request.originalUrl.split('?')[0]} is not a call of this service. See ${parts.address()}/docs.`,
+          ),
+        ),
+      );
     });
   });
   return router;
@@ -57,12 +73,31 @@ function beginCall(parts: Parts, operation: AnyOperation, request: Request, resp
   const at = parts.now();
   const incoming = readTraceparent(request.headers.traceparent as string | undefined);
   const random = parts.random(34);
-  const trace = { traceId: incoming?.traceId ?? random.toString('hex', 0, 16), spanId: random.toString('hex', 16, 24), sampled: incoming?.sampled ?? true };
+  const trace = {
+    traceId: incoming?.traceId ?? random.toString('hex', 0, 16),
+    spanId: random.toString('hex', 16, 24),
+    sampled: incoming?.sampled ?? true,
+  };
   const call: Call = {
-    id: uuidv7(at, random.subarray(24)), operation, request, response, headers: request.headers, at, startedNs: process.hrtime.bigint(),
-    trace, parentSpan: incoming?.spanId ?? null, cost: { databaseUs: 0, statements: 0 },
-    holder: null, user: null, member: null, role: null, environment: null, problem: null,
-    params: undefined as never, query: undefined as never, body: undefined as never,
+    id: uuidv7(at, random.subarray(24)),
+    operation,
+    request,
+    response,
+    headers: request.headers,
+    at,
+    startedNs: process.hrtime.bigint(),
+    trace,
+    parentSpan: incoming?.spanId ?? null,
+    cost: { databaseUs: 0, statements: 0 },
+    holder: null,
+    user: null,
+    member: null,
+    role: null,
+    environment: null,
+    problem: null,
+    params: undefined as never,
+    query: undefined as never,
+    body: undefined as never,
   };
   response.setHeader('Orchard-Request', call.id);
   response.setHeader('traceparent', writeTraceparent(trace));

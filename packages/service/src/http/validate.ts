@@ -8,30 +8,46 @@ import type { Call } from './call.js';
 
 const MAX_BODY = 1_000_000;
 const parseJson = promisify(express.json({ limit: MAX_BODY, strict: false, type: ['application/json', 'application/*+json'] })) as (
-  request: Request, response: Response) => Promise<void>;
+  request: Request,
+  response: Response,
+) => Promise<void>;
 
 /** Reads the body as JSON, where the operation has one. @throws {Problem} malformed-json, body-too-large, unsupported-media-type */
 export async function readBody(call: Call): Promise<void> {
   if (!call.operation.body) return;
   // The parser takes an absent body for an empty object.
-  if (call.headers['content-length'] === '0' || (call.headers['content-length'] === undefined && call.headers['transfer-encoding'] === undefined)) return;
+  if (
+    call.headers['content-length'] === '0' ||
+    (call.headers['content-length'] === undefined && call.headers['transfer-encoding'] === undefined)
+  )
+    return;
   try {
     await parseJson(call.request, call.response);
   } catch (error) {
     throw bodyProblem(error as { type?: string; message: string });
   }
   if (call.request.body === undefined && Number(call.headers['content-length'] ?? 0) > 0) {
-    throw new Problem('unsupported-media-type', `The body came as ${call.headers['content-type'] ?? 'no media type'}. Send \`Content-Type: application/json\`.`);
+    throw new Problem(
+      'unsupported-media-type',
+      `The body came as ${call.headers['content-type'] ?? 'no media type'}. Send \`Content-Type: application/json\`.`,
+    );
   }
 }
 
 function bodyProblem(error: { type?: string; message: string }): unknown {
   switch (error.type) {
-    case 'entity.parse.failed': return new Problem('malformed-json', `The body cannot be read as JSON: ${error.message}.`);
-    case 'entity.too.large': return new Problem('body-too-large');
-    case 'encoding.unsupported': case 'charset.unsupported': return new Problem('unsupported-media-type', `${error.message}. Send UTF-8, without content coding or with gzip.`);
-    case 'request.aborted': case 'request.size.invalid': return new Problem('malformed-json', 'The body ended before its Content-Length. Send it again.');
-    default: return error;
+    case 'entity.parse.failed':
+      return new Problem('malformed-json', `The body cannot be read as JSON: ${error.message}.`);
+    case 'entity.too.large':
+      return new Problem('body-too-large');
+    case 'encoding.unsupported':
+    case 'charset.unsupported':
+      return new Problem('unsupported-media-type', `${error.message}. Send UTF-8, without content coding or with gzip.`);
+    case 'request.aborted':
+    case 'request.size.invalid':
+      return new Problem('malformed-json', 'The body ended before its Content-Length. Send it again.');
+    default:
+      return error;
   }
 }
 
@@ -62,7 +78,11 @@ function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown): 
   const path = [where, ...issue.path.map(String)].join('.');
   const value = valueAt(whole, issue.path);
   if (issue.code === 'unrecognized_keys') {
-    return issue.keys.map((key) => ({ path: `${path}.${key}`, problem: `There is no field ${describeValue(key)} here.`, expected: 'the request without it' }));
+    return issue.keys.map((key) => ({
+      path: `${path}.${key}`,
+      problem: `There is no field ${describeValue(key)} here.`,
+      expected: 'the request without it',
+    }));
   }
   if (issue.code === 'invalid_union') return describeUnion(issue, path, where, whole);
   const expected = expectedOf(issue);
@@ -75,26 +95,51 @@ function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown): 
 /** The alternative that came nearest speaks: the one with the fewest unknown or missing members. */
 function describeUnion(issue: z.core.$ZodIssueInvalidUnion, path: string, where: string, whole: unknown): FieldProblem[] {
   const nearest = [...issue.errors].sort((a, b) => weight(a) - weight(b))[0];
-  if (!nearest || weight(nearest) > 2) return [{ path, problem: 'It fits none of the forms that are possible here.', expected: 'one of the forms in /openapi.json' }];
+  if (!nearest || weight(nearest) > 2)
+    return [{ path, problem: 'It fits none of the forms that are possible here.', expected: 'one of the forms in /openapi.json' }];
   return nearest.flatMap((inner) => describeIssue({ ...inner, path: [...issue.path, ...inner.path] }, where, whole));
 }
 
-const weight = (issues: z.core.$ZodIssue[]) => issues.reduce((sum, issue) => sum + (issue.code === 'unrecognized_keys' ? issue.keys.length : 1), 0);
+const weight = (issues: z.core.$ZodIssue[]) =>
+  issues.reduce((sum, issue) => sum + (issue.code === 'unrecognized_keys' ? issue.keys.length : 1), 0);
 
 function valueAt(whole: unknown, path: PropertyKey[]): unknown {
-  return path.reduce<unknown>((at, key) => (at === null || at === undefined ? undefined : (at as Record<PropertyKey, unknown>)[key]), whole);
+  return path.reduce<unknown>(
+    (at, key) => (at === null || at === undefined ? undefined : (at as Record<PropertyKey, unknown>)[key]),
+    whole,
+  );
 }
 
 function expectedOf(issue: z.core.$ZodIssue): string {
   switch (issue.code) {
-    case 'invalid_type': return WORDS[issue.expected] ?? issue.expected;
-    case 'invalid_value': return `one of ${issue.values.map(String).join(', ')}`;
-    case 'too_small': return issue.message.startsWith('Too small') ? `at least ${issue.minimum}${issue.origin === 'string' ? ' letters' : ''}` : issue.message;
-    case 'too_big': return issue.message.startsWith('Too big') ? `at most ${issue.maximum}${issue.origin === 'string' ? ' letters' : ''}` : issue.message;
-    case 'invalid_format': return issue.message.startsWith('Invalid') ? (FORMATS[issue.format] ?? issue.format) : issue.message;
-    default: return issue.message;
+    case 'invalid_type':
+      return WORDS[issue.expected] ?? issue.expected;
+    case 'invalid_value':
+      return `one of ${issue.values.map(String).join(', ')}`;
+    case 'too_small':
+      return issue.message.startsWith('Too small')
+        ? `at least ${issue.minimum}${issue.origin === 'string' ? ' letters' : ''}`
+        : issue.message;
+    case 'too_big':
+      return issue.message.startsWith('Too big') ? `at most ${issue.maximum}${issue.origin === 'string' ? ' letters' : ''}` : issue.message;
+    case 'invalid_format':
+      return issue.message.startsWith('Invalid') ? (FORMATS[issue.format] ?? issue.format) : issue.message;
+    default:
+      return issue.message;
   }
 }
 
-const WORDS: Record<string, string> = { string: 'text', int: 'an integer', number: 'a number', boolean: 'true or false', object: 'an object', array: 'a list', record: 'an object' };
-const FORMATS: Record<string, string> = { uuid: 'a UUID', datetime: 'a time such as 2026-07-14T06:00:00.000Z', base64url: 'base64url without padding' };
+const WORDS: Record<string, string> = {
+  string: 'text',
+  int: 'an integer',
+  number: 'a number',
+  boolean: 'true or false',
+  object: 'an object',
+  array: 'a list',
+  record: 'an object',
+};
+const FORMATS: Record<string, string> = {
+  uuid: 'a UUID',
+  datetime: 'a time such as 2026-07-14T06:00:00.000Z',
+  base64url: 'base64url without padding',
+};

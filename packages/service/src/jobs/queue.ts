@@ -27,7 +27,13 @@ export class JobQueue {
   #stopping = false;
   #looking = false;
 
-  constructor(private readonly database: Database, private readonly instance: string, private readonly now: () => number, private readonly newId: () => string, private readonly log: Logger) {}
+  constructor(
+    private readonly database: Database,
+    private readonly instance: string,
+    private readonly now: () => number,
+    private readonly newId: () => string,
+    private readonly log: Logger,
+  ) {}
 
   on(kind: string, worker: Worker): void {
     this.#workers.set(kind, worker);
@@ -73,9 +79,16 @@ export class JobQueue {
       await connection.beginTransaction();
       try {
         const [rows] = await connection.query<RowDataPacket[]>(
-          'SELECT id, kind, environmentId, subject FROM jobs WHERE runAt <= ? AND (leaseUntil IS NULL OR leaseUntil < ?) ORDER BY runAt LIMIT 1 FOR UPDATE SKIP LOCKED', [new Date(now), new Date(now)]);
+          'SELECT id, kind, environmentId, subject FROM jobs WHERE runAt <= ? AND (leaseUntil IS NULL OR leaseUntil < ?) ORDER BY runAt LIMIT 1 FOR UPDATE SKIP LOCKED',
+          [new Date(now), new Date(now)],
+        );
         const job = rows[0] as Job | undefined;
-        if (job) await connection.query('UPDATE jobs SET leaseUntil = ?, leasedBy = ? WHERE id = ?', [new Date(now + LEASE_MS), this.instance, job.id]);
+        if (job)
+          await connection.query('UPDATE jobs SET leaseUntil = ?, leasedBy = ? WHERE id = ?', [
+            new Date(now + LEASE_MS),
+            this.instance,
+            job.id,
+          ]);
         await connection.commit();
         return job ?? null;
       } catch (error) {
@@ -87,12 +100,21 @@ export class JobQueue {
 
   async #run(job: Job): Promise<void> {
     const renew = async () => {
-      const { affectedRows } = await this.database.change('UPDATE jobs SET leaseUntil = ? WHERE id = ? AND leasedBy = ?', [new Date(this.now() + LEASE_MS), job.id, this.instance]);
+      const { affectedRows } = await this.database.change('UPDATE jobs SET leaseUntil = ? WHERE id = ? AND leasedBy = ?', [
+        new Date(this.now() + LEASE_MS),
+        job.id,
+        this.instance,
+      ]);
       return affectedRows === 1;
     };
     try {
       const again = await this.#workers.get(job.kind)?.(job, { renew, stopping: () => this.#stopping });
-      if (again) await this.database.change('UPDATE jobs SET runAt = ?, leaseUntil = NULL, leasedBy = NULL WHERE id = ? AND leasedBy = ?', [again, job.id, this.instance]);
+      if (again)
+        await this.database.change('UPDATE jobs SET runAt = ?, leaseUntil = NULL, leasedBy = NULL WHERE id = ? AND leasedBy = ?', [
+          again,
+          job.id,
+          this.instance,
+        ]);
       else await this.database.change('DELETE FROM jobs WHERE id = ? AND leasedBy = ?', [job.id, this.instance]);
     } catch (error) {
       // The row stays; it is taken again when its lease runs out.

@@ -18,7 +18,14 @@ export function memberRoutes(parts: Parts): Route[] {
   const { orm } = parts.database;
 
   async function insertMember(wanted: { email: string; name: string; password: string; owner: boolean }): Promise<Member> {
-    const row = { id: parts.newId(), email: wanted.email, name: wanted.name, passwordHash: await hashPassword(wanted.password), owner: wanted.owner, createdAt: new Date(parts.now()) };
+    const row = {
+      id: parts.newId(),
+      email: wanted.email,
+      name: wanted.name,
+      passwordHash: await hashPassword(wanted.password),
+      owner: wanted.owner,
+      createdAt: new Date(parts.now()),
+    };
     try {
       await orm.insert(members).values(row);
     } catch (error) {
@@ -32,14 +39,22 @@ export function memberRoutes(parts: Parts): Route[] {
     const token = formatKey('member', parts.random(16));
     const tokenHash = hashKey(token);
     const now = parts.now();
-    await orm.insert(memberSessions).values({ tokenHash, memberId: member.id, kind: as, createdAt: new Date(now), expiresAt: new Date(now + SESSION_MS[as]) });
+    await orm
+      .insert(memberSessions)
+      .values({ tokenHash, memberId: member.id, kind: as, createdAt: new Date(now), expiresAt: new Date(now + SESSION_MS[as]) });
     if (as === 'token') return { body: { member, token } };
     setCookie(call.response, token, SESSION_MS.cookie);
     return { body: { member, csrf: csrfValue(parts.secretKey, tokenHash) } };
   }
 
   function setCookie(response: Response, value: string, maxAge: number): void {
-    response.cookie(SESSION_COOKIE, value, { httpOnly: true, sameSite: 'lax', path: '/', maxAge, secure: parts.address().startsWith('https:') });
+    response.cookie(SESSION_COOKIE, value, {
+      httpOnly: true,
+      sameSite: 'lax',
+      path: '/',
+      maxAge,
+      secure: parts.address().startsWith('https:'),
+    });
   }
 
   return [
@@ -51,18 +66,24 @@ export function memberRoutes(parts: Parts): Route[] {
         return await begin(call, await insertMember({ ...call.body, owner: true }), 'cookie');
       } catch (error) {
         // The token is used up; without a new one a failed attempt would shut everybody out until the next start.
-        parts.log.warn({ setup: `${parts.address()}/setup?token=${await makeSetupToken(parts)}` }, 'the owner account could not be made; use this address instead');
+        parts.log.warn(
+          { setup: `${parts.address()}/setup?token=${await makeSetupToken(parts)}` },
+          'the owner account could not be made; use this address instead',
+        );
         throw error;
       }
     }),
     bind(own.signIn, async (call) => {
       const found = await findMember(parts, call.body.email);
-      if (!(await verifyPassword(found?.passwordHash, call.body.password)) || !found) throw new Problem('sign-in-refused', 'E-mail address or password is wrong. Check both.');
+      if (!(await verifyPassword(found?.passwordHash, call.body.password)) || !found)
+        throw new Problem('sign-in-refused', 'E-mail address or password is wrong. Check both.');
       return begin(call, presentMember(found), call.body.as);
     }),
     bind(own.readSession, async (call) => {
       const member = call.member as SignedInMember;
-      return { body: { member: presentMember(member), ...(member.via === 'cookie' ? { csrf: csrfValue(parts.secretKey, member.tokenHash) } : {}) } };
+      return {
+        body: { member: presentMember(member), ...(member.via === 'cookie' ? { csrf: csrfValue(parts.secretKey, member.tokenHash) } : {}) },
+      };
     }),
     bind(own.signOut, async (call) => {
       await orm.delete(memberSessions).where(eq(memberSessions.tokenHash, (call as Call).member?.tokenHash ?? ''));

@@ -14,7 +14,10 @@ export async function isSetupNeeded(parts: Pick<Parts, 'database'>): Promise<boo
 /** A fresh token, in place of any earlier one; only its hash is kept. */
 export async function makeSetupToken(parts: Pick<Parts, 'database' | 'random'>): Promise<string> {
   const token = formatKey('setup', parts.random(16));
-  await parts.database.orm.insert(settings).values({ name: NAME, value: hashKey(token) }).onDuplicateKeyUpdate({ set: { value: hashKey(token) } });
+  await parts.database.orm
+    .insert(settings)
+    .values({ name: NAME, value: hashKey(token) })
+    .onDuplicateKeyUpdate({ set: { value: hashKey(token) } });
   return token;
 }
 

@@ -20,8 +20,10 @@ export function notificationRoutes(parts: Parts): Route[] {
     return found;
   }
   async function demandAudience(environment: Environment, audience: NewNotification['audience']): Promise<void> {
-    if ('user' in audience && !(await users.find(environment, audience.user))) throw new Problem('not-found', `There is no user ${audience.user} in ${environment.app}/${environment.name}.`);
-    if ('device' in audience && !(await devices.find(environment, audience.device))) throw new Problem('not-found', `There is no device ${audience.device} in ${environment.app}/${environment.name}.`);
+    if ('user' in audience && !(await users.find(environment, audience.user)))
+      throw new Problem('not-found', `There is no user ${audience.user} in ${environment.app}/${environment.name}.`);
+    if ('device' in audience && !(await devices.find(environment, audience.device)))
+      throw new Problem('not-found', `There is no device ${audience.device} in ${environment.app}/${environment.name}.`);
   }
   async function send(call: Pick<Call, 'environment' | 'member' | 'holder'> & { body: NewNotification }) {
     const environment = environmentOf(call);
@@ -30,15 +32,29 @@ export function notificationRoutes(parts: Parts): Route[] {
     const id = parts.newId();
     const bytes = composeMessage(id, createdAt.toISOString(), content).length;
     if (bytes > MAX_MESSAGE_BYTES) {
-      throw new Problem('message-too-large', `The notification takes ${bytes} bytes as JSON; at most ${MAX_MESSAGE_BYTES} go through a push network. Shorten body or data.`);
+      throw new Problem(
+        'message-too-large',
+        `The notification takes ${bytes} bytes as JSON; at most ${MAX_MESSAGE_BYTES} go through a push network. Shorten body or data.`,
+      );
     }
     await demandAudience(environment, audience);
-    const row = { id, content: content as never, audience: audience as never, urgency, ttlS, replaces: replaces ?? null, createdBy: authorOf(call), createdAt };
+    const row = {
+      id,
+      content: content as never,
+      audience: audience as never,
+      urgency,
+      ttlS,
+      replaces: replaces ?? null,
+      createdBy: authorOf(call),
+      createdAt,
+    };
     await store.insert(environment, row, parts.jobs.insert(SEND_JOB, environment.id, id));
     void parts.jobs.look();
     return { body: await notificationNamed(environment, id) };
   }
-  async function deliveries(call: Pick<Call, 'environment'> & { params: { id: string }; query: Parameters<NotificationStore['deliveries']>[2] }) {
+  async function deliveries(
+    call: Pick<Call, 'environment'> & { params: { id: string }; query: Parameters<NotificationStore['deliveries']>[2] },
+  ) {
     await notificationNamed(environmentOf(call), call.params.id);
     return { body: await store.deliveries(environmentOf(call), call.params.id, call.query, parts.cursorSecret) };
   }

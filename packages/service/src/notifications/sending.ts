@@ -42,15 +42,28 @@ function messageOf(notification: Notification): Uint8Array {
   return composeMessage(notification.id, notification.createdAt, { title, body, badge, sound, link, data } satisfies NotificationContent);
 }
 
-async function attempt(parts: Parts, environment: Environment, notification: Notification, message: Uint8Array, delivery: DueDelivery, gone: Gone[]): Promise<DeliveryResult> {
+async function attempt(
+  parts: Parts,
+  environment: Environment,
+  notification: Notification,
+  message: Uint8Array,
+  delivery: DueDelivery,
+  gone: Gone[],
+): Promise<DeliveryResult> {
   const base = { deviceId: delivery.deviceId, attempts: delivery.attempts, answer: null, nextAttemptAt: null };
   const { endpoint, p256dh, auth } = delivery;
-  if (delivery.retired || !endpoint || !p256dh || !auth) return { ...base, state: 'failed', reason: 'The device was retired before it could be reached.' };
+  if (delivery.retired || !endpoint || !p256dh || !auth)
+    return { ...base, state: 'failed', reason: 'The device was retired before it could be reached.' };
   const expiresAt = Date.parse(notification.createdAt) + notification.ttlS * 1000;
   // A TTL of 0 means «now or never», so the first attempt is always made (RFC 8030 section 5.2).
-  if (delivery.attempts > 0 && parts.now() >= expiresAt) return { ...base, state: 'failed', reason: `It expired after ${delivery.attempts} attempts.` };
+  if (delivery.attempts > 0 && parts.now() >= expiresAt)
+    return { ...base, state: 'failed', reason: `It expired after ${delivery.attempts} attempts.` };
   const ttlS = Math.max(0, Math.round((expiresAt - parts.now()) / 1000));
-  const outcome = await parts.webPush.send(environment.id, { endpoint, p256dh, auth }, message, { ttlS, urgency: notification.urgency, replaces: notification.replaces });
+  const outcome = await parts.webPush.send(environment.id, { endpoint, p256dh, auth }, message, {
+    ttlS,
+    urgency: notification.urgency,
+    replaces: notification.replaces,
+  });
   if (outcome.kind === 'gone') gone.push({ deviceId: delivery.deviceId, endpoint, reason: outcome.reason });
   return resultOf(outcome, { ...base, attempts: delivery.attempts + 1 }, parts);
 }
@@ -58,11 +71,15 @@ async function attempt(parts: Parts, environment: Environment, notification: Not
 function resultOf(outcome: PushOutcome, base: Omit<DeliveryResult, 'state' | 'reason'>, parts: Parts): DeliveryResult {
   const { answer } = outcome;
   switch (outcome.kind) {
-    case 'accepted': return { ...base, answer, state: 'sent', reason: null };
-    case 'gone': case 'refused': return { ...base, answer, state: 'failed', reason: outcome.reason };
+    case 'accepted':
+      return { ...base, answer, state: 'sent', reason: null };
+    case 'gone':
+    case 'refused':
+      return { ...base, answer, state: 'failed', reason: outcome.reason };
     case 'later': {
-      if (base.attempts >= MAX_ATTEMPTS) return { ...base, answer, state: 'failed', reason: `Given up after ${base.attempts} attempts. ${outcome.reason}` };
-      const wait = Math.min(outcome.afterMs ?? backOffMs(base.attempts, parts.random(1)[0] as number / 256), LONGEST_WAIT_MS);
+      if (base.attempts >= MAX_ATTEMPTS)
+        return { ...base, answer, state: 'failed', reason: `Given up after ${base.attempts} attempts. ${outcome.reason}` };
+      const wait = Math.min(outcome.afterMs ?? backOffMs(base.attempts, (parts.random(1)[0] as number) / 256), LONGEST_WAIT_MS);
       return { ...base, answer, state: 'queued', reason: outcome.reason, nextAttemptAt: new Date(parts.now() + wait) };
     }
   }

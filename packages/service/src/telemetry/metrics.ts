@@ -4,11 +4,23 @@ import type { Environment } from '../http/call.js';
 
 export class Metrics {
   readonly registry = new Registry<typeof Registry.OPENMETRICS_CONTENT_TYPE>();
-  readonly #dropped = new Counter({ name: 'orchard_unrecorded_calls', help: 'Calls that could not be recorded because the database was away too long', registers: [this.registry] });
-  readonly #calls = new Counter({ name: 'orchard_calls', help: 'Calls answered', labelNames: ['app', 'environment', 'method', 'route', 'status'], registers: [this.registry] });
+  readonly #dropped = new Counter({
+    name: 'orchard_unrecorded_calls',
+    help: 'Calls that could not be recorded because the database was away too long',
+    registers: [this.registry],
+  });
+  readonly #calls = new Counter({
+    name: 'orchard_calls',
+    help: 'Calls answered',
+    labelNames: ['app', 'environment', 'method', 'route', 'status'],
+    registers: [this.registry],
+  });
   readonly #seconds = new Histogram({
-    name: 'orchard_call_seconds', help: 'Time from receiving a call to its answer', labelNames: ['app', 'environment'],
-    buckets: [0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10], registers: [this.registry],
+    name: 'orchard_call_seconds',
+    help: 'Time from receiving a call to its answer',
+    labelNames: ['app', 'environment'],
+    buckets: [0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10],
+    registers: [this.registry],
   });
   /** Looking a label set up by name is dear; each is resolved once. */
   readonly #labelled = new Map<string, { calls: Counter.Internal; seconds: Histogram.Internal<string> }>();

@@ -9,7 +9,9 @@ const partitionName = (date: string) => `d${date.replaceAll('-', '')}`;
 /** Makes the partitions from `keepDays` ago to the day after tomorrow, and drops older ones. */
 export async function keepPartitions(database: Database, name: string, now: number, keepDays: number): Promise<void> {
   const rows = await database.rows<{ partition: string }>(
-    "SELECT PARTITION_NAME AS `partition` FROM information_schema.PARTITIONS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = '_requests' AND PARTITION_NAME <> 'later' ORDER BY PARTITION_NAME", [name]);
+    "SELECT PARTITION_NAME AS `partition` FROM information_schema.PARTITIONS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = '_requests' AND PARTITION_NAME <> 'later' ORDER BY PARTITION_NAME",
+    [name],
+  );
   const present = rows.map(({ partition }) => partition);
   const latest = present.at(-1) ?? '';
   const missing: string[] = [];
@@ -19,7 +21,9 @@ export async function keepPartitions(database: Database, name: string, now: numb
   }
   if (missing.length > 0) {
     const parts = missing.map((date) => `PARTITION ${partitionName(date)} VALUES LESS THAN (TO_DAYS('${day(Date.parse(date) + DAY_MS)}'))`);
-    await database.run(`ALTER TABLE \`${name}\`._requests REORGANIZE PARTITION later INTO (${parts.join(', ')}, PARTITION later VALUES LESS THAN MAXVALUE)`);
+    await database.run(
+      `ALTER TABLE \`${name}\`._requests REORGANIZE PARTITION later INTO (${parts.join(', ')}, PARTITION later VALUES LESS THAN MAXVALUE)`,
+    );
   }
   const oldest = partitionName(day(now - keepDays * DAY_MS));
   const over = present.filter((partition) => partition < oldest);

@@ -17,14 +17,43 @@ const FLUSH_MS = 1_000;
 const MOST_WAITING = 50_000;
 
 export const REQUEST_COLUMNS = [
-  'id', 'at', 'method', 'route', 'path', 'status', 'durationUs', 'databaseUs', 'statements', 'client', 'keyId', 'userId', 'deviceId',
-  'trace', 'span', 'parentSpan', 'problem', 'detail', 'origin', 'userAgent', 'bytesIn', 'bytesOut',
+  'id',
+  'at',
+  'method',
+  'route',
+  'path',
+  'status',
+  'durationUs',
+  'databaseUs',
+  'statements',
+  'client',
+  'keyId',
+  'userId',
+  'deviceId',
+  'trace',
+  'span',
+  'parentSpan',
+  'problem',
+  'detail',
+  'origin',
+  'userAgent',
+  'bytesIn',
+  'bytesOut',
 ] as const;
 export type RequestValues = unknown[];
-export type MinuteCount = { minute: number; method: string; route: string; client: string; status: number; calls: number; histogram: Histogram };
+export type MinuteCount = {
+  minute: number;
+  method: string;
+  route: string;
+  client: string;
+  status: number;
+  calls: number;
+  histogram: Histogram;
+};
 type Waiting = { environmentId: string | null; rows: RequestValues[]; minutes: Map<string, MinuteCount> };
 
-const cut = (text: string | undefined, most: number): string | null => (text === undefined ? null : text.length > most ? text.slice(0, most) : text);
+const cut = (text: string | undefined, most: number): string | null =>
+  text === undefined ? null : text.length > most ? text.slice(0, most) : text;
 
 export class Recorder {
   /** By database name. */
@@ -34,8 +63,12 @@ export class Recorder {
   #writing: Promise<void> = Promise.resolve();
 
   constructor(
-    private readonly database: Database, private readonly instance: string, private readonly now: () => number,
-    private readonly metrics: Metrics, private readonly changes: ChangeSignal, private readonly log: Logger,
+    private readonly database: Database,
+    private readonly instance: string,
+    private readonly now: () => number,
+    private readonly metrics: Metrics,
+    private readonly changes: ChangeSignal,
+    private readonly log: Logger,
   ) {}
 
   start(): void {
@@ -44,21 +77,41 @@ export class Recorder {
 
   /** Takes one finished call. Cheap: no I/O. */
   record(call: Call, status: number, durationUs: number, bytesOut: number): void {
-    // The page's own look at what happened is not what happened; its calls to change things are kept.
     const { environment, holder } = call;
     const isApp = call.operation.path.startsWith('/app/');
     const database = environmentDatabase(this.database, isApp && environment ? environment.id : INSTALLATION);
     const client = holder?.client.name ?? '';
     const { method, path: route } = call.operation;
     this.metrics.count(isApp ? environment : null, method, route, status, durationUs);
-    if (this.#count >= MOST_WAITING) return this.metrics.countDropped();
+    if (this.#count >= MOST_WAITING) {
+      this.metrics.countDropped();
+      return;
+    }
     this.#count++;
     const waiting = this.#waitingFor(database, isApp && environment ? environment.id : null);
     waiting.rows.push([
-      call.id, new Date(call.at), method, route, cut(call.request.originalUrl, 500), status, Math.round(durationUs), Math.round(call.cost.databaseUs), call.cost.statements,
-      client || null, holder?.key.id ?? null, call.user?.id ?? cut(call.member?.id, 64), cut(call.headers['orchard-device'] as string | undefined, 64),
-      call.trace.traceId, call.trace.spanId, call.parentSpan, call.problem?.problem ?? null, cut(call.problem?.detail, 2000),
-      cut(call.headers.origin, 253), cut(call.headers['user-agent'], 300), Number(call.headers['content-length'] ?? 0), bytesOut,
+      call.id,
+      new Date(call.at),
+      method,
+      route,
+      cut(call.request.originalUrl, 500),
+      status,
+      Math.round(durationUs),
+      Math.round(call.cost.databaseUs),
+      call.cost.statements,
+      client || null,
+      holder?.key.id ?? null,
+      call.user?.id ?? cut(call.member?.id, 64),
+      cut(call.headers['orchard-device'] as string | undefined, 64),
+      call.trace.traceId,
+      call.trace.spanId,
+      call.parentSpan,
+      call.problem?.problem ?? null,
+      cut(call.problem?.detail, 2000),
+      cut(call.headers.origin, 253),
+      cut(call.headers['user-agent'], 300),
+      Number(call.headers['content-length'] ?? 0),
+      bytesOut,
     ]);
     const minute = Math.floor(call.at / 60_000) * 60_000;
     const name = `${minute} ${method} ${route} ${client} ${status}`;
@@ -119,16 +172,31 @@ export class Recorder {
 /** Writes request rows; values in the order of {@link REQUEST_COLUMNS}. */
 export async function insertRequests(database: Database, name: string, rows: RequestValues[]): Promise<void> {
   for (let from = 0; from < rows.length; from += 1000) {
-    await database.run(`INSERT IGNORE INTO \`${name}\`._requests (${REQUEST_COLUMNS.join(', ')}) VALUES ?`, [rows.slice(from, from + 1000)]);
+    await database.run(`INSERT IGNORE INTO \`${name}\`._requests (${REQUEST_COLUMNS.join(', ')}) VALUES ?`, [
+      rows.slice(from, from + 1000),
+    ]);
   }
 }
 
 /** Writes minute counts; a count written before by the same instance is replaced. */
 export async function insertMinutes(database: Database, name: string, instance: string, counts: MinuteCount[]): Promise<void> {
   for (let from = 0; from < counts.length; from += 1000) {
-    const rows = counts.slice(from, from + 1000).map((count) => [new Date(count.minute), count.method, count.route, count.client, count.status, instance, count.calls, packHistogram(count.histogram)]);
+    const rows = counts
+      .slice(from, from + 1000)
+      .map((count) => [
+        new Date(count.minute),
+        count.method,
+        count.route,
+        count.client,
+        count.status,
+        instance,
+        count.calls,
+        packHistogram(count.histogram),
+      ]);
     await database.run(
       `INSERT INTO \`${name}\`._requestMinutes (minute, method, route, client, status, instance, calls, histogram) VALUES ?
-       ON DUPLICATE KEY UPDATE calls = VALUES(calls), histogram = VALUES(histogram)`, [rows]);
+       ON DUPLICATE KEY UPDATE calls = VALUES(calls), histogram = VALUES(histogram)`,
+      [rows],
+    );
   }
 }

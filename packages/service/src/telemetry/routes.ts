@@ -1,6 +1,6 @@
 import { operations, Problem } from '@orchard/contract';
 import { bind, environmentOf, type Route } from '../http/call.js';
-import { streamMarks } from '../live/changeSignal.js';
+import { streamMarks } from '../live/markStream.js';
 import type { Parts } from '../parts.js';
 import { listRequests, readRequest, readUsage } from './store.js';
 
@@ -12,10 +12,22 @@ export function telemetryRoutes(parts: Parts): Route[] {
     bind(own.usage, async (call) => {
       const until = call.query.until ? Date.parse(call.query.until) : parts.now();
       const from = call.query.from ? Date.parse(call.query.from) : until - DAY_MS;
-      if (from >= until) throw new Problem('invalid-input', '`from` must lie before `until`.', { fields: [{ path: 'query.from', problem: 'It is not before `until`.', expected: 'an earlier time' }] });
-      return { body: await readUsage(parts.database, environmentOf(call).database, { from, until, client: call.query.client, route: call.query.route }) };
+      if (from >= until)
+        throw new Problem('invalid-input', '`from` must lie before `until`.', {
+          fields: [{ path: 'query.from', problem: 'It is not before `until`.', expected: 'an earlier time' }],
+        });
+      return {
+        body: await readUsage(parts.database, environmentOf(call).database, {
+          from,
+          until,
+          client: call.query.client,
+          route: call.query.route,
+        }),
+      };
     }),
-    bind(own.requests, async (call) => ({ body: await listRequests(parts.database, environmentOf(call).database, call.query, parts.cursorSecret) })),
+    bind(own.requests, async (call) => ({
+      body: await listRequests(parts.database, environmentOf(call).database, call.query, parts.cursorSecret),
+    })),
     bind(own.request, async (call) => ({ body: await readRequest(parts.database, environmentOf(call).database, call.params.request) })),
     bind(own.changes, async (call) => {
       streamMarks(parts, environmentOf(call), call.request, call.response);

@@ -5,40 +5,79 @@ import type { Database } from '../database/connection.js';
 import { type ColumnKind, type Columns, cutPage, type ListRequest, planList } from '../database/listing.js';
 
 type RequestRow = {
-  id: string; at: Date; method: string; route: string; path: string; status: number; durationUs: number; databaseUs: number; statements: number;
-  client: string | null; keyId: string | null; userId: string | null; deviceId: string | null; trace: string; span: string; parentSpan: string | null;
-  problem: string | null; detail: string | null; origin: string | null; userAgent: string | null; bytesIn: number; bytesOut: number;
+  id: string;
+  at: Date;
+  method: string;
+  route: string;
+  path: string;
+  status: number;
+  durationUs: number;
+  databaseUs: number;
+  statements: number;
+  client: string | null;
+  keyId: string | null;
+  userId: string | null;
+  deviceId: string | null;
+  trace: string;
+  span: string;
+  parentSpan: string | null;
+  problem: string | null;
+  detail: string | null;
+  origin: string | null;
+  userAgent: string | null;
+  bytesIn: number;
+  bytesOut: number;
 };
 
 const same = (name: string, kind: ColumnKind) => [name, { sql: name, kind }] as const;
 const COLUMNS: Columns = new Map([
   ...['id', 'method', 'route', 'path', 'client', 'userId', 'deviceId', 'trace', 'problem', 'origin'].map((name) => same(name, 'text')),
-  same('at', 'time'), same('status', 'number'),
-  ['durationMs', { sql: '(durationUs / 1000)', kind: 'number' }], ['databaseMs', { sql: '(databaseUs / 1000)', kind: 'number' }],
+  same('at', 'time'),
+  same('status', 'number'),
+  ['durationMs', { sql: '(durationUs / 1000)', kind: 'number' }],
+  ['databaseMs', { sql: '(databaseUs / 1000)', kind: 'number' }],
 ]);
 
 const ms = (us: number) => Math.round(us) / 1000;
 
 function presentSummary(row: RequestRow): RequestSummary {
   return {
-    id: row.id, at: row.at.toISOString(), method: row.method, route: row.route, path: row.path, status: row.status, durationMs: ms(row.durationUs), databaseMs: ms(row.databaseUs),
-    client: row.client, userId: row.userId, deviceId: row.deviceId, trace: row.trace, problem: row.problem,
+    id: row.id,
+    at: row.at.toISOString(),
+    method: row.method,
+    route: row.route,
+    path: row.path,
+    status: row.status,
+    durationMs: ms(row.durationUs),
+    databaseMs: ms(row.databaseUs),
+    client: row.client,
+    userId: row.userId,
+    deviceId: row.deviceId,
+    trace: row.trace,
+    problem: row.problem,
   };
 }
 
 export async function listRequests(database: Database, name: string, request: ListRequest, cursorSecret: Buffer) {
   const plan = planList(COLUMNS, { ...request, sort: request.sort || '-at' }, { field: 'id', descending: true }, cursorSecret);
   const rows = await database.rows<RequestRow>(
-    `SELECT id, at, method, route, path, status, durationUs, databaseUs, client, userId, deviceId, trace, problem FROM \`${name}\`._requests WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`, plan.values);
-  const valueOf = (row: RequestRow, field: string) => (field === 'durationMs' ? row.durationUs / 1000 : field === 'databaseMs' ? row.databaseUs / 1000 : row[field as keyof RequestRow]);
-  return cutPage(rows, plan, cursorSecret, valueOf, presentSummary);
+    `SELECT id, at, method, route, path, status, durationUs, databaseUs, client, userId, deviceId, trace, problem FROM \`${name}\`._requests WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+    plan.values,
+  );
+  const sortValue = (row: RequestRow, field: string) =>
+    field === 'durationMs' ? row.durationUs / 1000 : field === 'databaseMs' ? row.databaseUs / 1000 : row[field as keyof RequestRow];
+  return cutPage(rows, plan, cursorSecret, sortValue, presentSummary);
 }
 
 /** The id is a UUIDv7 and carries the time, which leads straight to the day's partition. */
 export async function readRequest(database: Database, name: string, id: string): Promise<RequestDetail> {
   const at = /^[0-9a-f]{8}-[0-9a-f]{4}-7/.test(id) ? new Date(Number.parseInt(id.slice(0, 8) + id.slice(9, 13), 16)) : null;
   const [row] = at ? await database.rows<RequestRow>(`SELECT * FROM \`${name}\`._requests WHERE at = ? AND id = ?`, [at, id]) : [];
-  if (!row) throw new Problem('not-found', `No request ${id} is recorded here. It may be older than the days kept, or was made in the last second.`);
+  if (!row)
+    throw new Problem(
+      'not-found',
+      `No request ${id} is recorded here. It may be older than the days kept, or was made in the last second.`,
+    );
   const { statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, keyId } = row;
   return { ...presentSummary(row), statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, key: keyId };
 }
@@ -61,7 +100,14 @@ class Sum {
 
   present() {
     const [p50, p95, p99] = quantiles(this.histogram, [0.5, 0.95, 0.99]).map((us) => (us === null ? null : ms(us)));
-    return { calls: this.calls, clientErrors: this.clientErrors, serverErrors: this.serverErrors, p50Ms: p50 ?? null, p95Ms: p95 ?? null, p99Ms: p99 ?? null };
+    return {
+      calls: this.calls,
+      clientErrors: this.clientErrors,
+      serverErrors: this.serverErrors,
+      p50Ms: p50 ?? null,
+      p95Ms: p95 ?? null,
+      p99Ms: p99 ?? null,
+    };
   }
 }
 
@@ -73,9 +119,18 @@ export async function readUsage(database: Database, name: string, range: UsageRa
   const stepMs = chooseStep(from, until);
   const conditions = ['minute >= ?', 'minute < ?'];
   const values: unknown[] = [new Date(Math.floor(from / stepMs) * stepMs), new Date(until)];
-  if (range.client) { conditions.push('client = ?'); values.push(range.client); }
-  if (range.route) { conditions.push('route = ?'); values.push(range.route); }
-  const rows = await database.rows<MinuteRow>(`SELECT minute, method, route, status, calls, histogram FROM \`${name}\`._requestMinutes WHERE ${conditions.join(' AND ')}`, values);
+  if (range.client) {
+    conditions.push('client = ?');
+    values.push(range.client);
+  }
+  if (range.route) {
+    conditions.push('route = ?');
+    values.push(range.route);
+  }
+  const rows = await database.rows<MinuteRow>(
+    `SELECT minute, method, route, status, calls, histogram FROM \`${name}\`._requestMinutes WHERE ${conditions.join(' AND ')}`,
+    values,
+  );
   const total = new Sum();
   const steps = new Map(stepStarts(from, until, stepMs).map((at) => [at, new Sum()]));
   const routes = new Map<string, Sum>();
@@ -86,11 +141,16 @@ export async function readUsage(database: Database, name: string, range: UsageRa
     for (const sum of [total, steps.get(Math.floor(row.minute.getTime() / stepMs) * stepMs), routes.get(route)]) sum?.add(row, buckets);
   }
   return {
-    from: new Date(from).toISOString(), until: new Date(until).toISOString(), stepMs, total: total.present(),
+    from: new Date(from).toISOString(),
+    until: new Date(until).toISOString(),
+    stepMs,
+    total: total.present(),
     steps: [...steps].map(([at, sum]) => ({ at: new Date(at).toISOString(), ...sum.present() })),
-    routes: [...routes].map(([route, sum]) => {
-      const [method, path] = route.split(' ') as [string, string];
-      return { method, route: path, ...sum.present(), statuses: sum.statuses };
-    }).sort((a, b) => b.calls - a.calls),
+    routes: [...routes]
+      .map(([route, sum]) => {
+        const [method, path] = route.split(' ') as [string, string];
+        return { method, route: path, ...sum.present(), statuses: sum.statuses };
+      })
+      .sort((a, b) => b.calls - a.calls),
   };
 }

@@ -5,7 +5,12 @@ import type { Parts } from '../parts.js';
 import { Sessions } from './sessions.js';
 import { presentUser, type UserRow, UserStore } from './store.js';
 
-type UserChanges = { name?: string | null | undefined; data?: JsonObject | undefined; roles?: string[] | undefined; disabled?: boolean | undefined };
+type UserChanges = {
+  name?: string | null | undefined;
+  data?: JsonObject | undefined;
+  roles?: string[] | undefined;
+  disabled?: boolean | undefined;
+};
 
 export function userRoutes(parts: Parts): Route[] {
   const store = new UserStore(parts.database);

@@ -11,14 +11,27 @@ export type UserRow = ReturnType<typeof tablesOf>['users']['$inferSelect'];
 export type SessionRow = ReturnType<typeof tablesOf>['sessions']['$inferSelect'];
 
 const COLUMNS: Columns = new Map([
-  ['id', { sql: 'id', kind: 'text' }], ['email', { sql: 'email', kind: 'text' }], ['name', { sql: 'name', kind: 'text' }], ['roles', { sql: 'roles', kind: 'text' }],
-  ['disabled', { sql: 'disabled', kind: 'boolean' }], ['createdAt', { sql: 'createdAt', kind: 'time' }], ['updatedAt', { sql: 'updatedAt', kind: 'time' }], ['lastSeenAt', { sql: 'lastSeenAt', kind: 'time' }],
+  ['id', { sql: 'id', kind: 'text' }],
+  ['email', { sql: 'email', kind: 'text' }],
+  ['name', { sql: 'name', kind: 'text' }],
+  ['roles', { sql: 'roles', kind: 'text' }],
+  ['disabled', { sql: 'disabled', kind: 'boolean' }],
+  ['createdAt', { sql: 'createdAt', kind: 'time' }],
+  ['updatedAt', { sql: 'updatedAt', kind: 'time' }],
+  ['lastSeenAt', { sql: 'lastSeenAt', kind: 'time' }],
 ]);
 
 export function presentUser(row: UserRow): User {
   return {
-    id: row.id, email: row.email, name: row.name, roles: parsed(row.roles), data: parsed(row.data), disabled: Boolean(row.disabled),
-    createdAt: row.createdAt.toISOString(), updatedAt: row.updatedAt.toISOString(), lastSeenAt: row.lastSeenAt?.toISOString() ?? null,
+    id: row.id,
+    email: row.email,
+    name: row.name,
+    roles: parsed(row.roles),
+    data: parsed(row.data),
+    disabled: Boolean(row.disabled),
+    createdAt: row.createdAt.toISOString(),
+    updatedAt: row.updatedAt.toISOString(),
+    lastSeenAt: row.lastSeenAt?.toISOString() ?? null,
   };
 }
 
@@ -66,7 +79,10 @@ export class UserStore {
 
   async list(environment: Environment, request: ListRequest, cursorSecret: Buffer) {
     const plan = planList(COLUMNS, request, { field: 'id', descending: true }, cursorSecret);
-    const rows = await this.database.rows<UserRow>(`SELECT * FROM \`${environment.database}\`._users WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`, plan.values);
+    const rows = await this.database.rows<UserRow>(
+      `SELECT * FROM \`${environment.database}\`._users WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      plan.values,
+    );
     return cutPage(rows, plan, cursorSecret, (row, field) => row[field as keyof UserRow], presentUser);
   }
 
@@ -76,14 +92,20 @@ export class UserStore {
 
   async findSession(environment: Environment, id: string): Promise<{ session: SessionRow; user: UserRow } | null> {
     const { sessions, users } = tablesOf(environment.database);
-    const [row] = await this.database.orm.select({ session: sessions, user: users }).from(sessions).innerJoin(users, eq(users.id, sessions.userId)).where(eq(sessions.id, id));
+    const [row] = await this.database.orm
+      .select({ session: sessions, user: users })
+      .from(sessions)
+      .innerJoin(users, eq(users.id, sessions.userId))
+      .where(eq(sessions.id, id));
     return row ?? null;
   }
 
   /** Moves a session to its next generation; false when it is not at `generation` any more, or has ended. */
   async advanceSession(environment: Environment, id: string, generation: number, expiresAt: Date): Promise<boolean> {
     const { sessions } = tablesOf(environment.database);
-    const [result] = await this.database.orm.update(sessions).set({ generation: generation + 1, expiresAt })
+    const [result] = await this.database.orm
+      .update(sessions)
+      .set({ generation: generation + 1, expiresAt })
       .where(and(eq(sessions.id, id), eq(sessions.generation, generation), isNull(sessions.endedAt)));
     return result.affectedRows === 1;
   }
@@ -91,6 +113,9 @@ export class UserStore {
   async endSessions(environment: Environment, which: { id: string } | { userId: string }, at: Date, reason: string): Promise<void> {
     const { sessions } = tablesOf(environment.database);
     const condition = 'id' in which ? eq(sessions.id, which.id) : eq(sessions.userId, which.userId);
-    await this.database.orm.update(sessions).set({ endedAt: at, endedReason: reason }).where(and(condition, isNull(sessions.endedAt)));
+    await this.database.orm
+      .update(sessions)
+      .set({ endedAt: at, endedReason: reason })
+      .where(and(condition, isNull(sessions.endedAt)));
   }
 }

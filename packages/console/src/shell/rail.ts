@@ -1,0 +1,39 @@
+/** The left rail: every page of an environment, grouped by what a person came to do. */
+import {
+  IconBolt,
+  IconChartLine,
+  IconDatabase,
+  IconDeviceMobile,
+  IconKey,
+  IconLeaf,
+  IconListDetails,
+  IconPencilPlus,
+  IconSend2,
+  IconStack2,
+  IconUsers,
+} from '@tabler/icons-react';
+
+type Entry = { to: string; label: string; icon: typeof IconLeaf };
+export const RAIL: { group: string; entries: Entry[] }[] = [
+  { group: '', entries: [{ to: 'overview', label: 'Overview', icon: IconLeaf }] },
+  { group: 'Data', entries: [{ to: 'data', label: 'Collections', icon: IconDatabase }] },
+  { group: 'People', entries: [{ to: 'users', label: 'Users', icon: IconUsers }] },
+  {
+    group: 'Messages',
+    entries: [
+      { to: 'compose', label: 'Compose', icon: IconPencilPlus },
+      { to: 'sent', label: 'Sent', icon: IconSend2 },
+      { to: 'devices', label: 'Devices', icon: IconDeviceMobile },
+    ],
+  },
+  { group: 'Operations', entries: [{ to: 'requests', label: 'Requests', icon: IconListDetails }] },
+  { group: 'Insight', entries: [{ to: 'api-use', label: 'API use', icon: IconChartLine }] },
+  {
+    group: 'Setup',
+    entries: [
+      { to: 'setup', label: 'Clients and keys', icon: IconKey },
+      { to: 'quick-start', label: 'Quick start', icon: IconBolt },
+      { to: 'environments', label: 'Environments', icon: IconStack2 },
+    ],
+  },
+];
