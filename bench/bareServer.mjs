@@ -1,0 +1,31 @@
+// The comparison: Express 5 and mysql2 with nothing around them, on the database and the statements of the service.
+import express from 'express';
+import mysql from 'mysql2/promise';
+import { uuidv7 } from '@orchard/core';
+import { randomBytes } from 'node:crypto';
+
+const { BENCH_DATABASE_URL, BENCH_TABLE, BENCH_OWNER } = process.env;
+const pool = mysql.createPool({ uri: BENCH_DATABASE_URL, connectionLimit: 20, timezone: 'Z' });
+const app = express();
+const columns = '`id`, `createdAt`, `updatedAt`, `version`, `ownerId`, `name`, `region`, `bunks`, `open`';
+
+app.get('/data/huts/:id', async (request, response) => {
+  const [rows] = await pool.execute(`SELECT ${columns} FROM ${BENCH_TABLE} WHERE id = ?`, [request.params.id]);
+  response.json(rows[0]);
+});
+app.get('/data/huts', async (request, response) => {
+  const [rows] = await pool.execute(`SELECT ${columns} FROM ${BENCH_TABLE} WHERE \`bunks\` = ? ORDER BY \`id\` LIMIT 21`, [Number(request.query.bunks)]);
+  response.json({ items: rows.slice(0, 20) });
+});
+app.post('/data/huts', express.json(), async (request, response) => {
+  const now = new Date();
+  const id = uuidv7(now.getTime(), randomBytes(10));
+  const { name, region, bunks, open } = request.body;
+  await pool.execute(
+    `INSERT INTO ${BENCH_TABLE} (\`id\`, \`createdAt\`, \`updatedAt\`, \`version\`, \`ownerId\`, \`name\`, \`region\`, \`bunks\`, \`open\`) VALUES (?, ?, ?, 1, ?, ?, ?, ?, ?)`,
+    [id, now, now, BENCH_OWNER, name, region, bunks, open ? 1 : 0],
+  );
+  response.status(201).json({ id, createdAt: now, updatedAt: now, version: 1, ownerId: BENCH_OWNER, name, region, bunks, open });
+});
+const server = app.listen(0, '127.0.0.1', () => process.send({ address: `http://127.0.0.1:${server.address().port}` }));
+process.on('disconnect', () => process.exit(0));

@@ -1,0 +1,9 @@
+// npm run bench: the service beside bare code that does the same, in one run.
+import { join } from 'node:path';
+import { needBuild, needDebian, needNode, needPackages, root, run } from './prepare.mjs';
+
+needNode();
+needDebian({ mariadbd: 'mariadb-server' });
+needPackages();
+needBuild();
+run(process.execPath, [join(root, 'bench/main.mjs'), ...process.argv.slice(2)]);
