@@ -14,7 +14,9 @@ app.get('/data/huts/:id', async (request, response) => {
   response.json(rows[0]);
 });
 app.get('/data/huts', async (request, response) => {
-  const [rows] = await pool.execute(`SELECT ${columns} FROM ${BENCH_TABLE} WHERE \`bunks\` = ? ORDER BY \`id\` LIMIT 21`, [Number(request.query.bunks)]);
+  const [rows] = await pool.execute(`SELECT ${columns} FROM ${BENCH_TABLE} WHERE \`bunks\` = ? ORDER BY \`id\` LIMIT 21`, [
+    Number(request.query.bunks),
+  ]);
   response.json({ items: rows.slice(0, 20) });
 });
 app.post('/data/huts', express.json(), async (request, response) => {

@@ -19,7 +19,8 @@ export async function compare({ ours, bare, rounds, count, width, warmUp = count
   const results = [];
   for (let round = 0; round < rounds; round++) {
     const pair = {};
-    for (const name of round % 2 ? ['ours', 'bare'] : ['bare', 'ours']) pair[name] = await rate(name === 'ours' ? ours : bare, count, width);
+    for (const name of round % 2 ? ['ours', 'bare'] : ['bare', 'ours'])
+      pair[name] = await rate(name === 'ours' ? ours : bare, count, width);
     results.push(pair);
   }
   return {

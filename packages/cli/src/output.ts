@@ -41,8 +41,10 @@ export function printList<T>(items: T[], columns: Columns<T>, options: GlobalOpt
     'right-mid': '',
     middle: '  ',
   };
+  const isNumeric = (name: string) => items.every((item) => ['number', 'undefined'].includes(typeof (columns[name]?.(item) ?? undefined)));
   const table = new Table({
     head: names,
+    colAligns: names.map((name) => (isNumeric(name) ? 'right' : 'left')),
     chars: none,
     style: { head: process.stdout.isTTY ? ['bold'] : [], border: [], 'padding-left': 0, 'padding-right': 0 },
   });

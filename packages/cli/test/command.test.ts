@@ -55,7 +55,7 @@ describe('signed in', () => {
     expect(stored).toMatchObject({ id: 'cold-tarn', version: 1 });
     await orchard(['record', 'add', 'huts', '-'], '{"name":"Dunmere, the \\"low\\" one","bunks":12}');
     expect((await orchard(['record', 'list', 'huts', '--filter', 'bunks > 20'])).out).toBe(
-      'id         version  name       bunks\ncold-tarn  1        Cold Tarn  24\n',
+      'id         version  name       bunks\ncold-tarn        1  Cold Tarn     24\n',
     );
     expect((await orchard(['record', 'list', 'huts', '--fields', 'name', '--filter', 'bunks < 20', '--csv'])).out).toMatch(
       /^id,version,name\n[0-9a-f-]{36},1,"Dunmere, the ""low"" one"\n$/,

@@ -116,6 +116,7 @@ const PATTERNS: Pattern[] = [
     ],
   },
 ];
+const REFUSED_BEFORE_THE_DATABASE = new Set(['token-expired', 'malformed-filter', 'invalid-input', 'scope-missing']);
 const AGENTS = {
   'hiker-ios': 'QuillfellHiker/2.4.1 (iOS 19.2)',
   'hiker-android': 'QuillfellHiker/2.4.0 (Android 16)',
@@ -164,6 +165,7 @@ export async function writeHistory({ databaseUrl, database, now, devices, keyIds
     // The hut search slows down at weekends: its own time, most of it spent in the database.
     const slow = weekend && pattern === PATTERNS[0] ? 5 + random() * 9 : 1;
     const durationUs = Math.round(pattern.ms * slow * 1000 * (0.55 + random() * 0.6 + (random() < 0.04 ? random() * 8 : 0)));
+    const statements = failure && REFUSED_BEFORE_THE_DATABASE.has(failure[2]) ? 0 : pattern.statements;
     const device = client === 'back-office' || random() < 0.2 ? null : devices[Math.floor(random() * devices.length)];
     rows.push([
       uuidv7(callAt, bytes(10)),
@@ -173,8 +175,8 @@ export async function writeHistory({ databaseUrl, database, now, devices, keyIds
       pattern.path,
       status,
       durationUs,
-      Math.round(durationUs * (0.5 + random() * 0.3)),
-      failure ? 0 : pattern.statements,
+      statements === 0 ? 0 : Math.round(durationUs * (0.5 + random() * 0.3)),
+      statements,
       client,
       keyIds[client] ?? null,
       device?.userId ?? null,

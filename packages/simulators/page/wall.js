@@ -26,7 +26,7 @@ function received(handset, index) {
   for (const message of handset.received) {
     const more = [
       message.sound && `sound ${message.sound}`,
-      message.link && `leads to ${message.link}`,
+      message.link && `link ${message.link}`,
       message.data && `data ${JSON.stringify(message.data)}`,
     ]
       .filter(Boolean)
@@ -36,7 +36,7 @@ function received(handset, index) {
       { type: 'button', title: message.opened ? 'Opened' : 'Open' },
       element('span', { className: 'top' }, message.title, element('time', { dateTime: message.receivedAt }, clock(message.receivedAt))),
       message.body ? element('span', {}, message.body) : null,
-      message.opened ? element('span', { className: 'more' }, `Opened.${more ? ` ${more}` : ''}`) : null,
+      message.opened ? element('span', { className: 'more' }, more ? `Opened: ${more}` : 'Opened') : null,
     );
     button.addEventListener('click', () => act(index, `open/${message.key}`));
     list.append(element('li', { className: message.opened ? 'opened' : 'new' }, button));

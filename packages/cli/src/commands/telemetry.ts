@@ -12,7 +12,7 @@ function stretch(text: string): number {
   if (!match) throw new CommandError(`\`${text}\` is no stretch of time. Write it such as 30m, 24h or 7d.`, 2);
   return Number(match[1]) * UNITS[match[2] as keyof typeof UNITS];
 }
-const ms = (value: number | null) => (value === null ? '' : value.toFixed(1));
+const ms = (value: number | null) => (value === null ? null : Math.round(value * 10) / 10);
 
 export function addTelemetryCommands(program: Command): void {
   const request = program.command('request').description('calls as they were recorded');

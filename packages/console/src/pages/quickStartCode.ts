@@ -32,15 +32,22 @@ const WRITERS: Record<QuickStartPlatform, (address: string, key: string) => Step
   shell: (address, key) => [
     {
       title: ACCOUNT,
-      code: `KEY=${key}\nTOKEN=$(curl -s ${address}/app/v1/users -H "Orchard-Key: $KEY" -H 'Content-Type: application/json' \\\n  -d '{"email":"wren@hikers.example","password":"over-the-col","name":"Wren"}' | grep -o '"accessToken":"[^"]*' | cut -d'"' -f4)`,
+      code: `KEY=${key}
+TOKEN=$(curl -s ${address}/app/v1/users \\
+  -H "Orchard-Key: $KEY" -H 'Content-Type: application/json' \\
+  -d '{"email":"wren@hikers.example","password":"over-the-col","name":"Wren"}' \\
+  | grep -o '"accessToken":"[^"]*' | cut -d'"' -f4)`,
     },
     {
       title: STORE,
-      code: `curl -s ${address}/app/v1/data/notes -H "Orchard-Key: $KEY" -H "Authorization: Bearer $TOKEN" \\\n  -H 'Content-Type: application/json' -d '{"text":"Snow on the col","altitudeM":1610}'`,
+      code: `curl -s ${address}/app/v1/data/notes \\
+  -H "Orchard-Key: $KEY" -H "Authorization: Bearer $TOKEN" \\
+  -H 'Content-Type: application/json' -d '{"text":"Snow on the col","altitudeM":1610}'`,
     },
     {
       title: READ,
-      code: `curl -s -G ${address}/app/v1/data/notes --data-urlencode 'filter=altitudeM > 1000' \\\n  -H "Orchard-Key: $KEY" -H "Authorization: Bearer $TOKEN"`,
+      code: `curl -s -G ${address}/app/v1/data/notes --data-urlencode 'filter=altitudeM > 1000' \\
+  -H "Orchard-Key: $KEY" -H "Authorization: Bearer $TOKEN"`,
     },
   ],
   swift: (address, key) => [

@@ -1,5 +1,6 @@
 /** How a notification will look on a phone, in our own drawing. */
 import { Text } from '@mantine/core';
+import { IconLeaf } from '@tabler/icons-react';
 
 export function PhonePreview({ title, body, badge }: { title: string; body: string; badge: number | null }) {
   return (
@@ -26,7 +27,7 @@ export function PhonePreview({ title, body, badge }: { title: string; body: stri
                 placeItems: 'center',
               }}
             >
-              <img src="/leaf.svg" alt="" width={30} height={30} style={{ filter: 'brightness(4)' }} />
+              <IconLeaf size={30} stroke={1.6} color="#fbf8f2" aria-hidden />
               {badge !== null && badge > 0 && (
                 <span
                   style={{

@@ -76,16 +76,17 @@ export function servePages(parts: Parts, metrics: Metrics): Router {
   });
   router.get('/docs.css', (_request, response) => void response.type('css').send(DOCS_CSS));
   router.use('/assets', express.static(join(CONSOLE, 'assets'), { immutable: true, maxAge: '1y', index: false }));
+  router.use('/assets', (_request, response) => void response.status(404).type('text').send('No such file in this build. Reload the page.\n'));
   router.use(express.static(CONSOLE, { index: false }));
   router.get('/{*path}', serveConsole);
   return router;
 }
 
-let consolePage: string | undefined;
 function serveConsole(_request: Request, response: Response): void {
   if (!existsSync(join(CONSOLE, 'index.html')))
     return void response.status(503).type('text').send('The console is not built. Run `npm run build`.\n');
-  consolePage ??= readFileSync(join(CONSOLE, 'index.html'), 'utf8');
+  // Read each time: a new build names other assets, and a page is opened seldom.
+  const consolePage = readFileSync(join(CONSOLE, 'index.html'), 'utf8');
   response.type('html').set('Cache-Control', 'no-store').send(consolePage.replace('__NONCE__', response.locals.nonce));
 }
 
