@@ -6,4 +6,4 @@ needNode();
 needDebian({ mariadbd: 'mariadb-server' });
 needPackages();
 needBuild();
-run(process.execPath, [join(root, 'bench/main.mjs'), ...process.argv.slice(2)]);
+run(process.execPath, [join(root, 'packages/service/bench/main.mjs'), ...process.argv.slice(2)]);

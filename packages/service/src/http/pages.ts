@@ -76,7 +76,10 @@ export function servePages(parts: Parts, metrics: Metrics): Router {
   });
   router.get('/docs.css', (_request, response) => void response.type('css').send(DOCS_CSS));
   router.use('/assets', express.static(join(CONSOLE, 'assets'), { immutable: true, maxAge: '1y', index: false }));
-  router.use('/assets', (_request, response) => void response.status(404).type('text').send('No such file in this build. Reload the page.\n'));
+  router.use(
+    '/assets',
+    (_request, response) => void response.status(404).type('text').send('No such file in this build. Reload the page.\n'),
+  );
   router.use(express.static(CONSOLE, { index: false }));
   router.get('/{*path}', serveConsole);
   return router;
