@@ -41,6 +41,18 @@ describe('keys', () => {
     expect(recorded.id).toBe(refused.body.request);
   });
 
+  it('that are mistyped are recorded for the owner of the installation, without their text', async () => {
+    const wrong = `${app.dev.clientKey.slice(0, -1)}!`;
+    const refused = await test.app('GET', '/push-key', { key: wrong });
+    const recorded = await eventually(async () =>
+      (await test.owner.call(operations.telemetry.installationRequests, { query: { filter: "problem = 'key-mistyped'" } })).items.find(
+        ({ id }) => id === refused.body.request,
+      ),
+    );
+    expect(recorded).toMatchObject({ path: '/app/v1/push-key', status: 401, client: null });
+    expect(JSON.stringify(recorded)).not.toContain(wrong);
+  });
+
   it('see nothing of another environment', async () => {
     const runa = await signUp(test, app.dev.clientKey, 'runa');
     await test.app('POST', '/data/huts', { key: app.dev.clientKey, token: runa.token, body: { name: 'x' } });

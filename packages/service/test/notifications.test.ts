@@ -249,6 +249,26 @@ describe('a notification', () => {
   });
 });
 
+it('a stopping service finishes the calls it has taken, and records them', async () => {
+  const own = await startTestService(inject('databaseUrl'));
+  const { dev } = await makeApp(own, 'stopped');
+  // Hashing passwords takes a while: these are under way when the stop comes.
+  const calls = Array.from({ length: 4 }, (_, i) =>
+    own.app('POST', '/users', { key: dev.clientKey, body: { email: `late${i}@hikers.example`, password: 'ridge-and-river' } }),
+  );
+  await eventually(async () => (await own.app('GET', '/push-key', { key: dev.clientKey })).status === 200);
+  const { database } = await own.service.parts.directory.environment('stopped', 'dev');
+  await own.service.stop();
+  expect((await Promise.all(calls)).map(({ status }) => status)).toEqual([201, 201, 201, 201]);
+  const again = await startService(own.config, pino({ level: 'silent' }));
+  const [row] = await again.parts.database.rows<{ n: number }>(
+    `SELECT COUNT(*) AS n FROM \`${database}\`._requests WHERE route = '/app/v1/users'`,
+  );
+  expect(row?.n).toBe(4);
+  await again.stop();
+  await own.simulators.stop();
+});
+
 it('waiting for its network survives a restart of the service', async () => {
   const own = await startTestService(inject('databaseUrl'));
   const place = (await makeApp(own, 'restarted')).dev;

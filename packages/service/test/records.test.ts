@@ -176,6 +176,15 @@ it('replaces whole with PUT, creates with 201, and merges with PATCH', async () 
   expect((await test.app('DELETE', at, as(runa))).status).toBe(404);
 });
 
+it('takes back a whole record as it was read', async () => {
+  const { body } = await store('plans', { title: 'Winter' });
+  const { body: read } = await test.app('GET', `/data/plans/${body.id}`, as(runa));
+  expect(await test.app('PUT', `/data/plans/${body.id}`, { ...as(runa), body: { ...read, title: 'Spring' } })).toMatchObject({
+    status: 200,
+    body: { title: 'Spring', ownerId: runa.id, version: 2 },
+  });
+});
+
 it('adds one entry to the change feed for each write', async () => {
   const { body } = await store('tracked', { n: 1 });
   await test.app('PATCH', `/data/tracked/${body.id}`, { ...as(runa), body: { n: 2 } });

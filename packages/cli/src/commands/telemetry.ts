@@ -16,9 +16,17 @@ const ms = (value: number | null) => (value === null ? null : Math.round(value *
 
 export function addTelemetryCommands(program: Command): void {
   const request = program.command('request').description('calls as they were recorded');
-  listOptions(request.command('list').description('requests, the latest first')).action(async (own: ListOptions, command: Command) => {
+  listOptions(
+    request
+      .command('list')
+      .description('requests, the latest first')
+      .option('--installation', 'those that belong to no environment: members’ calls and unknown keys'),
+  ).action(async (own: ListOptions & { installation?: boolean }, command: Command) => {
     const options = globalsOf(command);
-    const page = await signedIn(options).client.call(operations.telemetry.requests, { params: placeOf(options), query: listQuery(own) });
+    const { client } = signedIn(options);
+    const page = own.installation
+      ? await client.call(operations.telemetry.installationRequests, { query: listQuery(own) })
+      : await client.call(operations.telemetry.requests, { params: placeOf(options), query: listQuery(own) });
     printList(
       page.items,
       {

@@ -84,6 +84,15 @@ export const telemetryOperations = {
     query: listQuery,
     reply: page(requestSummary),
   }),
+  installationRequests: operation({
+    id: 'requests.listInstallation',
+    method: 'GET',
+    path: '/manage/v1/requests',
+    summary: 'Recorded requests that belong to no environment: members’ calls, and calls with a key that is not known',
+    caller: { kind: 'member', role: 'owner' },
+    query: listQuery,
+    reply: page(requestSummary),
+  }),
   request: operation({
     id: 'requests.read',
     method: 'GET',

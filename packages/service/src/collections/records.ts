@@ -99,10 +99,12 @@ export class Records {
     const { id: given, ...rest } = withoutEcho(body);
     if (given !== undefined && given !== id)
       throw invalid('body.id', `The body's id is ${JSON.stringify(given)}, the address's ${id}.`, 'the same id, or none in the body');
-    const fields = this.#ownership(rest, author);
     for (let round = 0; round < REREADS; round++) {
       const known = await this.parts.catalogue.find(environment, collection);
       const row = known && (await this.#row(known, id));
+      const { ownerId: named, ...unowned } = rest;
+      const sent = row && named === row.ownerId ? unowned : rest;
+      const fields = this.#ownership(sent, author);
       if (!row) {
         if (expected.version !== undefined) throw missing(collection, id);
         const shape = await this.#fit(environment, collection, fields.values, 'create', author, fields.ownerId);
@@ -116,7 +118,7 @@ export class Records {
       checkVersion(row, expected, collection);
       this.#demand(known.rules, 'update', author, row.ownerId, collection);
       const shape = await this.#fit(environment, collection, fields.values, 'update', author, row.ownerId);
-      const ownerId = rest.ownerId === undefined ? row.ownerId : fields.ownerId;
+      const ownerId = sent.ownerId === undefined ? row.ownerId : fields.ownerId;
       const record = await this.#update(shape, row, { ownerId, values: fields.values }, [...shape.fields.keys()], environment);
       if (record) return { record, created: false };
     }

@@ -16,7 +16,7 @@ const TOKEN_MS = 12 * 3_600_000;
 const ANSWER_WITHIN_MS = 15_000;
 
 export type PushTarget = { endpoint: string; p256dh: string; auth: string };
-export type PushOptions = { ttlS: number; urgency: string; replaces: string | null; traceparent?: string };
+export type PushOptions = { ttlS: number; urgency: string; replaces: string | null };
 /** What became of one message at the push network. */
 export type PushOutcome =
   | { kind: 'accepted'; answer: number }
@@ -135,7 +135,6 @@ export class WebPushGateway {
       ttl: String(options.ttlS),
       urgency: options.urgency,
       ...(options.replaces ? { topic: options.replaces } : {}),
-      ...(options.traceparent ? { traceparent: options.traceparent } : {}),
     };
     const reply = await this.#agent.request({ origin: url.origin, path: url.pathname + url.search, method: 'POST', headers, body });
     const text = reply.statusCode < 300 ? (await reply.body.dump(), '') : (await reply.body.text()).slice(0, 200);

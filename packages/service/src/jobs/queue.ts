@@ -107,19 +107,27 @@ export class JobQueue {
       ]);
       return affectedRows === 1;
     };
+    // A batch at a slow network can take longer than a lease; while this instance lives, the work stays its own.
+    const heartbeat = setInterval(() => void renew().catch(() => undefined), LEASE_MS / 3);
     try {
       const again = await this.#workers.get(job.kind)?.(job, { renew, stopping: () => this.#stopping });
-      if (again)
-        await this.database.change('UPDATE jobs SET runAt = ?, leaseUntil = NULL, leasedBy = NULL WHERE id = ? AND leasedBy = ?', [
-          again,
-          job.id,
-          this.instance,
-        ]);
+      clearInterval(heartbeat);
+      if (again) await this.#giveBack(job, again);
       else await this.database.change('DELETE FROM jobs WHERE id = ? AND leasedBy = ?', [job.id, this.instance]);
     } catch (error) {
       // The row stays; it is taken again when its lease runs out.
       this.log.error({ err: error, job: job.id, kind: job.kind }, 'a job failed and will be taken again');
+    } finally {
+      clearInterval(heartbeat);
     }
+  }
+
+  async #giveBack(job: Job, runAt: Date): Promise<void> {
+    await this.database.change('UPDATE jobs SET runAt = ?, leaseUntil = NULL, leasedBy = NULL WHERE id = ? AND leasedBy = ?', [
+      runAt,
+      job.id,
+      this.instance,
+    ]);
   }
 
   /** Lets running work come to an end; what is left stays as rows. */

@@ -1,7 +1,9 @@
 import { operations, Problem } from '@orchard/contract';
 import { bind, environmentOf, type Route } from '../http/call.js';
 import { streamMarks } from '../live/markStream.js';
+import { environmentDatabase } from '../database/migrate.js';
 import type { Parts } from '../parts.js';
+import { INSTALLATION } from './recorder.js';
 import { listRequests, readRequest, readUsage } from './store.js';
 
 const DAY_MS = 86_400_000;
@@ -27,6 +29,9 @@ export function telemetryRoutes(parts: Parts): Route[] {
     }),
     bind(own.requests, async (call) => ({
       body: await listRequests(parts.database, environmentOf(call).database, call.query, parts.cursorSecret),
+    })),
+    bind(own.installationRequests, async (call) => ({
+      body: await listRequests(parts.database, environmentDatabase(parts.database, INSTALLATION), call.query, parts.cursorSecret),
     })),
     bind(own.request, async (call) => ({ body: await readRequest(parts.database, environmentOf(call).database, call.params.request) })),
     bind(own.changes, async (call) => {
