@@ -8,6 +8,7 @@ import express from 'express';
 import mysql from 'mysql2/promise';
 import pino, { type Logger } from 'pino';
 import { Directory } from './access/directory.js';
+import { checkSecretKey } from './access/secretKeyMark.js';
 import { deriveKey } from './access/secrets.js';
 import { UserTokens } from './access/userTokens.js';
 import { appRoutes } from './apps/routes.js';
@@ -85,6 +86,7 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   let address = config.publicUrl ?? '';
   const metrics = new Metrics();
   const parts = buildParts(config, log, database, metrics, () => address);
+  await checkSecretKey(database, parts.secretKey);
   for (const { id } of await parts.directory.allEnvironments()) await migrateEnvironment(database, id);
   await tend(parts);
 

@@ -2,7 +2,7 @@ import { readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { createHttpClient, operations } from '@orchard/contract';
 import pino from 'pino';
-import { afterEach, beforeEach, expect, it } from 'vitest';
+import { afterEach, beforeEach, expect, inject, it } from 'vitest';
 import { readConfig } from '../src/config.js';
 import { type RunningService, startService } from '../src/service.js';
 import { scratchDirectory } from './scratch.js';
@@ -97,6 +97,16 @@ it('a second start on the same data directory says so and stops; one after a kil
   expect((await callApp(service.address, 'GET', '/data/huts', as)).body.items[0].name).toBe('kept');
 });
 
+it('a start with another secret key than the database was made with says so and stops', async () => {
+  const url = new URL(inject('databaseUrl'));
+  url.pathname = `/test_key_${Math.random().toString(36).slice(2, 8)}`;
+  const start = (key: string) =>
+    startService({ ...config(), databaseUrl: url.toString(), secretKey: Buffer.from(key.repeat(64), 'hex') }, log);
+  await (await start('a')).stop();
+  await expect(start('b')).rejects.toThrow('another secret key');
+  await (await start('a')).stop();
+});
+
 it('keeps its secrets readable by nobody else', async () => {
   service = await startService(config(), log);
   for (const file of ['secret.key', 'mariadb.json', 'mariadb-init.sql']) expect(statSync(join(directory, file)).mode & 0o077).toBe(0);
@@ -105,6 +115,6 @@ it('keeps its secrets readable by nobody else', async () => {
 
 it('names each setting that does not fit', () => {
   expect(() => readConfig({ ORCHARD_PORT: 'many', ORCHARD_SECRET_KEY: 'short' })).toThrow(
-    /ORCHARD_PORT[\s\S]*ORCHARD_SECRET_KEY: 32 bytes as 64 hexadecimal digits/,
+    /ORCHARD_PORT: a number from 0 to 65535[\s\S]*ORCHARD_SECRET_KEY: 32 bytes as 64 hexadecimal digits/,
   );
 });
