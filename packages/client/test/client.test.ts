@@ -1,0 +1,109 @@
+import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
+import { makeApp, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
+import { connect, type Options, Problem, type Storage } from '../src/index.js';
+
+let test: TestService;
+let app: TestApp;
+const ACCOUNT = { email: 'wren@hikers.example', password: 'over-the-col', name: 'Wren' };
+const kept = (): Storage & { value: string | null } => ({
+  value: null,
+  read() {
+    return this.value;
+  },
+  write(value) {
+    this.value = value;
+  },
+});
+const orchard = (options: Partial<Options> = {}) =>
+  connect({ address: test.address, clientKey: app.dev.clientKey, storage: kept(), ...options });
+
+beforeAll(async () => {
+  test = await startTestService(inject('databaseUrl'));
+  app = await makeApp(test, 'quillfell-hiker');
+  await orchard().signUp(ACCOUNT);
+});
+afterAll(() => test.stop());
+
+/** A session whose access token is about to run out, as the storage keeps it. */
+async function agedSession(): Promise<Storage & { value: string | null }> {
+  const storage = kept();
+  await orchard({ storage }).signIn(ACCOUNT.email, ACCOUNT.password);
+  storage.value = JSON.stringify({
+    ...JSON.parse(storage.value as string),
+    accessTokenExpiresAt: new Date(Date.now() + 1000).toISOString(),
+  });
+  return storage;
+}
+
+describe('an app with the client library', () => {
+  it('stores, reads, lists, changes and removes records', async () => {
+    const me = orchard();
+    await me.signIn(ACCOUNT.email, ACCOUNT.password);
+    const notes = me.collection('notes');
+    const made = await notes.create({ text: 'Snow on the col', altitudeM: 1610 });
+    expect(await notes.read(made.id)).toEqual(made);
+    expect((await notes.list({ filter: 'altitudeM > 1000' })).items).toEqual([made]);
+    expect(await notes.change(made.id, { text: 'Thawing' }, 1)).toMatchObject({ text: 'Thawing', version: 2 });
+    await expect(notes.change(made.id, { text: 'Gone' }, 1)).rejects.toMatchObject({
+      problem: 'version-conflict',
+      extras: { currentVersion: 2 },
+    });
+    expect(await notes.put('summary', { text: 'All well' })).toMatchObject({ id: 'summary', version: 1 });
+    await notes.remove(made.id, 2);
+    await expect(notes.read(made.id)).rejects.toBeInstanceOf(Problem);
+  });
+
+  it('stays signed in over a restart, and is out after signing out', async () => {
+    const storage = kept();
+    await orchard({ storage }).signIn(ACCOUNT.email, ACCOUNT.password);
+    const restarted = orchard({ storage });
+    expect((await restarted.me()).email).toBe(ACCOUNT.email);
+    await restarted.signOut();
+    expect(storage.value).toBeNull();
+    await expect(restarted.me()).rejects.toMatchObject({ problem: 'token-missing' });
+  });
+
+  it('renews a token that runs out, once for all calls at the same time', async () => {
+    const storage = await agedSession();
+    let renewals = 0;
+    const counting: typeof fetch = (input, init) => {
+      if (String(input).endsWith('/sessions')) renewals++;
+      return fetch(input, init);
+    };
+    const me = orchard({ storage, fetch: counting });
+    const people = await Promise.all([me.me(), me.me(), me.me()]);
+    expect(people.map(({ email }) => email)).toEqual(Array(3).fill(ACCOUNT.email));
+    expect(renewals).toBe(1);
+    expect((await me.me()).email).toBe(ACCOUNT.email);
+  });
+
+  it('forgets a session that the service has ended', async () => {
+    const storage = await agedSession();
+    const { refreshToken } = JSON.parse(storage.value as string);
+    for (let use = 0; use < 2; use++) await test.app('POST', '/sessions', { key: app.dev.clientKey, body: { refreshToken } });
+    await expect(orchard({ storage }).me()).rejects.toMatchObject({ problem: 'token-missing' });
+    expect(storage.value).toBeNull();
+  });
+
+  it('keeps its session when the service cannot be reached', async () => {
+    const storage = await agedSession();
+    const before = storage.value;
+    await expect(orchard({ storage, fetch: () => Promise.reject(new TypeError('fetch failed')) }).me()).rejects.toThrow('fetch failed');
+    expect(storage.value).toBe(before);
+    expect((await orchard({ storage }).me()).email).toBe(ACCOUNT.email);
+  });
+
+  it('registers its device', async () => {
+    const me = orchard();
+    expect(await me.pushKey()).toMatch(/^B[\w-]{86}$/);
+    const device = {
+      platform: 'web' as const,
+      appVersion: '1.0',
+      os: 'Debian 12',
+      locale: 'en-GB',
+      timeZone: 'Europe/London',
+      permission: 'unasked' as const,
+    };
+    expect(await me.registerDevice('device-of-wren', device)).toMatchObject({ id: 'device-of-wren', reachable: false });
+  });
+});

@@ -1,0 +1,77 @@
+import { describe, expect, it } from 'vitest';
+import { addressOf, allOperations, buildOpenApi, createHttpClient, operations, PROBLEMS, Problem } from '../src/index.js';
+
+const answering = (status: number, body: string) =>
+  createHttpClient({ address: 'http://service.example', fetch: async () => new Response(body || null, { status }) });
+
+describe('operations', () => {
+  it('have each their own id, and their own method and path', () => {
+    expect(new Set(allOperations.map(({ id }) => id)).size).toBe(allOperations.length);
+    expect(new Set(allOperations.map(({ method, path }) => `${method} ${path}`)).size).toBe(allOperations.length);
+  });
+
+  it('name exactly the parameters their path has', () => {
+    for (const { path, params } of allOperations)
+      expect(Object.keys(params.shape).sort()).toEqual([...path.matchAll(/\{(\w+)\}/g)].map(([, name]) => name).sort());
+  });
+
+  it('are open to nobody but for signing in', () => {
+    expect(allOperations.filter(({ caller }) => caller.kind === 'anyone').map(({ id }) => id)).toEqual([
+      'setup.read',
+      'setup.create',
+      'memberSessions.start',
+    ]);
+  });
+
+  it('fill parameters into their address, encoded', () => {
+    expect(
+      addressOf(operations.records.read, {
+        params: { collection: 'huts', id: 'a/b ü' },
+        query: { fields: 'name,bunks', nothing: undefined },
+      }),
+    ).toBe('/app/v1/data/huts/a%2Fb%20%C3%BC?fields=name%2Cbunks');
+  });
+
+  it('are described with every problem they can answer', () => {
+    const { paths } = buildOpenApi(allOperations, 'http://service.example') as {
+      paths: Record<string, Record<string, { responses: Record<string, { description: string }> }>>;
+    };
+    const responses = paths['/app/v1/notifications']?.post?.responses ?? {};
+    expect(responses['403']?.description).toContain('`scope-missing`');
+    expect(responses['503']?.description).toContain('`database-unavailable`');
+    for (const path of Object.values(paths))
+      for (const operation of Object.values(path))
+        expect(Object.keys(operation.responses).some((status) => status.startsWith('2'))).toBe(true);
+  });
+});
+
+describe('problems', () => {
+  it('come through the wire whole', async () => {
+    const sent = new Problem('version-conflict', 'It is at version 4 now.', { currentVersion: 4 });
+    const received = await answering(412, JSON.stringify(sent.toDocument('request-1')))
+      .call(operations.apps.list, {})
+      .catch((error: Problem) => error);
+    expect(received).toMatchObject({
+      problem: 'version-conflict',
+      status: 412,
+      detail: 'It is at version 4 now.',
+      request: 'request-1',
+      extras: { currentVersion: 4 },
+    });
+  });
+
+  it('have a title, a status and a cure each', () => {
+    for (const { status, title, cure } of Object.values(PROBLEMS)) {
+      expect(status).toBeGreaterThanOrEqual(400);
+      expect(title).toMatch(/^[A-Z]/);
+      expect(cure).toMatch(/\.$/);
+    }
+  });
+
+  it('tell what somebody else answered in between', async () => {
+    await expect(answering(502, '<html>bad gateway</html>').call(operations.apps.list, {})).rejects.toMatchObject({
+      problem: 'unexpected',
+      detail: expect.stringContaining('502'),
+    });
+  });
+});
