@@ -38,3 +38,9 @@ export function placeOf(options: GlobalOptions): { app: string; environment: str
     throw new CommandError('No environment is chosen. Run `orchard use <app>/<environment>`, or give --app and --env.', 2);
   return { app, environment };
 }
+
+/** What a command on an environment needs: its options, the signed-in client, the environment as path parameters. */
+export function workplace(command: Command): { options: GlobalOptions; client: HttpClient; params: { app: string; environment: string } } {
+  const options = globalsOf(command);
+  return { options, client: signedIn(options).client, params: placeOf(options) };
+}

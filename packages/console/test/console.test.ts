@@ -211,6 +211,146 @@ describe('signed in', () => {
     site.close();
   });
 
+  it('edits a user: name, roles and data', async () => {
+    const { items } = await test.owner.call(operations.users.list, {
+      params: app.dev.params,
+      query: { filter: "email = 'runa@hikers.example'" },
+    });
+    const user = items[0]?.id as string;
+    await open(`${P}/users?open=${user}`);
+    const drawer = page.getByRole('dialog');
+    await drawer.getByLabel('Name').fill('Runa of the Ridge');
+    await drawer.getByLabel('Roles').fill('rescuer');
+    await page.keyboard.press('Enter');
+    await drawer.getByLabel('Data').fill('{"pace": "slow"}');
+    expect(await violations(page)).toEqual([]);
+    await button('Save').click();
+    const read = () => test.owner.call(operations.users.read, { params: { ...app.dev.params, user } });
+    await expect.poll(read).toMatchObject({ name: 'Runa of the Ridge', roles: ['rescuer'], data: { pace: 'slow' } });
+    await open(`${P}/users?filter=${encodeURIComponent("roles LIKE '%rescuer%'")}`);
+    await button('runa@hikers.example').waitFor();
+  });
+
+  it('makes an account for somebody, and shows why an address cannot be used twice', async () => {
+    await open(`${P}/users?open=new`);
+    const fill = async () => {
+      await page.getByLabel('E-mail address').fill('wren@hikers.example');
+      await page.locator('input[type=password]').fill('over-the-col');
+      await button('Make the account').click();
+    };
+    await fill();
+    await page.getByRole('dialog').getByText('wren@hikers.example').waitFor();
+    await open(`${P}/users?open=new`);
+    await fill();
+    await text('There is an account for wren@hikers.example already. Sign in with it.').waitFor();
+  });
+
+  it('says whether a phone registered, sends it a test, retires it and brings it back', async () => {
+    const phone = test.simulators.handsets()[0];
+    await open(`${P}/devices?open=${phone?.state.deviceId}`);
+    await text('A notification sent now goes out to it.').waitFor();
+    await button('Send a test').click();
+    await page.getByRole('link', { name: 'see what became of it' }).waitFor();
+    await expect.poll(() => phone?.state.received[0]?.title).toBe('Test');
+    await button('Retire').click();
+    await text(/Not reachable\. Retired: retired by mira@quillfell\.example/).waitFor();
+    expect(await violations(page)).toEqual([]);
+    await button('Bring back').click();
+    await text('A notification sent now goes out to it.').waitFor();
+  });
+
+  it('shows deliveries as they happen, without a reload', async () => {
+    const phone = test.simulators.handsets()[0];
+    test.simulators.network.setFault({ mode: 'throttle', retryAfterS: 3, count: 1 });
+    await open(`${P}/compose?device=${phone?.state.deviceId}`);
+    await page.getByLabel('Title').fill('Patience');
+    await button('Send now').click();
+    await text('The push network answered 429: too many messages.').waitFor();
+    await text('Every device got it.').waitFor();
+    expect(phone?.state.received[0]?.title).toBe('Patience');
+  });
+
+  it('shows records that somebody else writes, without a reload', async () => {
+    await open(`${P}/data/huts`);
+    await button('hollow-col').waitFor();
+    await test.owner.call(operations.managedRecords.put, {
+      params: { ...app.dev.params, collection: 'huts', id: 'from-elsewhere' },
+      body: { name: 'Written elsewhere' },
+    });
+    await button('from-elsewhere').waitFor();
+    await test.owner.call(operations.managedRecords.remove, { params: { ...app.dev.params, collection: 'huts', id: 'from-elsewhere' } });
+    await button('from-elsewhere').waitFor({ state: 'detached' });
+  });
+
+  it('draws calls and latency over time; a series can be turned off, lines become bars, the table can be saved', async () => {
+    await open(`${P}/api-use?range=1h`);
+    const latency = page.getByRole('region', { name: 'Latency' });
+    await latency.locator('path.recharts-line-curve').nth(2).waitFor({ state: 'attached' });
+    await latency.getByRole('button', { name: 'p99' }).click();
+    await expect.poll(() => latency.locator('.recharts-line').count()).toBe(2);
+    await latency.getByText('Bar', { exact: true }).click();
+    await latency.locator('.recharts-bar').first().waitFor({ state: 'attached' });
+    const [download] = await Promise.all([
+      page.waitForEvent('download'),
+      latency.getByRole('button', { name: 'Save Latency as CSV' }).click(),
+    ]);
+    const csv = readFileSync((await download.path()) as string, 'utf8');
+    expect(csv).toMatch(/^at,p50,p95,p99\n\d{4}-/);
+    const usage = await test.owner.call(operations.telemetry.usage, { params: app.dev.params });
+    await page
+      .getByRole('region', { name: 'Routes' })
+      .getByRole('link', { name: String(usage.routes[0]?.calls) })
+      .first()
+      .waitFor();
+  });
+
+  it('makes a server key with the scopes that are ticked, shows it once, and revokes it', async () => {
+    await open(`${P}/setup`);
+    const office = page.getByRole('region', { name: 'Client office' });
+    await office.getByRole('button', { name: 'New key' }).click();
+    await page.getByLabel('What it is for').fill('weather office');
+    await page.getByLabel('records:write').check();
+    await button('Make the key').click();
+    await text('Copy it now: it is not shown again').waitFor();
+    const key = (await page
+      .getByRole('dialog')
+      .getByText(/^skey-/)
+      .textContent()) as string;
+    const write = (value: string) => test.app('PUT', '/data/huts/by-key', { key: value, body: { name: 'x' } });
+    expect((await write(key)).status).toBe(201);
+    expect((await test.app('GET', '/data/huts', { key })).body.detail).toContain('`records:read`');
+    await button('Done').click();
+    await office.getByText('weather office').waitFor();
+    expect(await page.content()).not.toContain(key);
+    await office
+      .getByRole('row', { name: /weather office/ })
+      .getByRole('button', { name: 'Revoke' })
+      .click();
+    await page.getByRole('dialog').getByRole('button', { name: 'Revoke' }).click();
+    await office.getByText('revoked', { exact: true }).waitFor();
+    expect((await write(key)).body.type).toBe('/docs/problems/key-revoked');
+  });
+
+  it('closes an environment to new collections', async () => {
+    await open(`${P}/environments`);
+    await page.getByLabel('Mode of dev').selectOption('closed');
+    await expect.poll(async () => (await test.owner.call(operations.environments.read, { params: app.dev.params })).mode).toBe('closed');
+    await expect
+      .poll(async () => (await test.app('POST', '/data/unheard_of', { key: app.dev.serverKey, body: { a: 1 } })).status)
+      .toBe(404);
+    await page.getByLabel('Mode of dev').selectOption('open');
+    await expect.poll(async () => (await test.owner.call(operations.environments.read, { params: app.dev.params })).mode).toBe('open');
+  });
+
+  it('shows the same from the terminal and from code, with the page’s own values', async () => {
+    await open(`${P}/data/huts?filter=${encodeURIComponent('bunks > 2')}`);
+    await button('From code').click();
+    await text('orchard record list huts --app quillfell-hiker --env dev --filter "bunks > 2"').waitFor();
+    await page.getByRole('tab', { name: 'HTTP' }).click();
+    await text(`${test.address}/app/v1/data/huts?filter=bunks%20%3E%202`).waitFor();
+    expect(await violations(page)).toEqual([]);
+  });
+
   it('finds people, devices and pages from the search box', async () => {
     await open(`${P}/overview`);
     await page.getByRole('heading', { name: 'Overview' }).waitFor();

@@ -1,7 +1,7 @@
 import { CLIENT_KINDS, type Key, MODES, operations, SCOPES } from '@orchard/contract';
 import { Argument, type Command, Option } from 'commander';
 import { confirm } from '../asking.js';
-import { CommandError, globalsOf, placeOf, signedIn } from '../context.js';
+import { CommandError, globalsOf, placeOf, signedIn, workplace } from '../context.js';
 import { moment, note, printItem, printList } from '../output.js';
 
 const list = (value: string, before: string[] = []) => [
@@ -120,8 +120,8 @@ function addClientCommands(program: Command): void {
     .command('list')
     .description('clients of the environment')
     .action(async (_own: object, command: Command) => {
-      const options = globalsOf(command);
-      const { items } = await signedIn(options).client.call(operations.clients.list, { params: placeOf(options) });
+      const { options, client, params } = workplace(command);
+      const { items } = await client.call(operations.clients.list, { params });
       printList(
         items,
         {
@@ -142,9 +142,9 @@ function addClientCommands(program: Command): void {
     .option('--store-id <id>', 'identifier in the store')
     .option('--origin <origin>', 'allowed web origin; may be given again', list)
     .action(async (name: string, own: { kind: (typeof CLIENT_KINDS)[number]; storeId?: string; origin?: string[] }, command: Command) => {
-      const options = globalsOf(command);
-      const made = await signedIn(options).client.call(operations.clients.create, {
-        params: placeOf(options),
+      const { options, client, params } = workplace(command);
+      const made = await client.call(operations.clients.create, {
+        params,
         body: { name, kind: own.kind, ...(own.storeId ? { storeId: own.storeId } : {}), ...(own.origin ? { origins: own.origin } : {}) },
       });
       printItem({ client: made.name, kind: made.kind, key: made.keys[0]?.key ?? 'none yet: orchard key add' }, options);
@@ -154,14 +154,8 @@ function addClientCommands(program: Command): void {
     .description('the client profile, to be saved as orchard-client.json')
     .argument('<client>')
     .action(async (name: string, _own: object, command: Command) => {
-      const options = globalsOf(command);
-      console.log(
-        JSON.stringify(
-          await signedIn(options).client.call(operations.clients.profile, { params: { ...placeOf(options), client: name } }),
-          null,
-          2,
-        ),
-      );
+      const { client, params } = workplace(command);
+      console.log(JSON.stringify(await client.call(operations.clients.profile, { params: { ...params, client: name } }), null, 2));
     });
   client
     .command('allow')
@@ -169,9 +163,9 @@ function addClientCommands(program: Command): void {
     .argument('<client>')
     .argument('<origin>')
     .action(async (name: string, origin: string, _own: object, command: Command) => {
-      const options = globalsOf(command);
-      const changed = await signedIn(options).client.call(operations.clients.allowOrigin, {
-        params: { ...placeOf(options), client: name },
+      const { options, client, params } = workplace(command);
+      const changed = await client.call(operations.clients.allowOrigin, {
+        params: { ...params, client: name },
         body: { origin },
       });
       printItem({ client: changed.name, origins: changed.origins.join(' ') }, options);
@@ -180,8 +174,8 @@ function addClientCommands(program: Command): void {
     .command('blocked')
     .description('web origins that were turned away')
     .action(async (_own: object, command: Command) => {
-      const options = globalsOf(command);
-      const { items } = await signedIn(options).client.call(operations.clients.blockedOrigins, { params: placeOf(options) });
+      const { options, client, params } = workplace(command);
+      const { items } = await client.call(operations.clients.blockedOrigins, { params });
       printList(
         items,
         {
@@ -202,8 +196,8 @@ function addKeyCommands(program: Command): void {
     .command('list')
     .description('keys and what each may do')
     .action(async (_own: object, command: Command) => {
-      const options = globalsOf(command);
-      const { items } = await signedIn(options).client.call(operations.clients.list, { params: placeOf(options) });
+      const { options, client, params } = workplace(command);
+      const { items } = await client.call(operations.clients.list, { params });
       printList(
         items.flatMap(({ keys }) => keys),
         {
@@ -225,12 +219,12 @@ function addKeyCommands(program: Command): void {
     .argument('<client>')
     .requiredOption('--name <text>', 'what it is for')
     .option('--scope <scope>', `for a server key, may be given again: ${SCOPES.join(', ')}`, list)
-    .action(async (client: string, own: { name: string; scope?: string[] }, command: Command) => {
-      const options = globalsOf(command);
+    .action(async (owner: string, own: { name: string; scope?: string[] }, command: Command) => {
+      const { options, client, params } = workplace(command);
       const wrong = own.scope?.find((scope) => !(SCOPES as readonly string[]).includes(scope));
       if (wrong) throw new CommandError(`There is no scope \`${wrong}\`. The scopes are ${SCOPES.join(', ')}.`, 2);
-      const made = await signedIn(options).client.call(operations.clients.createKey, {
-        params: { ...placeOf(options), client },
+      const made = await client.call(operations.clients.createKey, {
+        params: { ...params, client: owner },
         body: { name: own.name, ...(own.scope ? { scopes: own.scope as Key['scopes'] } : {}) },
       });
       printItem({ id: made.id, key: made.key, scopes: made.scopes.join(' ') }, options);
@@ -242,11 +236,12 @@ function addKeyCommands(program: Command): void {
     .argument('<client>')
     .argument('<id>')
     .option('--yes', 'do not ask')
-    .action(async (client: string, id: string, own: { yes?: boolean }, command: Command) => {
+    .action(async (owner: string, id: string, own: { yes?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
       await confirm(`Revoking the key ${id}`, own.yes);
-      await signedIn(globalsOf(command)).client.call(operations.clients.revokeKey, {
-        params: { ...placeOf(globalsOf(command)), client, key: id },
+      await client.call(operations.clients.revokeKey, {
+        params: { ...params, client: owner, key: id },
       });
-      note(`Revoked ${id}.`, globalsOf(command));
+      note(`Revoked ${id}.`, options);
     });
 }

@@ -1,7 +1,7 @@
 import { operations, type OrchardRecord } from '@orchard/contract';
 import type { Command } from 'commander';
 import { ask, askSecret, confirm, readObject } from '../asking.js';
-import { CommandError, globalsOf, placeOf, signedIn } from '../context.js';
+import { CommandError, workplace } from '../context.js';
 import { type Columns, moment, note, printItem, printList } from '../output.js';
 
 export type ListOptions = { filter?: string; sort?: string; limit?: string; cursor?: string };
@@ -27,9 +27,9 @@ export function addRecordCommands(program: Command): void {
   listOptions(
     record.command('list').description('records of a collection').argument('<collection>').option('--fields <names>', 'only these fields'),
   ).action(async (collection: string, own: ListOptions & { fields?: string }, command: Command) => {
-    const options = globalsOf(command);
-    const page = await signedIn(options).client.call(operations.managedRecords.list, {
-      params: { ...placeOf(options), collection },
+    const { options, client, params } = workplace(command);
+    const page = await client.call(operations.managedRecords.list, {
+      params: { ...params, collection },
       query: { ...listQuery(own), ...(own.fields ? { fields: own.fields } : {}) },
     });
     const names = Object.keys(page.items[0] ?? { id: '' }).filter((name) => !SYSTEM.includes(name));
@@ -42,11 +42,8 @@ export function addRecordCommands(program: Command): void {
     .argument('<collection>')
     .argument('<id>')
     .action(async (collection: string, id: string, _own: object, command: Command) => {
-      const options = globalsOf(command);
-      printItem(
-        await signedIn(options).client.call(operations.managedRecords.read, { params: { ...placeOf(options), collection, id } }),
-        options,
-      );
+      const { options, client, params } = workplace(command);
+      printItem(await client.call(operations.managedRecords.read, { params: { ...params, collection, id } }), options);
     });
   record
     .command('add')
@@ -54,10 +51,10 @@ export function addRecordCommands(program: Command): void {
     .argument('<collection>')
     .argument('<json>', 'its fields, or - for standard input')
     .action(async (collection: string, json: string, _own: object, command: Command) => {
-      const options = globalsOf(command);
+      const { options, client, params } = workplace(command);
       printItem(
-        await signedIn(options).client.call(operations.managedRecords.create, {
-          params: { ...placeOf(options), collection },
+        await client.call(operations.managedRecords.create, {
+          params: { ...params, collection },
           body: await readObject(json),
         }),
         options,
@@ -71,10 +68,10 @@ export function addRecordCommands(program: Command): void {
     .argument('<json>')
     .option('--if-match <version>', 'only over this version')
     .action(async (collection: string, id: string, json: string, own: { ifMatch?: string }, command: Command) => {
-      const options = globalsOf(command);
+      const { options, client, params } = workplace(command);
       printItem(
-        await signedIn(options).client.call(operations.managedRecords.put, {
-          params: { ...placeOf(options), collection, id },
+        await client.call(operations.managedRecords.put, {
+          params: { ...params, collection, id },
           body: await readObject(json),
           headers: ifVersion(own.ifMatch),
         }),
@@ -89,10 +86,10 @@ export function addRecordCommands(program: Command): void {
     .argument('<json>')
     .option('--if-match <version>', 'only over this version')
     .action(async (collection: string, id: string, json: string, own: { ifMatch?: string }, command: Command) => {
-      const options = globalsOf(command);
+      const { options, client, params } = workplace(command);
       printItem(
-        await signedIn(options).client.call(operations.managedRecords.patch, {
-          params: { ...placeOf(options), collection, id },
+        await client.call(operations.managedRecords.patch, {
+          params: { ...params, collection, id },
           body: await readObject(json),
           headers: ifVersion(own.ifMatch),
         }),
@@ -106,18 +103,19 @@ export function addRecordCommands(program: Command): void {
     .argument('<id>')
     .option('--yes', 'do not ask')
     .action(async (collection: string, id: string, own: { yes?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
       await confirm(`Deleting ${collection}/${id}`, own.yes);
-      await signedIn(globalsOf(command)).client.call(operations.managedRecords.remove, {
-        params: { ...placeOf(globalsOf(command)), collection, id },
+      await client.call(operations.managedRecords.remove, {
+        params: { ...params, collection, id },
       });
-      note(`Deleted ${collection}/${id}.`, globalsOf(command));
+      note(`Deleted ${collection}/${id}.`, options);
     });
   record
     .command('collections')
     .description('collections with their sizes and rules')
     .action(async (_own: object, command: Command) => {
-      const options = globalsOf(command);
-      const { items } = await signedIn(options).client.call(operations.collections.list, { params: placeOf(options) });
+      const { options, client, params } = workplace(command);
+      const { items } = await client.call(operations.collections.list, { params });
       printList(
         items,
         {
@@ -141,13 +139,13 @@ export function addRecordCommands(program: Command): void {
     .option('--update <rule>')
     .option('--delete <rule>')
     .action(async (collection: string, own: Record<string, string>, command: Command) => {
-      const options = globalsOf(command);
+      const { options, client, params } = workplace(command);
       const { read, create, update, delete: remove } = own;
       const rules = Object.fromEntries(Object.entries({ read, create, update, delete: remove }).filter(([, rule]) => rule !== undefined));
       if (Object.keys(rules).length === 0)
         throw new CommandError('No rule is given. Give one such as --read TRUE or --update "ownerId = me(\'id\')".', 2);
-      const changed = await signedIn(options).client.call(operations.collections.patch, {
-        params: { ...placeOf(options), collection },
+      const changed = await client.call(operations.collections.patch, {
+        params: { ...params, collection },
         body: { rules },
       });
       printItem({ collection: changed.name, ...changed.rules }, options);
@@ -157,8 +155,8 @@ export function addRecordCommands(program: Command): void {
 export function addUserCommands(program: Command): void {
   const user = program.command('user').description('users of the environment');
   listOptions(user.command('list').description('users')).action(async (own: ListOptions, command: Command) => {
-    const options = globalsOf(command);
-    const page = await signedIn(options).client.call(operations.users.list, { params: placeOf(options), query: listQuery(own) });
+    const { options, client, params } = workplace(command);
+    const page = await client.call(operations.users.list, { params, query: listQuery(own) });
     printList(
       page.items,
       {
@@ -179,8 +177,8 @@ export function addUserCommands(program: Command): void {
     .description('one user')
     .argument('<id>')
     .action(async (id: string, _own: object, command: Command) => {
-      const options = globalsOf(command);
-      printItem(await signedIn(options).client.call(operations.users.read, { params: { ...placeOf(options), user: id } }), options);
+      const { options, client, params } = workplace(command);
+      printItem(await client.call(operations.users.read, { params: { ...params, user: id } }), options);
     });
   user
     .command('add')
@@ -190,7 +188,7 @@ export function addUserCommands(program: Command): void {
     .option('--role <roles>', 'comma-separated')
     .option('--password-stdin', 'read the password from standard input')
     .action(async (own: { email: string; name?: string; role?: string; passwordStdin?: boolean }, command: Command) => {
-      const options = globalsOf(command);
+      const { options, client, params } = workplace(command);
       const password = own.passwordStdin ? await ask('') : await askSecret('First password: ');
       const body = {
         email: own.email,
@@ -198,7 +196,7 @@ export function addUserCommands(program: Command): void {
         ...(own.name ? { name: own.name } : {}),
         ...(own.role ? { roles: own.role.split(',') } : {}),
       };
-      printItem(await signedIn(options).client.call(operations.users.create, { params: placeOf(options), body }), options);
+      printItem(await client.call(operations.users.create, { params, body }), options);
     });
   user
     .command('change')
@@ -209,7 +207,7 @@ export function addUserCommands(program: Command): void {
     .option('--disable', 'end sessions and refuse signing in')
     .option('--enable')
     .action(async (id: string, own: { name?: string; role?: string; disable?: boolean; enable?: boolean }, command: Command) => {
-      const options = globalsOf(command);
+      const { options, client, params } = workplace(command);
       const body = {
         ...(own.name ? { name: own.name } : {}),
         ...(own.role === undefined ? {} : { roles: own.role.split(',').filter(Boolean) }),
@@ -217,7 +215,7 @@ export function addUserCommands(program: Command): void {
       };
       if (Object.keys(body).length === 0)
         throw new CommandError('Nothing to change is given. Give --name, --role, --disable or --enable.', 2);
-      printItem(await signedIn(options).client.call(operations.users.patch, { params: { ...placeOf(options), user: id }, body }), options);
+      printItem(await client.call(operations.users.patch, { params: { ...params, user: id }, body }), options);
     });
   user
     .command('delete')
@@ -225,17 +223,18 @@ export function addUserCommands(program: Command): void {
     .argument('<id>')
     .option('--yes', 'do not ask')
     .action(async (id: string, own: { yes?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
       await confirm(`Deleting the user ${id}`, own.yes);
-      await signedIn(globalsOf(command)).client.call(operations.users.remove, { params: { ...placeOf(globalsOf(command)), user: id } });
-      note(`Deleted ${id}.`, globalsOf(command));
+      await client.call(operations.users.remove, { params: { ...params, user: id } });
+      note(`Deleted ${id}.`, options);
     });
 }
 
 export function addDeviceCommands(program: Command): void {
   const device = program.command('device').description('devices that registered');
   listOptions(device.command('list').description('devices, the latest seen first')).action(async (own: ListOptions, command: Command) => {
-    const options = globalsOf(command);
-    const page = await signedIn(options).client.call(operations.devices.list, { params: placeOf(options), query: listQuery(own) });
+    const { options, client, params } = workplace(command);
+    const page = await client.call(operations.devices.list, { params, query: listQuery(own) });
     printList(
       page.items,
       {
@@ -256,20 +255,17 @@ export function addDeviceCommands(program: Command): void {
     .description('one device')
     .argument('<id>')
     .action(async (id: string, _own: object, command: Command) => {
-      const options = globalsOf(command);
-      printItem(
-        await signedIn(options).client.call(operations.devices.readManaged, { params: { ...placeOf(options), device: id } }),
-        options,
-      );
+      const { options, client, params } = workplace(command);
+      printItem(await client.call(operations.devices.readManaged, { params: { ...params, device: id } }), options);
     });
   device
     .command('retire')
     .description('send nothing to it any more')
     .argument('<id>')
     .action(async (id: string, _own: object, command: Command) => {
-      const options = globalsOf(command);
-      const changed = await signedIn(options).client.call(operations.devices.patch, {
-        params: { ...placeOf(options), device: id },
+      const { options, client, params } = workplace(command);
+      const changed = await client.call(operations.devices.patch, {
+        params: { ...params, device: id },
         body: { retired: true },
       });
       printItem({ id: changed.id, reach: changed.reach }, options);
@@ -280,10 +276,11 @@ export function addDeviceCommands(program: Command): void {
     .argument('<id>')
     .option('--yes', 'do not ask')
     .action(async (id: string, own: { yes?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
       await confirm(`Forgetting the device ${id}`, own.yes);
-      await signedIn(globalsOf(command)).client.call(operations.devices.removeManaged, {
-        params: { ...placeOf(globalsOf(command)), device: id },
+      await client.call(operations.devices.removeManaged, {
+        params: { ...params, device: id },
       });
-      note(`Forgot ${id}.`, globalsOf(command));
+      note(`Forgot ${id}.`, options);
     });
 }

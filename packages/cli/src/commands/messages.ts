@@ -2,7 +2,7 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import { type HttpClient, type Notification, operations } from '@orchard/contract';
 import type { Command } from 'commander';
 import { readObject } from '../asking.js';
-import { CommandError, type GlobalOptions, globalsOf, placeOf, signedIn } from '../context.js';
+import { CommandError, type GlobalOptions, workplace } from '../context.js';
 import { moment, note, printItem, printList } from '../output.js';
 import { type ListOptions, listOptions, listQuery } from './data.js';
 
@@ -71,9 +71,7 @@ export function addMessageCommands(program: Command): void {
     .option('--device <id>')
     .option('--wait', 'until it has gone out')
     .action(async (own: SendOptions, command: Command) => {
-      const options = globalsOf(command);
-      const { client } = signedIn(options);
-      const params = placeOf(options);
+      const { options, client, params } = workplace(command);
       const { title, body, badge, sound, link, data } = own;
       const content = {
         title,
@@ -92,15 +90,12 @@ export function addMessageCommands(program: Command): void {
     .description('how a notification is getting on')
     .argument('<id>')
     .action(async (id: string, _own: object, command: Command) => {
-      const options = globalsOf(command);
-      printStatus(
-        await signedIn(options).client.call(operations.notifications.readManaged, { params: { ...placeOf(options), id } }),
-        options,
-      );
+      const { options, client, params } = workplace(command);
+      printStatus(await client.call(operations.notifications.readManaged, { params: { ...params, id } }), options);
     });
   listOptions(notify.command('list').description('notifications, the latest first')).action(async (own: ListOptions, command: Command) => {
-    const options = globalsOf(command);
-    const page = await signedIn(options).client.call(operations.notifications.list, { params: placeOf(options), query: listQuery(own) });
+    const { options, client, params } = workplace(command);
+    const page = await client.call(operations.notifications.list, { params, query: listQuery(own) });
     printList(
       page.items,
       {
@@ -119,9 +114,9 @@ export function addMessageCommands(program: Command): void {
   });
   listOptions(notify.command('deliveries').description('each delivery of a notification').argument('<id>')).action(
     async (id: string, own: ListOptions, command: Command) => {
-      const options = globalsOf(command);
-      const page = await signedIn(options).client.call(operations.notifications.deliveriesManaged, {
-        params: { ...placeOf(options), id },
+      const { options, client, params } = workplace(command);
+      const page = await client.call(operations.notifications.deliveriesManaged, {
+        params: { ...params, id },
         query: listQuery(own),
       });
       printList(

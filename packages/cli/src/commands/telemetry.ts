@@ -1,6 +1,6 @@
 import { operations } from '@orchard/contract';
 import type { Command } from 'commander';
-import { CommandError, globalsOf, placeOf, signedIn } from '../context.js';
+import { CommandError, workplace } from '../context.js';
 import { moment, printItem, printList } from '../output.js';
 import { type ListOptions, listOptions, listQuery } from './data.js';
 
@@ -22,11 +22,10 @@ export function addTelemetryCommands(program: Command): void {
       .description('requests, the latest first')
       .option('--installation', 'those that belong to no environment: members’ calls and unknown keys'),
   ).action(async (own: ListOptions & { installation?: boolean }, command: Command) => {
-    const options = globalsOf(command);
-    const { client } = signedIn(options);
+    const { options, client, params } = workplace(command);
     const page = own.installation
       ? await client.call(operations.telemetry.installationRequests, { query: listQuery(own) })
-      : await client.call(operations.telemetry.requests, { params: placeOf(options), query: listQuery(own) });
+      : await client.call(operations.telemetry.requests, { params, query: listQuery(own) });
     printList(
       page.items,
       {
@@ -49,11 +48,8 @@ export function addTelemetryCommands(program: Command): void {
     .description('one request in full')
     .argument('<id>')
     .action(async (id: string, _own: object, command: Command) => {
-      const options = globalsOf(command);
-      printItem(
-        await signedIn(options).client.call(operations.telemetry.request, { params: { ...placeOf(options), request: id } }),
-        options,
-      );
+      const { options, client, params } = workplace(command);
+      printItem(await client.call(operations.telemetry.request, { params: { ...params, request: id } }), options);
     });
 
   program
@@ -63,14 +59,14 @@ export function addTelemetryCommands(program: Command): void {
     .option('--client <name>', 'only calls of this client')
     .option('--over-time', 'by step of time instead of by route')
     .action(async (own: { since: string; client?: string; overTime?: boolean }, command: Command) => {
-      const options = globalsOf(command);
+      const { options, client, params } = workplace(command);
       const until = Date.now();
       const query = {
         from: new Date(until - stretch(own.since)).toISOString(),
         until: new Date(until).toISOString(),
         ...(own.client ? { client: own.client } : {}),
       };
-      const usage = await signedIn(options).client.call(operations.telemetry.usage, { params: placeOf(options), query });
+      const usage = await client.call(operations.telemetry.usage, { params, query });
       if (options.json) return printItem(usage, options);
       type Sum = Pick<(typeof usage)['total'], 'calls' | 'clientErrors' | 'serverErrors' | 'p50Ms' | 'p95Ms' | 'p99Ms'>;
       const figures = {
