@@ -1,5 +1,5 @@
 /** Shapes that several operations share. */
-import { isPlainObject, type JsonObject, NAME_PATTERN } from '@orchard/core';
+import { isPlainObject, isShallow, type JsonObject, NAME_PATTERN } from '@orchard/core';
 import { z } from 'zod';
 import type { Operation } from './operation.js';
 
@@ -7,6 +7,10 @@ import type { Operation } from './operation.js';
 export const time = z.iso.datetime().describe('RFC 3339, UTC, with milliseconds');
 /** Only the outermost shape is checked: what a JSON parser made holds nothing but JSON. */
 export const jsonObject = z.custom<JsonObject>(isPlainObject, 'A JSON object.').meta({ type: 'object' });
+/** JSON of an app that is kept inside a JSON column of ours, which reads 32 levels. */
+export const appData = jsonObject
+  .refine((value) => isShallow(value, 25), 'A JSON object, nested at most 25 deep.')
+  .meta({ type: 'object' });
 export const email = z.email({ error: 'An e-mail address, such as mira@quillfell.example.' }).max(254).toLowerCase();
 export const password = z.string().min(10, 'At least 10 characters.').max(200, 'At most 200 characters.');
 export const slug = z.string().regex(/^[a-z][a-z0-9-]{0,38}$/, 'A lower-case letter, then up to 38 lower-case letters, digits or -.');

@@ -53,7 +53,8 @@ const TAKES: Record<FieldType, [short: string, more?: string]> = {
 /** MariaDB reads JSON nested up to 32 levels; the column itself is one of them. */
 const MAX_DEPTH = 30;
 
-function isShallow(value: Json, depth = MAX_DEPTH): boolean {
+/** Whether a value nests at most `depth` lists and objects into each other. */
+export function isShallow(value: Json, depth = MAX_DEPTH): boolean {
   if (typeof value !== 'object' || value === null) return true;
   return depth > 0 && Object.values(value).every((inner) => isShallow(inner, depth - 1));
 }

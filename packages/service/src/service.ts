@@ -10,6 +10,7 @@ import pino, { type Logger } from 'pino';
 import { Directory } from './access/directory.js';
 import { checkSecretKey } from './access/secretKeyMark.js';
 import { deriveKey } from './access/secrets.js';
+import { Rates } from './access/steps.js';
 import { UserTokens } from './access/userTokens.js';
 import { appRoutes } from './apps/routes.js';
 import { AppStore } from './apps/store.js';
@@ -181,6 +182,7 @@ function buildParts(config: Config, log: Logger, database: Database, metrics: Me
 
 function buildApp(parts: Parts, metrics: Metrics, config: Config): express.Express {
   const app = express();
+  const rates = new Rates(config.rates);
   app.set('etag', false);
   app.set('x-powered-by', false);
   app.set('trust proxy', config.trustedProxies);
@@ -191,20 +193,24 @@ function buildApp(parts: Parts, metrics: Metrics, config: Config): express.Expre
     next();
   });
   app.use(
-    serveRoutes(parts, [
-      ...recordRoutes(parts),
-      ...userRoutes(parts),
-      ...deviceRoutes(parts),
-      ...notificationRoutes(parts),
-      ...memberRoutes(parts),
-      ...appRoutes(parts),
-      ...collectionRoutes(parts),
-      ...managedRecordRoutes(parts),
-      ...telemetryRoutes(parts),
-    ]),
+    serveRoutes(
+      parts,
+      [
+        ...recordRoutes(parts),
+        ...userRoutes(parts),
+        ...deviceRoutes(parts),
+        ...notificationRoutes(parts),
+        ...memberRoutes(parts),
+        ...appRoutes(parts),
+        ...collectionRoutes(parts),
+        ...managedRecordRoutes(parts),
+        ...telemetryRoutes(parts),
+      ],
+      rates,
+    ),
   );
-  app.use(serveUnknown(parts, '/app/v1'));
-  app.use(serveUnknown(parts, '/manage/v1'));
+  app.use(serveUnknown(parts, '/app/v1', rates));
+  app.use(serveUnknown(parts, '/manage/v1', rates));
   app.use(servePages(parts, metrics));
   app.use((error: Error, _request: express.Request, response: express.Response, next: express.NextFunction) => {
     if (response.headersSent) return next(error);

@@ -115,6 +115,17 @@ describe('app users', () => {
     expect(await test.app('GET', '/users/me', { key: key() })).toMatchObject({ status: 401, body: problem('token-missing') });
   });
 
+  it('keep data nested 25 deep, and are told when it is deeper', async () => {
+    const nested = (depth: number): object => (depth === 0 ? {} : { inner: nested(depth - 1) });
+    const { token } = await signUp(test, key(), 'deep');
+    const change = (data: object) => test.app('PATCH', '/users/me', { key: key(), token, body: { data } });
+    expect((await change(nested(24))).status).toBe(200);
+    expect(await change(nested(60))).toMatchObject({
+      status: 422,
+      body: { fields: [{ path: 'body.data', expected: 'A JSON object, nested at most 25 deep.' }] },
+    });
+  });
+
   it('renew with a refresh token once; a second use ends the session with all its tokens', async () => {
     const uma = await signUp(test, key(), 'uma');
     const renew = (refreshToken: string) => test.app('POST', '/sessions', { key: key(), body: { refreshToken } });

@@ -219,6 +219,11 @@ describe('lists', () => {
     }
   });
 
+  it('tell texts apart by every letter, also by case and by spaces at the end', async () => {
+    for (const name of ['peak 1', 'Peak 1 ', 'Péak 1']) expect((await list({ filter: `name = '${name}'` })).body.items).toEqual([]);
+    expect((await list({ filter: "name = 'Peak 1'" })).body.items).toHaveLength(1);
+  });
+
   it('filter, sort and cut to fields', async () => {
     const { body } = await list({ filter: "altitudeM >= 1300 AND region = 'north'", sort: '-altitudeM,name', fields: 'name,altitudeM' });
     expect(body.items.length).toBeGreaterThan(1);

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { deviceId, ENVIRONMENT, environmentParams, jsonObject, listQuery, operation, page, time, uuid } from '../common.js';
+import { appData, deviceId, ENVIRONMENT, environmentParams, listQuery, operation, page, time, uuid } from '../common.js';
 
 const audience = z
   .union([z.strictObject({ everyone: z.literal(true) }), z.strictObject({ user: uuid }), z.strictObject({ device: deviceId })])
@@ -19,7 +19,7 @@ const content = {
     .max(1000)
     .refine((text) => text.startsWith('/') || URL.canParse(text), 'An absolute URL, or a path that begins with /.')
     .optional(),
-  data: jsonObject.optional(),
+  data: appData.optional(),
 };
 
 const newNotification = z.strictObject({

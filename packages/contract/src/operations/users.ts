@@ -1,5 +1,18 @@
 import { z } from 'zod';
-import { email, ENVIRONMENT, environmentParams, jsonObject, listQuery, nothing, operation, page, password, time, uuid } from '../common.js';
+import {
+  appData,
+  email,
+  ENVIRONMENT,
+  environmentParams,
+  jsonObject,
+  listQuery,
+  nothing,
+  operation,
+  page,
+  password,
+  time,
+  uuid,
+} from '../common.js';
 
 export const user = z
   .object({
@@ -18,7 +31,7 @@ export type User = z.infer<typeof user>;
 
 const name = z.string().trim().min(1).max(200);
 const role = z.string().regex(/^[a-z][a-z0-9-]{0,38}$/, 'A lower-case letter, then up to 38 lower-case letters, digits or -.');
-const newUser = z.strictObject({ email, password, name: name.optional(), data: jsonObject.optional() });
+const newUser = z.strictObject({ email, password, name: name.optional(), data: appData.optional() });
 
 export const tokens = z
   .object({
@@ -76,7 +89,7 @@ export const userOperations = {
     path: '/app/v1/users/me',
     summary: 'Change name or data of the signed-in user (merge patch)',
     caller: { kind: 'app', user: 'required' },
-    body: z.strictObject({ name: name.nullable().optional(), data: jsonObject.optional() }),
+    body: z.strictObject({ name: name.nullable().optional(), data: appData.optional() }),
     reply: user,
   }),
   list: operation({
@@ -121,7 +134,7 @@ export const userOperations = {
     body: z.strictObject({
       name: name.nullable().optional(),
       roles: z.array(role).max(20).optional(),
-      data: jsonObject.optional(),
+      data: appData.optional(),
       disabled: z.boolean().optional(),
     }),
     reply: user,

@@ -181,7 +181,7 @@ async function createTable(connection: PoolConnection, database: string, name: s
   if (twin && twin !== name)
     throw new Problem('already-exists', `The collection \`${name}\` differs from \`${twin}\` only by case. Use \`${twin}\`.`);
   await connection.query(
-    `CREATE TABLE IF NOT EXISTS \`${database}\`.\`${name}\` (${SYSTEM_COLUMNS}) DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`,
+    `CREATE TABLE IF NOT EXISTS \`${database}\`.\`${name}\` (${SYSTEM_COLUMNS}) DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`,
   );
   const feed = (action: string, row: string, version: string) =>
     `INSERT INTO \`${database}\`._changes (collection, recordId, action, version, at) VALUES ('${name}', ${row}.id, '${action}', ${version}, UTC_TIMESTAMP(3))`;

@@ -24,7 +24,7 @@ export const environmentDatabase = (database: Database, environmentId: string) =
 export async function migrateEnvironment(database: Database, environmentId: string): Promise<void> {
   const name = environmentDatabase(database, environmentId);
   await database.withLock(`${database.name}:migrate`, async (connection) => {
-    await connection.query(`CREATE DATABASE IF NOT EXISTS \`${name}\` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`);
+    await connection.query(`CREATE DATABASE IF NOT EXISTS \`${name}\` CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`);
     await migrateDatabase(connection, name, 'environment');
     // A pooled connection goes back to where the pool's connections stand.
     await connection.changeUser({ database: database.name });

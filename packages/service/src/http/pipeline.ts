@@ -2,7 +2,7 @@
 import { type AnyOperation, Problem } from '@orchard/contract';
 import { readTraceparent, uuidv7, writeTraceparent } from '@orchard/core';
 import { type Request, type Response, Router } from 'express';
-import { checkOrigin, checkRights, identifyKey, identifyMember, identifyUser, Rates } from '../access/steps.js';
+import { checkOrigin, checkRights, identifyKey, identifyMember, identifyUser, type Rates } from '../access/steps.js';
 import { currentCost, isDatabaseAway } from '../database/connection.js';
 import type { Parts } from '../parts.js';
 import type { Answer, Call, Route } from './call.js';
@@ -25,9 +25,9 @@ const steps = (rates: Rates): Step[] => [
 ];
 
 /** A router that serves the given routes. */
-export function serveRoutes(parts: Parts, routes: Route[]): Router {
+export function serveRoutes(parts: Parts, routes: Route[], rates: Rates): Router {
   const router = Router({ caseSensitive: true });
-  const before = steps(new Rates(parts.config.rates));
+  const before = steps(rates);
   for (const route of routes) {
     const path = route.operation.path.replace(/\{(\w+)\}/g, ':$1');
     const method = route.operation.method.toLowerCase() as 'get' | 'post' | 'put' | 'patch' | 'delete';
@@ -40,7 +40,7 @@ export function serveRoutes(parts: Parts, routes: Route[]): Router {
 }
 
 /** Answers what no route takes, and records it like any call. */
-export function serveUnknown(parts: Parts, prefix: string): Router {
+export function serveUnknown(parts: Parts, prefix: string, rates: Rates): Router {
   const router = Router();
   const operation = {
     id: 'unknown',
@@ -51,19 +51,14 @@ export function serveUnknown(parts: Parts, prefix: string): Router {
   router.use(prefix, async (request, response) => {
     const call = beginCall(parts, { ...operation, method: request.method as 'GET' }, request, response);
     await currentCost.run(call.cost, async () => {
-      await identifyKey(call, parts).catch(() => undefined);
-      finish(
-        call,
-        parts,
-        answerProblem(
-          call,
-          parts,
-          new Problem(
-            'not-found',
-            `${request.method} ${request.originalUrl.split('?')[0]} is not a call of this service. See ${parts.address()}/docs.`,
-          ),
-        ),
-      );
+      try {
+        await rates.limitAddress(call);
+        await identifyKey(call, parts).catch(() => undefined);
+        const asked = `${request.method} ${request.originalUrl.split('?')[0]}`;
+        throw new Problem('not-found', `${asked} is not a call of this service. See ${parts.address()}/docs.`);
+      } catch (problem) {
+        finish(call, parts, answerProblem(call, parts, problem));
+      }
     });
   });
   return router;
