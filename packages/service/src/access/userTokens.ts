@@ -79,9 +79,11 @@ export class UserTokens {
     }
   }
 
-  /** Forgets the tokens of ended sessions, so that the next call with one looks again. */
-  forget(): void {
-    this.#checked.clear();
+  /** Forgets the tokens of a session or a user, so that the next call with one looks again. */
+  forget(which: { id: string } | { userId: string }): void {
+    for (const [name, { user }] of this.#checked.entries()) {
+      if ('id' in which ? user.sessionId === which.id : user.id === which.userId) this.#checked.delete(name);
+    }
   }
 
   writeRefreshToken(environment: Environment, sessionId: string, generation: number): string {

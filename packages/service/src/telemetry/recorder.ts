@@ -13,6 +13,8 @@ import type { Metrics } from './metrics.js';
 /** The «environment» of calls that name none. */
 export const INSTALLATION = 'installation';
 const FLUSH_MS = 1_000;
+/** A call counts in the minute it came in; that minute’s count is held until no call can still be under way from it. */
+const KEEP_MINUTES_MS = 5 * 60_000;
 /** Most calls kept while the database is away; later ones are counted as dropped. */
 const MOST_WAITING = 50_000;
 
@@ -50,7 +52,13 @@ export type MinuteCount = {
   calls: number;
   histogram: Histogram;
 };
-type Waiting = { environmentId: string | null; rows: RequestValues[]; minutes: Map<string, MinuteCount> };
+type Waiting = {
+  environmentId: string | null;
+  rows: RequestValues[];
+  minutes: Map<string, MinuteCount>;
+  /** Names of the minutes that have counted since they were written. */
+  changed: Set<string>;
+};
 
 const cut = (text: string | undefined, most: number): string | null =>
   text === undefined ? null : text.length > most ? text.slice(0, most) : text;
@@ -119,11 +127,12 @@ export class Recorder {
     if (!count) waiting.minutes.set(name, (count = { minute, method, route, client, status, calls: 0, histogram: new Map() }));
     count.calls++;
     addValue(count.histogram, durationUs);
+    waiting.changed.add(name);
   }
 
   #waitingFor(database: string, environmentId: string | null): Waiting {
     let waiting = this.#waiting.get(database);
-    if (!waiting) this.#waiting.set(database, (waiting = { environmentId, rows: [], minutes: new Map() }));
+    if (!waiting) this.#waiting.set(database, (waiting = { environmentId, rows: [], minutes: new Map(), changed: new Set() }));
     return waiting;
   }
 
@@ -136,20 +145,22 @@ export class Recorder {
   }
 
   async #write(database: string, waiting: Waiting): Promise<void> {
-    const { rows } = waiting;
-    const counts = [...waiting.minutes.values()];
-    if (rows.length === 0 && counts.length === 0) return;
+    const { rows, changed } = waiting;
+    if (rows.length === 0) return;
+    const counts = [...changed].flatMap((name) => waiting.minutes.get(name) ?? []);
     waiting.rows = [];
+    waiting.changed = new Set();
     try {
       // IGNORE: after a lost connection a batch may have been written already.
-      if (rows.length > 0) await insertRequests(this.database, database, rows);
+      await insertRequests(this.database, database, rows);
       await insertMinutes(this.database, database, this.instance, counts);
       this.#count -= rows.length;
       this.#forgetPast(waiting);
-      if (rows.length > 0 && waiting.environmentId) this.changes.wake(waiting.environmentId);
+      if (waiting.environmentId) this.changes.wake(waiting.environmentId);
     } catch (error) {
       if (isDatabaseAway(error)) {
         waiting.rows = [...rows, ...waiting.rows];
+        for (const name of changed) waiting.changed.add(name);
         return;
       }
       this.#count -= rows.length;
@@ -160,7 +171,9 @@ export class Recorder {
 
   #forgetPast(waiting: Waiting): void {
     const current = Math.floor(this.now() / 60_000) * 60_000;
-    for (const [name, { minute }] of waiting.minutes) if (minute < current - 60_000) waiting.minutes.delete(name);
+    for (const [name, { minute }] of waiting.minutes) {
+      if (minute < current - KEEP_MINUTES_MS && !waiting.changed.has(name)) waiting.minutes.delete(name);
+    }
   }
 
   async stop(): Promise<void> {

@@ -29,7 +29,7 @@ export function userRoutes(parts: Parts): Route[] {
     const merged = data ? { data: mergePatch(presentUser(before).data, data) as JsonObject } : {};
     await store.update(environment, id, { ...rest, ...merged, updatedAt: new Date(parts.now()) });
     if (changes.disabled) await sessions.end(environment, { userId: id }, 'account disabled');
-    if (changes.roles) parts.userTokens.forget();
+    if (changes.roles) parts.userTokens.forget({ userId: id });
     return { body: presentUser(await userNamed(environment, id)) };
   }
 
@@ -56,7 +56,7 @@ export function userRoutes(parts: Parts): Route[] {
     bind(own.remove, async (call) => {
       const removed = await store.remove(environmentOf(call), call.params.user);
       if (!removed) throw new Problem('not-found', `There is no user ${call.params.user}.`);
-      parts.userTokens.forget();
+      parts.userTokens.forget({ userId: call.params.user });
       return { body: undefined };
     }),
   ];

@@ -90,7 +90,7 @@ export class Sessions {
 
   async end(environment: Environment, which: { id: string } | { userId: string }, reason: string): Promise<void> {
     await this.store.endSessions(environment, which, new Date(this.parts.now()), reason);
-    this.parts.userTokens.forget();
+    this.parts.userTokens.forget(which);
   }
 
   async #tokens(environment: Environment, user: UserRow, sessionId: string, generation: number, refreshExpiresAt: Date) {
