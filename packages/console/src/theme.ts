@@ -26,8 +26,21 @@ const persimmon: MantineColorsTuple = [
   '#7f280d',
 ];
 
-/** Series of charts, in their order. */
-export const SERIES = { viridian: '#1f7a6d', persimmon: '#d9532c', plum: '#6b2d5c', honey: '#d99e2b', slate: '#3d5a80' } as const;
+/** Series of charts, in their order; lighter in the dark scheme. */
+export const SERIES = {
+  viridian: 'var(--series-viridian)',
+  persimmon: 'var(--series-persimmon)',
+  plum: 'var(--series-plum)',
+  honey: 'var(--series-honey)',
+  slate: 'var(--series-slate)',
+} as const;
+const series = (viridian: string, persimmon: string, plum: string, honey: string, slate: string) => ({
+  '--series-viridian': viridian,
+  '--series-persimmon': persimmon,
+  '--series-plum': plum,
+  '--series-honey': honey,
+  '--series-slate': slate,
+});
 
 export const theme = createTheme({
   colors: { viridian, persimmon },
@@ -52,6 +65,7 @@ export const theme = createTheme({
 export const variables: CSSVariablesResolver = () => ({
   variables: {},
   light: {
+    ...series('#1f7a6d', '#d9532c', '#6b2d5c', '#d99e2b', '#3d5a80'),
     '--mantine-color-body': '#fbf8f2',
     '--mantine-color-text': '#1d2a2b',
     '--mantine-color-dimmed': '#55605f',
@@ -66,6 +80,7 @@ export const variables: CSSVariablesResolver = () => ({
     '--mantine-color-error': '#a83a16',
   },
   dark: {
+    ...series('#35917f', '#e06a3f', '#bb7fac', '#d99e2b', '#7f9cc2'),
     '--mantine-color-body': '#16201f',
     '--mantine-color-text': '#ece6d8',
     '--mantine-color-dimmed': '#a9b3ac',

@@ -49,7 +49,7 @@ export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, ki
     gridAxis: 'x' as const,
     withLegend: false,
     xAxisProps: { minTickGap: 48 },
-    yAxisProps: { width: 56 },
+    yAxisProps: { width: 72 },
     unit: ` ${unit}`.replace(' calls', ''),
     tooltipAnimationDuration: 0,
     valueFormatter: (value: number) => value.toLocaleString('en-GB', { maximumFractionDigits: 1 }),
