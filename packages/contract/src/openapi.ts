@@ -5,13 +5,16 @@ import { PROBLEMS, problemSchema } from './problems.js';
 
 type Schema = Record<string, unknown>;
 
-function toSchema(schema: z.ZodType, io: 'input' | 'output'): Schema {
-  const { $schema: _, ...rest } = z.toJSONSchema(schema, {
-    io,
-    unrepresentable: 'any',
-    reused: 'inline',
-    target: 'draft-2020-12',
-  }) as Schema;
+/** Named schemas, which stand once under components. */
+type Components = Record<string, Schema>;
+
+/** JSON Schema of a Zod schema; the named ones in it move to `components`, and are referred to there. */
+function toSchema(schema: z.ZodType, io: 'input' | 'output', components: Components): Schema {
+  const { $schema: _, ...whole } = z.toJSONSchema(schema, { io, unrepresentable: 'any', target: 'draft-2020-12' }) as Schema;
+  const { $defs = {}, ...rest } = JSON.parse(JSON.stringify(whole).replaceAll('"#/$defs/', '"#/components/schemas/')) as Schema & {
+    $defs?: Components;
+  };
+  Object.assign(components, $defs);
   return rest;
 }
 
@@ -35,9 +38,12 @@ function whoMayCall(caller: Caller): string {
   }
 }
 
-function parameters(operation: AnyOperation): Schema[] {
+function parameters(operation: AnyOperation, components: Components): Schema[] {
   const of = (schema: z.ZodObject, where: 'path' | 'query') => {
-    const { properties = {}, required = [] } = toSchema(schema, 'input') as { properties?: Record<string, Schema>; required?: string[] };
+    const { properties = {}, required = [] } = toSchema(schema, 'input', components) as {
+      properties?: Record<string, Schema>;
+      required?: string[];
+    };
     return Object.entries(properties).map(([name, shape]) => ({
       name,
       in: where,
@@ -71,13 +77,15 @@ function problemsOf(operation: AnyOperation): (keyof typeof PROBLEMS)[] {
   ];
 }
 
-function responses(operation: AnyOperation): Schema {
+function responses(operation: AnyOperation, components: Components): Schema {
   const success =
     operation.status === 204
       ? { description: 'Done.' }
       : {
           description: 'Done.',
-          content: { [operation.stream ? 'text/event-stream' : 'application/json']: { schema: toSchema(operation.reply, 'output') } },
+          content: {
+            [operation.stream ? 'text/event-stream' : 'application/json']: { schema: toSchema(operation.reply, 'output', components) },
+          },
         };
   const result: Schema = { [operation.status]: success };
   if (operation.alsoStatus) result[operation.alsoStatus] = success;
@@ -95,6 +103,8 @@ function responses(operation: AnyOperation): Schema {
 /** Builds the document for the given base address. */
 export function buildOpenApi(operations: readonly AnyOperation[], address: string): Schema {
   const paths: Record<string, Record<string, unknown>> = {};
+  const components: Components = {};
+  toSchema(problemSchema, 'output', components);
   for (const operation of operations) {
     paths[operation.path] ??= {};
     (paths[operation.path] as Schema)[operation.method.toLowerCase()] = {
@@ -103,11 +113,11 @@ export function buildOpenApi(operations: readonly AnyOperation[], address: strin
       summary: operation.summary,
       description: whoMayCall(operation.caller),
       security: security[operation.caller.kind],
-      parameters: parameters(operation),
+      parameters: parameters(operation, components),
       ...(operation.body
-        ? { requestBody: { required: true, content: { 'application/json': { schema: toSchema(operation.body, 'input') } } } }
+        ? { requestBody: { required: true, content: { 'application/json': { schema: toSchema(operation.body, 'input', components) } } } }
         : {}),
-      responses: responses(operation),
+      responses: responses(operation, components),
     };
   }
   return {
@@ -116,7 +126,7 @@ export function buildOpenApi(operations: readonly AnyOperation[], address: strin
     servers: [{ url: address }],
     paths,
     components: {
-      schemas: { Problem: toSchema(problemSchema, 'output') },
+      schemas: components,
       securitySchemes: {
         key: { type: 'apiKey', in: 'header', name: 'Orchard-Key' },
         user: { type: 'http', scheme: 'bearer' },

@@ -45,6 +45,18 @@ describe('operations', () => {
   });
 });
 
+it('the OpenAPI document refers only to what it holds', () => {
+  const document = buildOpenApi(allOperations, 'http://service.example');
+  const text = JSON.stringify(document);
+  const references = new Set([...text.matchAll(/"\$ref":"#\/([^"]+)"/g)].map(([, path]) => path as string));
+  const follow = (path: string) =>
+    path.split('/').reduce<unknown>((at, key) => (at as Record<string, unknown> | undefined)?.[key], document);
+  expect([...references].filter((path) => follow(path) === undefined)).toEqual([]);
+  expect(references).toContain('components/schemas/Problem');
+  expect(references).toContain('components/schemas/Record');
+  expect(text).not.toContain('$defs');
+});
+
 describe('problems', () => {
   it('come through the wire whole', async () => {
     const sent = new Problem('version-conflict', 'It is at version 4 now.', { currentVersion: 4 });

@@ -1,2 +1,3 @@
 export { type Config, readConfig } from './config.js';
-export { createLog, type RunningService, startService } from './service.js';
+export { createLog } from './log.js';
+export { type RunningService, startService } from './service.js';

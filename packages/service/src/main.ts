@@ -1,6 +1,7 @@
 /** The process: `node dist/main.js`. */
 import { readConfig } from './config.js';
-import { createLog, type RunningService, startService } from './service.js';
+import { createLog } from './log.js';
+import { type RunningService, startService } from './service.js';
 
 let running: RunningService | undefined;
 let stopping = false;

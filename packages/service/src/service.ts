@@ -6,7 +6,7 @@ import { Problem } from '@orchard/contract';
 import { base32, uuidv7 } from '@orchard/core';
 import express from 'express';
 import mysql from 'mysql2/promise';
-import pino, { type Logger } from 'pino';
+import type { Logger } from 'pino';
 import { Directory } from './access/directory.js';
 import { checkSecretKey } from './access/secretKeyMark.js';
 import { deriveKey } from './access/secrets.js';
@@ -27,6 +27,7 @@ import { answerPreflight } from './http/crossOrigin.js';
 import { servePages } from './http/pages.js';
 import { serveRoutes, serveUnknown } from './http/pipeline.js';
 import { JobQueue } from './jobs/queue.js';
+import { createLog } from './log.js';
 import { ChangeSignal } from './live/changeSignal.js';
 import { isSetupNeeded, makeSetupToken } from './members/setup.js';
 import { memberRoutes } from './members/routes.js';
@@ -53,15 +54,6 @@ export type RunningService = {
   /** Finishes requests, writes recorded calls, gives jobs back, ends MariaDB. */
   stop: () => Promise<void>;
 };
-
-/** Logs as JSON lines on standard error; keys, tokens and passwords are cut out wherever they could slip in. */
-export function createLog(level: string): Logger {
-  const secrets = ['password', 'token', 'key', 'authorization', 'cookie', 'orchard-key'];
-  return pino(
-    { level, redact: secrets.flatMap((name) => [`["${name}"]`, `*["${name}"]`, `*.headers["${name}"]`]), base: undefined },
-    pino.destination({ dest: 2, sync: false }),
-  );
-}
 
 export async function startService(config: Config, log = createLog(config.logLevel)): Promise<RunningService> {
   const releaseDirectory = holdDataDirectory(config.dataDirectory);

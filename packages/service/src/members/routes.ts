@@ -8,7 +8,7 @@ import { isDuplicate } from '../database/connection.js';
 import { environments, memberRoles, memberSessions, members } from '../database/systemTables.js';
 import { bind, type Call, type Route, type SignedInMember } from '../http/call.js';
 import type { Parts } from '../parts.js';
-import { findMember, isSetupNeeded, makeSetupToken, takeSetupToken } from './setup.js';
+import { findMember, isSetupNeeded, keepSetupToken, takeSetupToken } from './setup.js';
 
 const SESSION_MS = { cookie: 7 * 86_400_000, token: 90 * 86_400_000 };
 const presentMember = ({ id, email, name, owner }: Member): Member => ({ id, email, name, owner: Boolean(owner) });
@@ -65,11 +65,8 @@ export function memberRoutes(parts: Parts): Route[] {
       try {
         return await begin(call, await insertMember({ ...call.body, owner: true }), 'cookie');
       } catch (error) {
-        // The token is used up; without a new one a failed attempt would shut everybody out until the next start.
-        parts.log.warn(
-          { setup: `${parts.address()}/setup?token=${await makeSetupToken(parts)}` },
-          'the owner account could not be made; use this address instead',
-        );
+        // Used up without an account, the token would shut everybody out until the next start.
+        await keepSetupToken(parts, call.body.token);
         throw error;
       }
     }),

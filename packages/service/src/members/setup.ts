@@ -11,13 +11,18 @@ export async function isSetupNeeded(parts: Pick<Parts, 'database'>): Promise<boo
   return (await parts.database.orm.select({ id: members.id }).from(members).limit(1)).length === 0;
 }
 
-/** A fresh token, in place of any earlier one; only its hash is kept. */
-export async function makeSetupToken(parts: Pick<Parts, 'database' | 'random'>): Promise<string> {
-  const token = formatKey('setup', parts.random(16));
+/** Makes this the one-time token, in place of any earlier one; only its hash is kept. */
+export async function keepSetupToken(parts: Pick<Parts, 'database'>, token: string): Promise<void> {
   await parts.database.orm
     .insert(settings)
     .values({ name: NAME, value: hashKey(token) })
     .onDuplicateKeyUpdate({ set: { value: hashKey(token) } });
+}
+
+/** A fresh one-time token. */
+export async function makeSetupToken(parts: Pick<Parts, 'database' | 'random'>): Promise<string> {
+  const token = formatKey('setup', parts.random(16));
+  await keepSetupToken(parts, token);
   return token;
 }
 
