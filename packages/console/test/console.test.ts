@@ -259,6 +259,27 @@ describe('signed in', () => {
     await text('A notification sent now goes out to it.').waitFor();
   });
 
+  it('asks before it deletes a record, and keeps it when told to', async () => {
+    const at = { params: { ...app.dev.params, collection: 'huts', id: 'to-go' } };
+    await test.owner.call(operations.managedRecords.put, { ...at, body: { name: 'To go' } });
+    await open(`${P}/data/huts?open=to-go`);
+    await button('Delete this record').click();
+    await button('Keep it').click();
+    expect((await test.owner.call(operations.managedRecords.read, at)).name).toBe('To go');
+    await button('Delete this record').click();
+    await text('huts / to-go goes for good.').waitFor();
+    expect(await violations(page)).toEqual([]);
+    await page.getByRole('button', { name: 'Delete', exact: true }).click();
+    await expect
+      .poll(() =>
+        test.owner.call(operations.managedRecords.read, at).then(
+          () => 'there',
+          () => 'gone',
+        ),
+      )
+      .toBe('gone');
+  });
+
   it('shows deliveries as they happen, without a reload', async () => {
     const phone = test.simulators.handsets()[0];
     test.simulators.network.setFault({ mode: 'throttle', retryAfterS: 3, count: 1 });
@@ -361,7 +382,7 @@ describe('signed in', () => {
     await page.waitForURL('**/users?open=*');
   });
 
-  it.each(['overview', 'data', 'users', 'devices', 'requests', 'api-use?range=1h', 'setup', 'environments'])(
+  it.each(['overview', 'data', 'users', 'sent', 'quick-start', 'devices', 'requests', 'api-use?range=1h', 'setup', 'environments'])(
     'has no accessibility fault on %s, light or dark',
     async (path) => {
       for (const colorScheme of ['light', 'dark'] as const) {

@@ -60,42 +60,24 @@ export function addRecordCommands(program: Command): void {
         options,
       );
     });
-  record
-    .command('put')
-    .description('replace a record, or create it')
-    .argument('<collection>')
-    .argument('<id>')
-    .argument('<json>')
-    .option('--if-match <version>', 'only over this version')
-    .action(async (collection: string, id: string, json: string, own: { ifMatch?: string }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      printItem(
-        await client.call(operations.managedRecords.put, {
-          params: { ...params, collection, id },
-          body: await readObject(json),
-          headers: ifVersion(own.ifMatch),
-        }),
-        options,
-      );
-    });
-  record
-    .command('change')
-    .description('change some fields (merge patch)')
-    .argument('<collection>')
-    .argument('<id>')
-    .argument('<json>')
-    .option('--if-match <version>', 'only over this version')
-    .action(async (collection: string, id: string, json: string, own: { ifMatch?: string }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      printItem(
-        await client.call(operations.managedRecords.patch, {
-          params: { ...params, collection, id },
-          body: await readObject(json),
-          headers: ifVersion(own.ifMatch),
-        }),
-        options,
-      );
-    });
+  const writes = [
+    { name: 'put', description: 'replace a record, or create it', operation: operations.managedRecords.put },
+    { name: 'change', description: 'change some fields (merge patch)', operation: operations.managedRecords.patch },
+  ] as const;
+  for (const { name, description, operation } of writes) {
+    record
+      .command(name)
+      .description(description)
+      .argument('<collection>')
+      .argument('<id>')
+      .argument('<json>', 'its fields, or - for standard input')
+      .option('--if-match <version>', 'only over this version')
+      .action(async (collection: string, id: string, json: string, own: { ifMatch?: string }, command: Command) => {
+        const { options, client, params } = workplace(command);
+        const body = await readObject(json);
+        printItem(await client.call(operation, { params: { ...params, collection, id }, body, headers: ifVersion(own.ifMatch) }), options);
+      });
+  }
   record
     .command('delete')
     .description('delete a record')

@@ -22,6 +22,7 @@ import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { CopyText, Empty, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { BlockedOrigins } from '../parts/blockedOrigins.js';
+import { ConfirmedButton } from '../parts/confirmed.js';
 import { FromCode } from '../parts/fromCode.js';
 import { usePlace } from '../place.js';
 
@@ -155,7 +156,6 @@ function OneClient({ client }: { client: Client }) {
 
 function KeyRow({ client, apiKey }: { client: Client; apiKey: Key }) {
   const { params } = usePlace();
-  const [asking, ask] = useDisclosure();
   const revoke = useChange(operations.clients.revokeKey, ['clients.']);
   const rights = apiKey.kind === 'client' ? 'what the access rules allow' : apiKey.scopes.join(', ');
   return (
@@ -180,25 +180,16 @@ function KeyRow({ client, apiKey }: { client: Client; apiKey: Key }) {
             revoked
           </Badge>
         ) : (
-          <Button size="compact-xs" variant="subtle" color="persimmon" c="var(--care)" onClick={ask.open}>
-            Revoke
-          </Button>
+          <ConfirmedButton
+            size="compact-xs"
+            label="Revoke"
+            verb="Revoke"
+            question="Revoke this key?"
+            consequence={`Everything that still uses …${apiKey.hint} is refused from now on. This cannot be undone.`}
+            change={revoke}
+            onConfirm={(done) => revoke.mutate({ params: { ...params, client: client.name, key: apiKey.id } }, { onSuccess: done })}
+          />
         )}
-        <Modal opened={asking} onClose={ask.close} title="Revoke this key?">
-          <Text mb="md">Everything that still uses …{apiKey.hint} is refused from now on. This cannot be undone.</Text>
-          <Trouble error={revoke.error} />
-          <Group justify="flex-end">
-            <Button variant="default" onClick={ask.close}>
-              Keep it
-            </Button>
-            <Button
-              color="persimmon.8"
-              onClick={() => revoke.mutate({ params: { ...params, client: client.name, key: apiKey.id } }, { onSuccess: ask.close })}
-            >
-              Revoke
-            </Button>
-          </Group>
-        </Modal>
       </td>
     </tr>
   );

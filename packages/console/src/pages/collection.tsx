@@ -1,5 +1,5 @@
 /** The records of a collection: look, edit, add, delete; its rules and fields. */
-import { Button, Drawer, Group, Modal, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
+import { Button, Drawer, Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
 import { type Collection, type OrchardRecord, operations } from '@orchard/contract';
 import { ACCESS_RULES, FIELD_TYPES, type FieldType, type Json, RECORD_ACTIONS } from '@orchard/core';
@@ -7,6 +7,7 @@ import { useState } from 'react';
 import { useParams } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { Code, count, Empty, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
+import { ConfirmedButton } from '../parts/confirmed.js';
 import { FromCode } from '../parts/fromCode.js';
 import { type Column, Listing, useListState } from '../parts/listing.js';
 import { useAddressState, usePlace } from '../place.js';
@@ -154,7 +155,6 @@ function OneRecord({ collection, id, onGone }: { collection: Collection; id: str
   const record = useCall(operations.managedRecords.read, { params: at });
   const patch = useChange(operations.managedRecords.patch, REFRESH);
   const remove = useChange(operations.managedRecords.remove, REFRESH);
-  const [asking, ask] = useDisclosure();
   return (
     <Loaded of={record}>
       {(current) => (
@@ -179,25 +179,16 @@ function OneRecord({ collection, id, onGone }: { collection: Collection; id: str
             onSave={(body) => patch.mutate({ params: at, body, headers: { 'If-Match': `"${current.version}"` } })}
           />
           <Trouble error={patch.error} />
-          <Trouble error={remove.error} />
           <Group justify="flex-end">
-            <Button variant="subtle" color="persimmon" c="var(--care)" onClick={ask.open}>
-              Delete this record
-            </Button>
+            <ConfirmedButton
+              label="Delete this record"
+              verb="Delete"
+              question="Delete this record?"
+              consequence={`${collection.name} / ${id} goes for good.`}
+              change={remove}
+              onConfirm={() => remove.mutate({ params: at }, { onSuccess: onGone })}
+            />
           </Group>
-          <Modal opened={asking} onClose={ask.close} title="Delete this record?">
-            <Text mb="md">
-              {collection.name} / {id} goes for good.
-            </Text>
-            <Group justify="flex-end">
-              <Button variant="default" onClick={ask.close}>
-                Keep it
-              </Button>
-              <Button color="persimmon.8" onClick={() => remove.mutate({ params: at }, { onSuccess: onGone })}>
-                Delete
-              </Button>
-            </Group>
-          </Modal>
         </Stack>
       )}
     </Loaded>

@@ -4,6 +4,7 @@ import { type Device, operations } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { Code, Empty, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
+import { ConfirmedButton } from '../parts/confirmed.js';
 import { FromCode } from '../parts/fromCode.js';
 import { Listing, useListState } from '../parts/listing.js';
 import { useAddressState, usePlace } from '../place.js';
@@ -132,7 +133,7 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
           </Anchor>
         </Text>
       )}
-      <Trouble error={test.error ?? patch.error ?? remove.error} />
+      <Trouble error={test.error ?? patch.error} />
       <Group>
         <Button onClick={sendTest} loading={test.isPending}>
           Send a test
@@ -145,9 +146,14 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
         <Button variant="default" onClick={() => patch.mutate({ params: at, body: { retired: !device.retiredAt } })}>
           {device.retiredAt ? 'Bring back' : 'Retire'}
         </Button>
-        <Button variant="subtle" color="persimmon" c="var(--care)" onClick={() => remove.mutate({ params: at }, { onSuccess: onGone })}>
-          Forget it
-        </Button>
+        <ConfirmedButton
+          label="Forget it"
+          verb="Forget"
+          question="Forget this device?"
+          consequence="It is gone from the list, and from what notifications reach, until the app registers it again."
+          change={remove}
+          onConfirm={() => remove.mutate({ params: at }, { onSuccess: onGone })}
+        />
       </Group>
     </Stack>
   );

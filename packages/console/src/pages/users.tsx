@@ -1,25 +1,11 @@
 /** People who have an account in this environment. */
-import {
-  Anchor,
-  Badge,
-  Button,
-  Drawer,
-  Group,
-  JsonInput,
-  Modal,
-  PasswordInput,
-  Stack,
-  Switch,
-  TagsInput,
-  Text,
-  TextInput,
-} from '@mantine/core';
-import { useDisclosure } from '@mantine/hooks';
+import { Anchor, Badge, Button, Drawer, Group, JsonInput, PasswordInput, Stack, Switch, TagsInput, Text, TextInput } from '@mantine/core';
 import { operations, type User } from '@orchard/contract';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { Empty, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
+import { ConfirmedButton } from '../parts/confirmed.js';
 import { FromCode } from '../parts/fromCode.js';
 import { Listing, useListState } from '../parts/listing.js';
 import { useAddressState, usePlace } from '../place.js';
@@ -149,7 +135,6 @@ function UserForm({ user, onGone }: { user: User; onGone: () => void }) {
   const [wrong, setWrong] = useState<string | null>(null);
   const patch = useChange(operations.users.patch, ['users.']);
   const remove = useChange(operations.users.remove, ['users.', 'devices.']);
-  const [asking, ask] = useDisclosure();
   const filter = encodeURIComponent(`userId = '${user.id}'`);
   function save(): void {
     try {
@@ -218,26 +203,19 @@ function UserForm({ user, onGone }: { user: User; onGone: () => void }) {
           onChange={({ currentTarget }) => setDisabled(currentTarget.checked)}
         />
         <Trouble error={patch.error} />
-        <Trouble error={remove.error} />
         <Group justify="space-between">
-          <Button variant="subtle" color="persimmon" c="var(--care)" onClick={ask.open}>
-            Delete this user
-          </Button>
+          <ConfirmedButton
+            label="Delete this user"
+            verb="Delete"
+            question="Delete this user?"
+            consequence={`The account of ${user.email} goes for good. Records they own stay.`}
+            change={remove}
+            onConfirm={() => remove.mutate({ params: at }, { onSuccess: onGone })}
+          />
           <Button type="submit" loading={patch.isPending}>
             Save
           </Button>
         </Group>
-        <Modal opened={asking} onClose={ask.close} title="Delete this user?">
-          <Text mb="md">The account of {user.email} goes for good. Records they own stay.</Text>
-          <Group justify="flex-end">
-            <Button variant="default" onClick={ask.close}>
-              Keep it
-            </Button>
-            <Button color="persimmon.8" onClick={() => remove.mutate({ params: at }, { onSuccess: onGone })}>
-              Delete
-            </Button>
-          </Group>
-        </Modal>
       </Stack>
     </form>
   );
