@@ -24,12 +24,16 @@ export type CallInput<O extends Any> = Part<'params', ParamsOf<O>> &
     headers?: Record<string, string>;
     signal?: AbortSignal;
   };
+/** A body that is sent as it is. */
+export type RawBody = NonNullable<RequestInit['body']>;
 export type CallReply<O extends Any> = { status: number; headers: Headers; body: ReplyOf<O> };
 export type HttpClient = {
   /** Calls an operation and answers its body. @throws {Problem} when the service refuses, TypeError when it cannot be reached */
   call<O extends Any>(operation: O, input: CallInput<O>): Promise<ReplyOf<O>>;
   /** The same, with status and headers. */
   exchange<O extends Any>(operation: O, input: CallInput<O>): Promise<CallReply<O>>;
+  /** Calls an operation and answers the reply as it begins: a stream to read. `raw` is a body that is not JSON. */
+  open<O extends Any>(operation: O, input: CallInput<O> & { raw?: RawBody }): Promise<Response>;
 };
 
 type LooseInput = {
@@ -52,8 +56,8 @@ export function addressOf(operation: Pick<Any, 'path'>, input: Pick<LooseInput, 
 
 export function createHttpClient(options: HttpClientOptions): HttpClient {
   const doFetch = options.fetch ?? globalThis.fetch;
-  async function exchange<O extends Any>(operation: O, input: CallInput<O>): Promise<CallReply<O>> {
-    const loose = input as LooseInput;
+  async function open<O extends Any>(operation: O, input: CallInput<O> & { raw?: RawBody }): Promise<Response> {
+    const loose = input as LooseInput & { raw?: RawBody };
     const hasBody = loose.body !== undefined;
     const reply = await doFetch(options.address + addressOf(operation, loose), {
       method: operation.method,
@@ -63,18 +67,22 @@ export function createHttpClient(options: HttpClientOptions): HttpClient {
         ...options.headers?.(),
         ...loose.headers,
       },
-      ...(hasBody ? { body: JSON.stringify(loose.body) } : {}),
+      ...(hasBody ? { body: JSON.stringify(loose.body) } : loose.raw ? { body: loose.raw, duplex: 'half' } : {}),
       ...(loose.signal ? { signal: loose.signal } : {}),
-    });
+    } as RequestInit);
+    if (!reply.ok) throw Problem.from(readProblem(await reply.text(), reply));
+    return reply;
+  }
+  async function exchange<O extends Any>(operation: O, input: CallInput<O>): Promise<CallReply<O>> {
+    const reply = await open(operation, input as CallInput<O> & { raw?: RawBody });
     const text = await reply.text();
-    if (!reply.ok) throw Problem.from(readProblem(text, reply));
     return {
       status: reply.status,
       headers: reply.headers,
       body: (text ? JSON.parse(text) : undefined) as z.output<O['reply']> as ReplyOf<O>,
     };
   }
-  return { exchange, call: async (operation, input) => (await exchange(operation, input)).body };
+  return { open, exchange, call: async (operation, input) => (await exchange(operation, input)).body };
 }
 
 /** What answered may not be our service, but a proxy: then its status and first words have to do. */

@@ -2,7 +2,8 @@ import { appOperations, clientOperations, environmentOperations } from './operat
 import { deviceOperations } from './operations/devices.js';
 import { memberOperations } from './operations/members.js';
 import { notificationOperations } from './operations/notifications.js';
-import { collectionOperations, managedRecordOperations, recordOperations } from './operations/records.js';
+import { collectionOperations } from './operations/collections.js';
+import { managedRecordOperations, recordOperations } from './operations/records.js';
 import { telemetryOperations } from './operations/telemetry.js';
 import { userOperations } from './operations/users.js';
 import type { AnyOperation } from './operation.js';
@@ -25,11 +26,14 @@ export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
   (group) => Object.values(group) as unknown as AnyOperation[],
 );
 
+export * from './events.js';
 export * from './httpClient.js';
 export * from './openapi.js';
 export * from './operation.js';
 export type * from './operations/apps.js';
 export { CLIENT_KINDS, MODES } from './operations/apps.js';
+export type * from './operations/collections.js';
+export { IMPORT_FORMATS } from './operations/collections.js';
 export type * from './operations/devices.js';
 export { PERMISSIONS, PLATFORMS } from './operations/devices.js';
 export type * from './operations/members.js';

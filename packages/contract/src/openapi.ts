@@ -52,7 +52,12 @@ function parameters(operation: AnyOperation, components: Components): Schema[] {
       ...(shape.description ? { description: shape.description } : {}),
     }));
   };
-  const headers = (operation.requestHeaders ?? []).map((name) => ({ name, in: 'header', required: false, schema: { type: 'string' } }));
+  const headers = [...(operation.requestHeaders ?? []), ...(operation.retrySafe ? ['Idempotency-Key'] : [])].map((name) => ({
+    name,
+    in: 'header',
+    required: false,
+    schema: { type: 'string' },
+  }));
   return [...of(operation.params, 'path'), ...of(operation.query, 'query'), ...headers];
 }
 
@@ -84,7 +89,13 @@ function responses(operation: AnyOperation, components: Components): Schema {
       : {
           description: 'Done.',
           content: {
-            [operation.stream ? 'text/event-stream' : 'application/json']: { schema: toSchema(operation.reply, 'output', components) },
+            ...(operation.replyTypes
+              ? Object.fromEntries(operation.replyTypes.map((type) => [type, { schema: { type: 'string' } }]))
+              : {
+                  [operation.stream ? 'text/event-stream' : 'application/json']: {
+                    schema: toSchema(operation.reply, 'output', components),
+                  },
+                }),
           },
         };
   const result: Schema = { [operation.status]: success };
@@ -114,6 +125,14 @@ export function buildOpenApi(operations: readonly AnyOperation[], address: strin
       description: whoMayCall(operation.caller),
       security: security[operation.caller.kind],
       parameters: parameters(operation, components),
+      ...(operation.rawBody
+        ? {
+            requestBody: {
+              required: true,
+              content: Object.fromEntries(operation.rawBody.map((type) => [type, { schema: { type: 'string' } }])),
+            },
+          }
+        : {}),
       ...(operation.body
         ? { requestBody: { required: true, content: { 'application/json': { schema: toSchema(operation.body, 'input', components) } } } }
         : {}),

@@ -51,6 +51,14 @@ export type Operation<
   alsoStatus?: 201;
   reply: Reply;
   stream?: boolean;
+  /** Media types of a body that the handler reads as it comes, instead of JSON. */
+  rawBody?: string[];
+  /** Media types of a reply that is not JSON. */
+  replyTypes?: string[];
+  /** Most bytes of a JSON body, where it is not 1 MB. */
+  bodyLimit?: number;
+  /** Takes an Idempotency-Key. */
+  retrySafe?: boolean;
   /** Headers the caller may send that change what the call does. */
   requestHeaders?: string[];
   problems: ProblemName[];

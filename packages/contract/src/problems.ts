@@ -14,7 +14,7 @@ export const PROBLEMS = {
     cure: 'See `fields`: each entry names a path, what is wrong with it and what would be right.',
   },
   'malformed-filter': { status: 422, title: 'The filter cannot be read', cure: 'Correct the filter at the position named in `detail`.' },
-  'body-too-large': { status: 413, title: 'The body is over 1 MB', cure: 'Send less in one call.' },
+  'body-too-large': { status: 413, title: 'The body is too large', cure: 'A body has at most 1 MB, a batch 16 MB. Send less in one call.' },
   'unsupported-media-type': {
     status: 415,
     title: 'The body has a media type this call does not take',
@@ -81,6 +81,26 @@ export const PROBLEMS = {
     cure: 'In a closed environment, make the collection first; check the spelling.',
   },
   'already-exists': { status: 409, title: 'It exists already', cure: 'Choose another name or id, or change the one that exists.' },
+  'still-referenced': {
+    status: 409,
+    title: 'Other records refer to it',
+    cure: 'Change or delete the records named in `detail` first.',
+  },
+  'records-do-not-fit': {
+    status: 409,
+    title: 'Records do not fit the change',
+    cure: 'See `fields` for examples. Correct those records, or say what becomes of them.',
+  },
+  'key-reused': {
+    status: 422,
+    title: 'The Idempotency-Key belongs to another call',
+    cure: 'Use a new key for every new call, and the same one only to send the same call again.',
+  },
+  'import-refused': {
+    status: 422,
+    title: 'The import was stopped',
+    cure: 'Correct the line named in `detail`, or import without `strict` to go on past it. Nothing was stored.',
+  },
   'version-conflict': {
     status: 412,
     title: 'The record has changed since',

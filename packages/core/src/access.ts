@@ -1,56 +1,29 @@
-/** Access rules: who may do what to which records of a collection. */
+/** Access rules: who may do what to which records of a collection. A rule is a filter over the record. */
 
 export const RECORD_ACTIONS = ['read', 'create', 'update', 'delete'] as const;
 export type RecordAction = (typeof RECORD_ACTIONS)[number];
+/** CQL2 texts. */
+export type AccessRules = Record<RecordAction, string>;
 
-/** The rules in use, as CQL2 texts (OGC 21-065r2), each with a name for people. */
-export const ACCESS_RULES = {
-  TRUE: 'everyone',
-  "me('id') IS NOT NULL": 'every signed-in user',
-  "ownerId = me('id')": 'the owner of the record',
-  FALSE: 'nobody',
+/** Rules by name: what people write most, as CQL2 text (OGC 21-065r2). */
+export const RULE_PRESETS = {
+  everyone: 'TRUE',
+  'signed-in': "me('id') IS NOT NULL",
+  owner: "ownerId = me('id')",
+  nobody: 'FALSE',
 } as const;
-export type AccessRule = keyof typeof ACCESS_RULES;
-export type AccessRules = Record<RecordAction, AccessRule>;
+export type RulePreset = keyof typeof RULE_PRESETS;
 
 /** What a collection starts with when it is made by hand or by a first write. */
 export const OWNER_ONLY: AccessRules = {
-  read: "ownerId = me('id')",
-  create: "ownerId = me('id')",
-  update: "ownerId = me('id')",
-  delete: "ownerId = me('id')",
+  read: RULE_PRESETS.owner,
+  create: RULE_PRESETS.owner,
+  update: RULE_PRESETS.owner,
+  delete: RULE_PRESETS.owner,
 };
 
-/** Reads a rule text, forgiving spaces and the case of keywords; null when it is none of the rules in use. */
-export function readAccessRule(text: string): AccessRule | null {
-  const plain = text
-    .trim()
-    .replace(/\s+/g, ' ')
-    .replace(/\s*=\s*/g, ' = ')
-    .replace(/\(\s+/g, '(')
-    .replace(/\s+\)/g, ')');
-  const rules = Object.keys(ACCESS_RULES) as AccessRule[];
-  return rules.find((rule) => rule === plain || keywordsUpper(plain) === rule) ?? null;
-}
-
-/** CQL2 keywords are case-insensitive; names and texts in quotes are not. */
-const keywordsUpper = (text: string) => text.replace(/\b(true|false|is|not|null)\b/gi, (word) => word.toUpperCase());
-
-/** Who asks: a user's id, or null for a caller who is not signed in. */
-export type Asker = { userId: string | null };
-export type Decision = { allowed: true } | { allowed: false; why: string };
-
-/** Decides a rule for one record; `ownerId` is the record's owner, or the one it would get. */
-export function decide(rule: AccessRule, asker: Asker, ownerId: string | null): Decision {
-  switch (rule) {
-    case 'TRUE':
-      return { allowed: true };
-    case 'FALSE':
-      return { allowed: false, why: 'the rule is FALSE: nobody may, except with a server key' };
-    case "me('id') IS NOT NULL":
-      return asker.userId ? { allowed: true } : { allowed: false, why: 'the rule asks for a signed-in user, and nobody is signed in' };
-    case "ownerId = me('id')":
-      if (!asker.userId) return { allowed: false, why: 'the rule asks for the owner of the record, and nobody is signed in' };
-      return asker.userId === ownerId ? { allowed: true } : { allowed: false, why: 'the record belongs to somebody else' };
-  }
+/** The name of a rule, where it has one. */
+export function presetOf(rule: string): RulePreset | null {
+  const found = Object.entries(RULE_PRESETS).find(([, text]) => text === rule);
+  return found ? (found[0] as RulePreset) : null;
 }

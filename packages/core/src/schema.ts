@@ -1,11 +1,52 @@
-/** Field types: inferred from a first write, and checked at every later one. */
+/** Fields of a collection: their types and constraints, inferred from a first write and checked at every later one. */
+import { nearest, type ValueKind } from './filter/index.js';
 import { NAME_PATTERN } from './identifiers.js';
 import { isPlainObject, type Json, type JsonObject } from './json.js';
+import { isPlace } from './place.js';
+import { readDate, readTime } from './time.js';
 
-export const FIELD_TYPES = ['text', 'integer', 'number', 'boolean', 'place', 'list', 'object'] as const;
+export const FIELD_TYPES = [
+  'text',
+  'integer',
+  'number',
+  'boolean',
+  'date',
+  'time',
+  'choice',
+  'place',
+  'reference',
+  'list',
+  'object',
+] as const;
 export type FieldType = (typeof FIELD_TYPES)[number];
-/** Field names of a collection with their types. */
-export type FieldTypes = ReadonlyMap<string, FieldType>;
+/** What becomes of a record when the one it refers to is deleted. */
+export const ON_DELETE = ['restrict', 'clear', 'cascade'] as const;
+export type OnDelete = (typeof ON_DELETE)[number];
+
+/** One field. Constraints that a type has no use for are refused by `checkField`. */
+export type Field = {
+  type: FieldType;
+  /** Neither missing nor null. */
+  required?: boolean;
+  /** Taken where a new record has no value; `now()` for the date or time of writing. */
+  default?: Json;
+  unique?: boolean;
+  /** For numbers a number, for dates and times one as text. */
+  min?: number | string;
+  max?: number | string;
+  minLength?: number;
+  maxLength?: number;
+  /** A regular expression (ECMA-262) that the whole text matches. */
+  pattern?: string;
+  choices?: string[];
+  /** The collection a reference leads to, or `users`. */
+  to?: string;
+  onDelete?: OnDelete;
+  /** Not shown to clients, nor writable or usable in filters by them. */
+  hidden?: boolean;
+};
+/** Field names of a collection with their fields. */
+export type Fields = ReadonlyMap<string, Field>;
 
 /** What went wrong with one field, and what would be right. `path` is dotted. */
 export type FieldProblem = { path: string; problem: string; expected: string };
@@ -13,21 +54,33 @@ export type FieldProblem = { path: string; problem: string; expected: string };
 /** Every record carries these; a write may not set them (`id` only when it creates). */
 export const SYSTEM_FIELDS = ['id', 'createdAt', 'updatedAt', 'version', 'ownerId'] as const;
 const systemFields: ReadonlySet<string> = new Set(SYSTEM_FIELDS);
+export const SYSTEM_KINDS: ReadonlyMap<string, ValueKind> = new Map([
+  ['id', 'text'],
+  ['createdAt', 'time'],
+  ['updatedAt', 'time'],
+  ['version', 'number'],
+  ['ownerId', 'text'],
+]);
 /** Most fields a collection can have. */
 export const MAX_FIELDS = 200;
 /** Longest text or JSON value of one field, in UTF-16 units; a request body is bounded to 1 MB anyway. */
 const MAX_TEXT = 1_000_000;
 
-/** A GeoJSON Point (RFC 7946 section 3.1.2), longitude first. */
-export type Place = { type: 'Point'; coordinates: [number, number] };
-
-/** True for a GeoJSON Point whose position is on the globe (RFC 7946 section 4: WGS 84 degrees). */
-export function isPlace(value: Json): value is Place {
-  if (!isPlainObject(value) || value.type !== 'Point' || !Array.isArray(value.coordinates)) return false;
-  if (Object.keys(value).length !== 2 || value.coordinates.length !== 2) return false;
-  const [lon, lat] = value.coordinates;
-  return typeof lon === 'number' && typeof lat === 'number' && Math.abs(lon) <= 180 && Math.abs(lat) <= 90;
-}
+const KINDS: Record<FieldType, ValueKind> = {
+  text: 'text',
+  integer: 'number',
+  number: 'number',
+  boolean: 'boolean',
+  date: 'date',
+  time: 'time',
+  choice: 'text',
+  place: 'place',
+  reference: 'text',
+  list: 'list',
+  object: 'object',
+};
+/** What filters take a field for. */
+export const kindOfField = ({ type }: Field): ValueKind => KINDS[type];
 
 /** The type a first value gives its field; null decides nothing. */
 export function inferFieldType(value: Json): FieldType | null {
@@ -41,14 +94,28 @@ export function inferFieldType(value: Json): FieldType | null {
 
 /** What each type takes: in a few words, and what to know beyond them. */
 const TAKES: Record<FieldType, [short: string, more?: string]> = {
-  text: ['text', 'at most 1,000,000 letters'],
+  text: ['text', 'at most 1,000,000 letters of well-formed Unicode'],
   integer: ['an integer', 'between -9007199254740991 and 9007199254740991'],
   number: ['a number'],
   boolean: ['true or false'],
+  date: ['a date', 'such as "2026-07-14", of a day that exists'],
+  time: ['a time', 'RFC 3339 with a zone, such as "2026-07-14T06:00:00Z"'],
+  choice: ['one of its choices'],
   place: ['a GeoJSON Point', '{"type":"Point","coordinates":[longitude, latitude]} with longitude -180 to 180 and latitude -90 to 90'],
+  reference: ['the id of a record', 'a text'],
   list: ['a list', 'nested at most 30 deep'],
   object: ['an object', 'nested at most 30 deep'],
 };
+/** In a few words, and in full. */
+type Expectation = { short: string; full: string };
+
+function takes({ type, choices }: Field): Expectation {
+  if (type === 'choice') return alike(`one of ${(choices ?? []).join(', ')}`);
+  const [short, more] = TAKES[type];
+  return { short, full: more ? `${short}, ${more}` : short };
+}
+
+const alike = (text: string): Expectation => ({ short: text, full: text });
 
 /** MariaDB reads JSON nested up to 32 levels; the column itself is one of them. */
 const MAX_DEPTH = 30;
@@ -59,12 +126,17 @@ export function isShallow(value: Json, depth = MAX_DEPTH): boolean {
   return depth > 0 && Object.values(value).every((inner) => isShallow(inner, depth - 1));
 }
 
+const isId = (v: Json) => typeof v === 'string' && /^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/.test(v);
 const FITS: Record<FieldType, (value: Json) => boolean> = {
-  text: (v) => typeof v === 'string' && v.length <= MAX_TEXT,
+  text: (v) => typeof v === 'string' && v.length <= MAX_TEXT && v.isWellFormed(),
   integer: (v) => Number.isSafeInteger(v),
   number: (v) => typeof v === 'number' && Number.isFinite(v),
   boolean: (v) => typeof v === 'boolean',
+  date: (v) => typeof v === 'string' && readDate(v) !== null,
+  time: (v) => typeof v === 'string' && readTime(v) !== null,
+  choice: (v) => typeof v === 'string',
   place: isPlace,
+  reference: isId,
   list: (v) => Array.isArray(v) && isShallow(v),
   object: (v) => isPlainObject(v) && isShallow(v),
 };
@@ -76,25 +148,82 @@ export function describeValue(value: Json): string {
   return text.length > 60 ? `${text.slice(0, 57)}…` : text;
 }
 
+/** The form a value is stored and answered in: times in UTC with milliseconds. */
+export const normalValue = ({ type }: Field, value: Json): Json =>
+  type === 'time' && typeof value === 'string' ? new Date(readTime(value) ?? Number.NaN).toISOString() : value;
+
+/** Why a value does not fit a field, or null. */
+export function misfitOf(collection: string, name: string, field: Field, value: Json): FieldProblem | null {
+  if (value === null) return null;
+  if (!FITS[field.type](value) || (field.type === 'choice' && !field.choices?.includes(value as string)))
+    return misfit(collection, name, takes(field), value);
+  return brokenConstraint(collection, name, field, value);
+}
+
+const misfit = (collection: string, name: string, { short, full }: Expectation, value: Json): FieldProblem => ({
+  path: name,
+  problem: `Field \`${name}\` in \`${collection}\` takes ${short}; got ${describeValue(value)}.`,
+  expected: full,
+});
+
+function brokenConstraint(collection: string, name: string, field: Field, value: Json): FieldProblem | null {
+  const { min, max, minLength, maxLength, pattern } = field;
+  const broken = (expected: string) => misfit(collection, name, alike(expected), value);
+  if (min !== undefined && sizeOf(field, value) < sizeOf(field, min)) return broken(`a value from ${min} on`);
+  if (max !== undefined && sizeOf(field, value) > sizeOf(field, max)) return broken(`a value up to ${max}`);
+  const length = typeof value === 'string' ? [...value].length : Array.isArray(value) ? value.length : null;
+  const parts = typeof value === 'string' ? 'letters' : 'items';
+  if (length !== null && minLength !== undefined && length < minLength) return broken(`at least ${minLength} ${parts}`);
+  if (length !== null && maxLength !== undefined && length > maxLength) return broken(`no more than ${maxLength} ${parts}`);
+  if (pattern !== undefined && typeof value === 'string' && !wholeMatch(pattern).test(value)) return broken(`text that matches ${pattern}`);
+  return null;
+}
+
+const sizeOf = ({ type }: Field, value: Json): number =>
+  type === 'date' ? (readDate(value as string) ?? 0) : type === 'time' ? (readTime(value as string) ?? 0) : Number(value);
+
+const patterns = new Map<string, RegExp>();
+function wholeMatch(pattern: string): RegExp {
+  let known = patterns.get(pattern);
+  if (!known) {
+    if (patterns.size > 1000) patterns.clear();
+    known = new RegExp(`^(?:${pattern})$`, 'u');
+    patterns.set(pattern, known);
+  }
+  return known;
+}
+
 export type RecordCheck = {
   problems: FieldProblem[];
-  /** Fields that the collection does not have yet, with the type their value gives. */
-  added: Map<string, FieldType>;
+  /** The values to store: in normal form, with defaults. */
+  values: JsonObject;
+  /** Fields that the collection does not have yet, as their value gives them. */
+  added: Map<string, Field>;
   /** Integer fields that must become number fields for this write to fit. */
   widened: string[];
 };
+export type CheckOptions = {
+  /** `open` may add and widen fields, `closed` may not. */
+  mode: 'open' | 'closed';
+  /** `whole` is a new or replaced record, `part` some fields of one. */
+  extent: 'whole' | 'part';
+  /** Milliseconds since 1970, for `now()`. */
+  now: number;
+  /** Clients may not write hidden fields. */
+  withHidden: boolean;
+};
 
-/**
- * Checks the fields of one write against a collection's fields.
- * @param mode `open` may add and widen fields, `closed` may not
- */
-export function checkFields(collection: string, fields: FieldTypes, body: JsonObject, mode: 'open' | 'closed'): RecordCheck {
-  const result: RecordCheck = { problems: [], added: new Map(), widened: [] };
+/** Checks the fields of one write against a collection's fields. */
+export function checkFields(collection: string, fields: Fields, body: JsonObject, options: CheckOptions): RecordCheck {
+  const result: RecordCheck = { problems: [], values: {}, added: new Map(), widened: [] };
   for (const [name, value] of Object.entries(body)) {
+    const field = fields.get(name);
     if (systemFields.has(name)) result.problems.push(systemFieldProblem(name));
-    else if (!fields.has(name)) checkNewField(collection, fields, name, value, mode, result);
-    else checkKnownField(collection, name, fields.get(name) as FieldType, value, mode, result);
+    else if (field && (options.withHidden || !field.hidden)) checkKnownField(collection, name, field, value, options, result);
+    else checkNewField(collection, fields, name, value, options, result);
   }
+  if (options.extent === 'whole') fillDefaults(fields, body, options.now, result);
+  checkRequired(collection, fields, options.extent, result);
   if (fields.size + result.added.size > MAX_FIELDS) {
     result.problems.push({
       path: [...result.added.keys()].at(-1) ?? collection,
@@ -111,57 +240,171 @@ const systemFieldProblem = (name: string): FieldProblem => ({
   expected: `the body without \`${name}\``,
 });
 
-function checkNewField(
-  collection: string,
-  fields: FieldTypes,
-  name: string,
-  value: Json,
-  mode: 'open' | 'closed',
-  result: RecordCheck,
-): void {
-  if (mode === 'closed') {
+/** The value of a default at a moment. */
+export function defaultValue(field: Field, now: number): Json | undefined {
+  if (field.default !== 'now()') return field.default;
+  const text = new Date(now).toISOString();
+  return field.type === 'time' ? text : field.type === 'date' ? text.slice(0, 10) : field.default;
+}
+
+function fillDefaults(fields: Fields, body: JsonObject, now: number, result: RecordCheck): void {
+  for (const [name, field] of fields) {
+    if (field.default !== undefined && body[name] === undefined) result.values[name] = defaultValue(field, now) as Json;
+  }
+}
+
+function checkRequired(collection: string, fields: Fields, extent: 'whole' | 'part', result: RecordCheck): void {
+  for (const [name, field] of fields) {
+    if (!field.required) continue;
+    const value = result.values[name];
+    const isMissing = extent === 'whole' ? value === undefined || value === null : value === null;
+    if (isMissing && !result.problems.some(({ path }) => path === name))
+      result.problems.push({ path: name, problem: `Field \`${name}\` in \`${collection}\` is required.`, expected: takes(field).full });
+  }
+}
+
+function checkNewField(collection: string, fields: Fields, name: string, value: Json, { mode }: CheckOptions, result: RecordCheck): void {
+  if (mode === 'closed' || fields.has(name)) {
+    const shown = [...fields].filter(([, { hidden }]) => !hidden).map(([known]) => known);
     result.problems.push({
       path: name,
-      problem: `\`${collection}\` has no field \`${name}\`.`,
-      expected: fields.size ? `one of: ${[...fields.keys()].sort().join(', ')}` : 'no fields: the collection has none yet',
+      problem: `\`${collection}\` has no field \`${name}\`${nearest(name, shown) || '.'}`,
+      expected: shown.length ? `one of: ${shown.sort().join(', ')}` : 'no fields: the collection has none yet',
     });
     return;
   }
-  if (!NAME_PATTERN.test(name)) {
-    result.problems.push({
-      path: name,
-      problem: `${describeValue(name)} cannot be a field name.`,
-      expected: 'a lower-case letter, then up to 62 letters, digits or _',
-    });
-    return;
-  }
-  // MariaDB compares column names without regard to case, so two such fields could not stand side by side.
-  const twin = [...fields.keys(), ...result.added.keys(), ...SYSTEM_FIELDS].find((known) => known.toLowerCase() === name.toLowerCase());
-  if (twin) {
-    result.problems.push({ path: name, problem: `\`${name}\` differs from the field \`${twin}\` only by case.`, expected: `\`${twin}\`` });
+  const badName = fieldNameProblem(name, [...fields.keys(), ...result.added.keys()]);
+  if (badName) {
+    result.problems.push(badName);
     return;
   }
   const type = inferFieldType(value);
   if (!type) return;
-  if (FITS[type](value)) result.added.set(name, type);
-  else result.problems.push(misfit(collection, name, type, value));
+  if (FITS[type](value)) {
+    result.added.set(name, { type });
+    result.values[name] = value;
+  } else result.problems.push(misfit(collection, name, takes({ type }), value));
 }
 
-function checkKnownField(
-  collection: string,
-  name: string,
-  type: FieldType,
-  value: Json,
-  mode: 'open' | 'closed',
-  result: RecordCheck,
-): void {
-  if (value === null || FITS[type](value)) return;
-  if (type === 'integer' && mode === 'open' && FITS.number(value)) result.widened.push(name);
-  else result.problems.push(misfit(collection, name, type, value));
+/** Why a name cannot be a new field's, or null. */
+export function fieldNameProblem(name: string, taken: Iterable<string>): FieldProblem | null {
+  if (!NAME_PATTERN.test(name))
+    return {
+      path: name,
+      problem: `${describeValue(name)} cannot be a field name.`,
+      expected: 'a lower-case letter, then up to 62 letters, digits or _',
+    };
+  // MariaDB compares column names without regard to case, so two such fields could not stand side by side.
+  const twin = [...taken, ...SYSTEM_FIELDS].find((known) => known.toLowerCase() === name.toLowerCase());
+  return twin
+    ? {
+        path: name,
+        problem: twin === name ? `There is a field \`${name}\` already.` : `\`${name}\` differs from the field \`${twin}\` only by case.`,
+        expected: `\`${twin}\``,
+      }
+    : null;
 }
 
-const misfit = (collection: string, name: string, type: FieldType, value: Json): FieldProblem => ({
-  path: name,
-  problem: `Field \`${name}\` in \`${collection}\` takes ${TAKES[type][0]}; got ${describeValue(value)}.`,
-  expected: TAKES[type].filter(Boolean).join(', '),
-});
+function checkKnownField(collection: string, name: string, field: Field, value: Json, { mode }: CheckOptions, result: RecordCheck): void {
+  if (field.type === 'integer' && mode === 'open' && value !== null && !Number.isInteger(value) && FITS.number(value)) {
+    result.widened.push(name);
+    result.values[name] = value;
+    return;
+  }
+  const problem = misfitOf(collection, name, field, value);
+  if (problem) result.problems.push(problem);
+  else result.values[name] = normalValue(field, value);
+}
+
+const ALLOWED: Record<string, readonly FieldType[]> = {
+  min: ['integer', 'number', 'date', 'time'],
+  max: ['integer', 'number', 'date', 'time'],
+  minLength: ['text', 'list'],
+  maxLength: ['text', 'list'],
+  pattern: ['text'],
+  choices: ['choice'],
+  to: ['reference'],
+  onDelete: ['reference'],
+  unique: ['text', 'integer', 'number', 'date', 'time', 'choice', 'reference'],
+};
+
+/** What is wrong with a field's own definition. */
+export function checkField(name: string, field: Field): FieldProblem[] {
+  const problems: FieldProblem[] = [];
+  const wrong = (member: string, problem: string, expected: string) => problems.push({ path: `${name}.${member}`, problem, expected });
+  for (const [member, types] of Object.entries(ALLOWED)) {
+    if (field[member as keyof Field] !== undefined && field[member as keyof Field] !== false && !types.includes(field.type))
+      wrong(member, `A field of type ${field.type} has no \`${member}\`.`, `\`${member}\` only for ${types.join(', ')}`);
+  }
+  if (
+    field.type === 'choice' &&
+    !(
+      field.choices &&
+      field.choices.length > 0 &&
+      field.choices.every((one) => one.length > 0 && [...one].length <= 100) &&
+      new Set(field.choices).size === field.choices.length
+    )
+  )
+    wrong('choices', `The choice \`${name}\` needs its choices.`, 'one text or more, each up to 100 letters and once');
+  if (field.type === 'reference' && !field.to)
+    wrong('to', `The reference \`${name}\` does not say where it leads.`, 'a collection, or users');
+  if (field.onDelete === 'clear' && field.required)
+    wrong('onDelete', `\`${name}\` is required, so it cannot be cleared.`, 'restrict or cascade');
+  if (field.pattern !== undefined) {
+    try {
+      wholeMatch(field.pattern);
+    } catch (error) {
+      wrong('pattern', (error as Error).message, 'a regular expression (ECMA-262)');
+    }
+  }
+  for (const bound of ['min', 'max'] as const) {
+    const value = field[bound];
+    if (value !== undefined && ALLOWED.min?.includes(field.type) && !FITS[field.type === 'integer' ? 'number' : field.type](value))
+      wrong(bound, `\`${bound}\` of \`${name}\` is ${describeValue(value)}.`, takes(field).full);
+  }
+  if (problems.length === 0 && field.default !== undefined && field.default !== null) {
+    const given = field.default === 'now()' && (field.type === 'date' || field.type === 'time') ? null : field.default;
+    const bad = misfitOf('default', name, field, given);
+    if (bad) wrong('default', `The default of \`${name}\` does not fit it: ${describeValue(field.default)}.`, bad.expected);
+  }
+  return problems;
+}
+
+/** A value turned into what another type takes; undefined where it cannot be. */
+export function convertValue(value: Json, field: Field): Json | undefined {
+  if (value === null) return null;
+  const fits = (candidate: Json) => (misfitOf('', '', field, candidate) ? undefined : normalValue(field, candidate));
+  if (fits(value) !== undefined) return fits(value);
+  switch (field.type) {
+    case 'text':
+    case 'choice':
+    case 'reference':
+      return fits(typeof value === 'object' ? JSON.stringify(value) : String(value));
+    case 'integer':
+    case 'number':
+      if (typeof value === 'boolean') return fits(Number(value));
+      return typeof value === 'string' && value.trim() !== '' ? fits(Number(value)) : undefined;
+    case 'boolean':
+      if (value === 0 || value === 1) return value === 1;
+      return typeof value === 'string'
+        ? ({ true: true, false: false, '1': true, '0': false, yes: true, no: false } as Record<string, boolean>)[value.toLowerCase()]
+        : undefined;
+    case 'date':
+      return typeof value === 'string' && readTime(value) !== null
+        ? fits(new Date(readTime(value) as number).toISOString().slice(0, 10))
+        : undefined;
+    case 'time':
+      return typeof value === 'string' && readDate(value) !== null ? fits(`${value}T00:00:00.000Z`) : undefined;
+    default:
+      return fits(parsed(value) ?? null) ?? undefined;
+  }
+}
+
+function parsed(value: Json): Json | undefined {
+  if (typeof value !== 'string') return undefined;
+  try {
+    return JSON.parse(value);
+  } catch {
+    return undefined;
+  }
+}

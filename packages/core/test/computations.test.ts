@@ -6,15 +6,11 @@ import {
   bucketOf,
   bucketStart,
   chooseStep,
-  decide,
-  FilterError,
   formatKey,
   type Histogram,
   mergeInto,
   packHistogram,
-  parseFilter,
   quantiles,
-  readAccessRule,
   readKey,
   readRetryAfter,
   readTraceparent,
@@ -141,62 +137,4 @@ describe('retrying', () => {
     ['soon', null],
     [undefined, null],
   ])('reads Retry-After: %s as %s ms', (text, wait) => expect(readRetryAfter(text, 60_000)).toBe(wait));
-});
-
-describe('access rules', () => {
-  it.each([
-    ['TRUE', 'TRUE'],
-    ['true', 'TRUE'],
-    ["me('id') is not null", "me('id') IS NOT NULL"],
-    [" ownerId=me( 'id' ) ", "ownerId = me('id')"],
-    ['false', 'FALSE'],
-    ["ownerId = 'me'", null],
-    ['bunks > 3', null],
-  ])('reads %s as %s', (text, rule) => expect(readAccessRule(text)).toBe(rule));
-  it.each([
-    ['TRUE', null, 'a', true],
-    ['FALSE', 'a', 'a', false],
-    ["me('id') IS NOT NULL", 'a', null, true],
-    ["me('id') IS NOT NULL", null, null, false],
-    ["ownerId = me('id')", 'a', 'a', true],
-    ["ownerId = me('id')", 'a', 'b', false],
-    ["ownerId = me('id')", null, null, false],
-  ] as const)('%s for user %s and owner %s: %s', (rule, userId, ownerId, allowed) =>
-    expect(decide(rule, { userId }, ownerId).allowed).toBe(allowed),
-  );
-});
-
-describe('filters', () => {
-  const names = ['bunks', 'region', 'altitudeM'];
-  it('bind AND before OR', () =>
-    expect(parseFilter("bunks > 1 OR bunks < 3 AND region = 'north'", names)).toMatchObject({
-      kind: 'or',
-      parts: [{ operator: '>' }, { kind: 'and' }],
-    }));
-  it('read quotes in texts, and every predicate', () => {
-    expect(parseFilter("region = 'o''er'", names)).toMatchObject({ value: "o'er" });
-    expect(parseFilter("NOT (region IN ('a', 'b') OR region NOT LIKE 'n%' OR bunks IS NOT NULL)", names)).toMatchObject({
-      kind: 'not',
-      part: { kind: 'or' },
-    });
-  });
-  it.each([
-    ['bnks > 3', 'There is no field `bnks`; did you mean `bunks`? (at letter 1 of the filter)'],
-    ['bunks >', 'Expected a number, a text in single quotes, TRUE or FALSE, found the end (at letter 8 of the filter)'],
-    ["region = 'north", 'A text in quotes does not end (at letter 10 of the filter)'],
-    ['bunks > 3 bunks', 'Expected AND, OR or the end, found `bunks` (at letter 11 of the filter)'],
-    ['bunks > 3; DROP TABLE huts', '";" is not expected here (at letter 10 of the filter)'],
-    [`${'('.repeat(3000)}bunks`, 'A filter nests at most 20 deep (at letter 22 of the filter)'],
-  ])('say where %.30s goes wrong', (text, message) => expect(() => parseFilter(text, names)).toThrow(message));
-  it('either read or refuse anything, quickly', () => {
-    fc.assert(
-      fc.property(fc.string({ maxLength: 200 }), (text) => {
-        try {
-          parseFilter(text, names);
-        } catch (error) {
-          expect(error).toBeInstanceOf(FilterError);
-        }
-      }),
-    );
-  });
 });

@@ -1,8 +1,25 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { checkFields, type FieldType, inferFieldType, type Json, mergePatch } from '../src/index.js';
+import {
+  checkField,
+  checkFields as check,
+  convertValue,
+  type Field,
+  type Fields,
+  type FieldType,
+  fromJsonSchema,
+  inferFieldType,
+  type Json,
+  type JsonObject,
+  mergePatch,
+  toJsonSchema,
+} from '../src/index.js';
 
-const fields = (entries: Record<string, FieldType> = {}) => new Map(Object.entries(entries));
+const fields = (entries: Record<string, FieldType | Field> = {}): Fields =>
+  new Map(Object.entries(entries).map(([name, of]) => [name, typeof of === 'string' ? { type: of } : of]));
+const NOW = Date.parse('2026-07-14T06:00:00Z');
+const checkFields = (collection: string, known: Fields, body: JsonObject, mode: 'open' | 'closed', extent: 'whole' | 'part' = 'part') =>
+  check(collection, known, body, { mode, extent, now: NOW, withHidden: true });
 const json = () => fc.jsonValue({ maxDepth: 3 }) as fc.Arbitrary<Json>;
 
 describe('fields of a write', () => {
@@ -73,6 +90,88 @@ describe('fields of a write', () => {
     for (let i = 0; i < 5000; i++) deep = [deep];
     expect(checkFields('things', fields({ list: 'list' }), { list: deep }, 'open').problems).toHaveLength(1);
   });
+});
+
+describe('constraints', () => {
+  const bookings = fields({
+    hut: { type: 'reference', to: 'huts', required: true },
+    nights: { type: 'integer', min: 1, max: 14, default: 1 },
+    state: { type: 'choice', choices: ['asked', 'paid'], default: 'asked' },
+    code: { type: 'text', pattern: '[A-Z]{2}\\d+', minLength: 3, maxLength: 6 },
+    arrives: { type: 'date', min: '2026-01-01' },
+    madeAt: { type: 'time', default: 'now()' },
+  });
+  it('fill in defaults, also the moment of writing, and bring times to UTC', () => {
+    expect(checkFields('bookings', bookings, { hut: 'cold-tarn' }, 'closed', 'whole').values).toEqual({
+      hut: 'cold-tarn',
+      nights: 1,
+      state: 'asked',
+      madeAt: '2026-07-14T06:00:00.000Z',
+    });
+    expect(checkFields('bookings', bookings, { madeAt: '2026-07-14T08:00:00+02:00' }, 'closed').values.madeAt).toBe(
+      '2026-07-14T06:00:00.000Z',
+    );
+  });
+  it.each<[JsonObject, string]>([
+    [{ nights: 0 }, 'Field `nights` in `bookings` takes a value from 1 on; got 0.'],
+    [{ nights: 15 }, 'takes a value up to 14; got 15.'],
+    [{ state: 'gone' }, 'takes one of asked, paid; got "gone".'],
+    [{ code: 'ab1' }, 'takes text that matches [A-Z]{2}\\d+; got "ab1".'],
+    [{ code: 'AB12345' }, 'takes no more than 6 letters'],
+    [{ arrives: '2025-12-31' }, 'takes a value from 2026-01-01 on'],
+    [{ arrives: '2026-02-30' }, 'takes a date; got "2026-02-30".'],
+    [{ madeAt: '2026-07-14T06:00:00' }, 'takes a time; got "2026-07-14T06:00:00".'],
+    [{ hut: null }, 'Field `hut` in `bookings` is required.'],
+    [{ hut: 'a b' }, 'takes the id of a record; got "a b".'],
+    [{ code: 'AB\ud800' }, 'takes text; got'],
+  ])('refuse %j', (body, problem) =>
+    expect(
+      checkFields('bookings', bookings, body, 'closed')
+        .problems.map((one) => one.problem)
+        .join(),
+    ).toContain(problem),
+  );
+
+  it.each<[Field, string]>([
+    [{ type: 'text', min: 3 }, 'A field of type text has no `min`.'],
+    [{ type: 'choice' }, 'needs its choices'],
+    [{ type: 'reference' }, 'does not say where it leads'],
+    [{ type: 'reference', to: 'huts', required: true, onDelete: 'clear' }, 'cannot be cleared'],
+    [{ type: 'text', pattern: '(' }, 'Invalid regular expression'],
+    [{ type: 'integer', default: 'one' }, 'The default of `field` does not fit it'],
+    [{ type: 'date', min: '2026-13-01' }, '`min` of `field` is "2026-13-01".'],
+  ])('are refused themselves when they make no sense: %j', (field, problem) =>
+    expect(checkField('field', field)[0]?.problem).toContain(problem),
+  );
+
+  it('are written as JSON Schema and read back the same', () => {
+    const schema = toJsonSchema('bookings', bookings, true);
+    expect(schema).toMatchObject({
+      $schema: 'https://json-schema.org/draft/2020-12/schema',
+      required: ['hut'],
+      properties: { nights: { type: ['integer', 'null'], minimum: 1, maximum: 14, default: 1 } },
+    });
+    const { fields: read, problems } = fromJsonSchema(schema);
+    expect(problems).toEqual([]);
+    expect([...read]).toEqual(
+      [...bookings].map(([name, field]) => [name, field.type === 'reference' ? { ...field, onDelete: 'restrict' } : field]),
+    );
+    expect(fromJsonSchema({ properties: { a: { type: 'string', multipleOf: 3 } } }).problems[0]?.problem).toBe(
+      'The keyword `multipleOf` has no meaning for a field here.',
+    );
+  });
+
+  it.each<[Json, Field, Json | undefined]>([
+    ['12', { type: 'integer' }, 12],
+    ['12.5', { type: 'integer' }, undefined],
+    [12.5, { type: 'text' }, '12.5'],
+    ['yes', { type: 'boolean' }, true],
+    ['2026-07-14T23:00:00Z', { type: 'date' }, '2026-07-14'],
+    ['2026-07-14', { type: 'time' }, '2026-07-14T00:00:00.000Z'],
+    ['{"type":"Point","coordinates":[8,61]}', { type: 'place' }, { type: 'Point', coordinates: [8, 61] }],
+    ['blue', { type: 'choice', choices: ['red'] }, undefined],
+    [null, { type: 'integer' }, null],
+  ])('let %j become %j: %j', (value, field, result) => expect(convertValue(value, field)).toEqual(result));
 });
 
 describe('merge patch', () => {

@@ -3,11 +3,13 @@ import type { Logger } from 'pino';
 import type { Directory } from './access/directory.js';
 import type { UserTokens } from './access/userTokens.js';
 import type { Catalogue } from './collections/catalogue.js';
+import type { QueryLog } from './collections/queryLog.js';
 import type { Config } from './config.js';
 import type { Database } from './database/connection.js';
 import type { WebPushGateway } from './gateways/webPush.js';
 import type { JobQueue } from './jobs/queue.js';
 import type { ChangeSignal } from './live/changeSignal.js';
+import type { Feed } from './live/feed.js';
 import type { Recorder } from './telemetry/recorder.js';
 
 export type Parts = {
@@ -28,6 +30,8 @@ export type Parts = {
   recorder: Recorder;
   jobs: JobQueue;
   changes: ChangeSignal;
+  feed: Feed;
+  queryLog: QueryLog;
   webPush: WebPushGateway;
   /** Base address that people and apps use. */
   address: () => string;

@@ -15,7 +15,10 @@ import { UserTokens } from './access/userTokens.js';
 import { appRoutes } from './apps/routes.js';
 import { AppStore } from './apps/store.js';
 import { Catalogue } from './collections/catalogue.js';
-import { collectionRoutes, managedRecordRoutes, recordRoutes } from './collections/routes.js';
+import { collectionRoutes } from './collections/manageRoutes.js';
+import { QueryLog } from './collections/queryLog.js';
+import { managedRecordRoutes, recordRoutes } from './collections/routes.js';
+import { tendCollections } from './collections/tending.js';
 import type { Config } from './config.js';
 import { holdDataDirectory, readSecretKey } from './dataDirectory.js';
 import { type Database, isDatabaseAway, openDatabase } from './database/connection.js';
@@ -29,6 +32,7 @@ import { serveRoutes, serveUnknown } from './http/pipeline.js';
 import { JobQueue } from './jobs/queue.js';
 import { createLog } from './log.js';
 import { ChangeSignal } from './live/changeSignal.js';
+import { Feed } from './live/feed.js';
 import { isSetupNeeded, makeSetupToken } from './members/setup.js';
 import { memberRoutes } from './members/routes.js';
 import { notificationRoutes } from './notifications/routes.js';
@@ -80,7 +84,10 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   const metrics = new Metrics();
   const parts = buildParts(config, log, database, metrics, () => address);
   await checkSecretKey(database, parts.secretKey);
-  for (const { id } of await parts.directory.allEnvironments()) await migrateEnvironment(database, id);
+  for (const environment of await parts.directory.allEnvironments()) {
+    await migrateEnvironment(database, environment.id);
+    await parts.catalogue.repair(environment);
+  }
   await tend(parts);
 
   const app = buildApp(parts, metrics, config);
@@ -90,6 +97,7 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   const { port } = http.address() as AddressInfo;
   address ||= `http://${config.host === '0.0.0.0' || config.host === '::' ? 'localhost' : config.host}:${port}`;
   parts.recorder.start();
+  parts.queryLog.start();
   parts.jobs.start();
   const tending = setInterval(() => void tend(parts), HOUR_MS);
   const noting = setInterval(() => void new AppStore(parts).noteUse(parts.directory.takeUsedKeys()).catch(() => undefined), 5_000);
@@ -107,6 +115,7 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
       await stopServing(http, parts);
       await parts.jobs.stop();
       await parts.recorder.stop();
+      await parts.queryLog.stop();
       for (const step of undo.reverse()) await step();
       log.info('the service has stopped');
     },
@@ -157,6 +166,8 @@ function buildParts(config: Config, log: Logger, database: Database, metrics: Me
     newId,
     address,
     changes,
+    feed: new Feed(database, changes, log),
+    queryLog: new QueryLog(database, now, log),
     cursorSecret: deriveKey(secretKey, 'cursors'),
     directory: new Directory(database),
     userTokens: new UserTokens(secretKey, now, async (environment, id) => {
@@ -216,11 +227,12 @@ function buildApp(parts: Parts, metrics: Metrics, config: Config): express.Expre
   return app;
 }
 
-/** Keeps the daily partitions of every environment. */
+/** Keeps the daily partitions of every environment, and ends what was kept long enough. */
 async function tend(parts: Parts): Promise<void> {
   try {
-    const ids = [INSTALLATION, ...(await parts.directory.allEnvironments()).map(({ id }) => id)];
-    for (const id of ids)
+    const environments = await parts.directory.allEnvironments();
+    for (const environment of environments) await tendCollections(parts, environment);
+    for (const id of [INSTALLATION, ...environments.map((environment) => environment.id)])
       await keepPartitions(parts.database, environmentDatabase(parts.database, id), parts.now(), parts.config.requestDays);
   } catch (error) {
     if (!isDatabaseAway(error)) throw error;

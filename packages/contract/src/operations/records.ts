@@ -1,4 +1,4 @@
-import { ACCESS_RULES, type AccessRule, FIELD_TYPES, readAccessRule } from '@orchard/core';
+import type { Json } from '@orchard/core';
 import { z } from 'zod';
 import {
   collectionName,
@@ -13,231 +13,294 @@ import {
   time,
   uuid,
 } from '../common.js';
+import type { Caller } from '../operation.js';
+import { problemSchema } from '../problems.js';
 
 const systemMembers = { id: recordId, createdAt: time, updatedAt: time, version: z.int(), ownerId: uuid.nullable() };
-export const record = z
-  .looseObject(systemMembers)
-  .meta({ id: 'Record', description: 'System members, and one member per field of the collection; a field without a value is null' });
-export type OrchardRecord = z.infer<typeof record>;
-
-const recordList = listQuery.extend({
-  fields: z.string().max(4000).optional().describe('Comma-separated field names to answer; `id` and `version` always come'),
+export const record = z.looseObject(systemMembers).meta({
+  id: 'Record',
+  description:
+    'System members, and one member per field of the collection; a field without a value is null. With `include`, `_included` holds what was brought along',
 });
+export type OrchardRecord = z.infer<typeof record>;
+const json = z.custom<Json>(() => true).meta({});
+
+const INCLUDE =
+  'References to bring along: `hut`, `hut.warden`, and `bookings(hut)` for the bookings whose `hut` leads here; at most 3 deep';
+const parts = {
+  fields: z.string().max(4000).optional().describe('Comma-separated field names to answer; `id` and `version` always come'),
+  include: z.string().max(400).optional().describe(INCLUDE),
+};
+const flag = z.stringbool().optional();
+const recordList = listQuery.extend({
+  filter: z.string().max(16_000).optional().describe('A condition in CQL2, text or JSON'),
+  ...parts,
+  count: flag.describe('Whether to count all records that the filter lets through'),
+});
+const recordPage = page(record).extend({ count: z.int().optional() });
+
+const SUMMARY = z.strictObject({
+  group: z
+    .string()
+    .max(400)
+    .optional()
+    .describe('Up to three fields, `:hour`, `:day`, `:week` or `:month` after a date or time: `hut,arrives:week`'),
+  measure: z.string().max(1000).optional().describe('`count`, and `sum`, `avg`, `min`, `max`, `distinct` with a field: `count,sum:nights`'),
+  filter: recordList.shape.filter,
+  limit: z.coerce.number().int().min(1).max(1000).default(100),
+});
+const summary = z
+  .object({ groups: z.array(jsonObject), more: z.boolean().describe('Whether there are more groups than were asked for') })
+  .meta({ id: 'Summary' });
+
+const ifVersion = z.int().min(1).optional().describe('Only over this version');
+const batchAction = z.discriminatedUnion('action', [
+  z.strictObject({ action: z.literal('create'), record: jsonObject }),
+  z.strictObject({ action: z.literal('put'), id: recordId, record: jsonObject, ifVersion }),
+  z.strictObject({ action: z.literal('patch'), id: recordId, record: jsonObject, ifVersion }),
+  z.strictObject({ action: z.literal('delete'), id: recordId, ifVersion }),
+]);
+export type BatchAction = z.output<typeof batchAction>;
+const batch = z.strictObject({
+  together: z.boolean().default(true).describe('All or nothing; otherwise each action on its own'),
+  actions: z.array(batchAction).min(1).max(1000, 'At most 1,000 actions.'),
+});
+const batchResult = z
+  .object({ status: z.int(), id: recordId.optional(), version: z.int().optional(), problem: problemSchema.optional() })
+  .meta({ id: 'BatchResult' });
+export type BatchResult = z.output<typeof batchResult>;
+
+const recordVersion = z
+  .object({
+    entry: z.int().describe('Names this version, to restore it'),
+    version: z.int(),
+    action: z.enum(['create', 'update', 'delete']),
+    at: time,
+    by: z.string().describe('`user:<id>`, `member:<e-mail>`, `key:<client>/<name>` or `client:<name>`'),
+    changes: z.array(z.object({ field: z.string(), from: json, to: json })),
+  })
+  .meta({ id: 'RecordVersion' });
+export type RecordVersion = z.output<typeof recordVersion>;
+
+const liveEvent = z.looseObject({}).meta({
+  id: 'LiveEvent',
+  description:
+    'Events of a filter: `ready`, then `entered`, `changed` (with `record`) and `left` (with `id`). Of one record: `current` or `absent`, then `created`, `changed`, `deleted`. `reset` where events since Last-Event-ID are no longer kept',
+});
+
+const refusals = ['collection-unknown', 'access-refused', 'not-found'] as const;
+const writeRefusals = [...refusals, 'version-conflict', 'invalid-input', 'already-exists', 'still-referenced', 'key-reused'] as const;
+type Names = {
+  collection: string;
+  record: string;
+  batch: string;
+  summary: string;
+  live: string;
+  liveOne: string;
+  history: string;
+  restore: string;
+};
+type Callers = { read: Caller; write: Caller; history: Caller; restore: Caller };
+
+/** The calls on records, under one path or another and for one kind of caller or another. */
+function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
+  group: string,
+  path: Names,
+  callers: Callers,
+  inCollection: C,
+  oneRecord: R,
+) {
+  const reading = { caller: callers.read };
+  const writing = { caller: callers.write, retrySafe: true };
+  return {
+    create: operation({
+      id: `${group}.create`,
+      method: 'POST',
+      path: path.collection,
+      summary: 'Store a record',
+      ...writing,
+      params: inCollection,
+      body: jsonObject,
+      status: 201,
+      reply: record,
+      problems: [...writeRefusals],
+    }),
+    list: operation({
+      id: `${group}.list`,
+      method: 'GET',
+      path: path.collection,
+      summary: 'Records the caller may read',
+      ...reading,
+      params: inCollection,
+      query: recordList,
+      reply: recordPage,
+      problems: [...refusals, 'malformed-filter'],
+    }),
+    read: operation({
+      id: `${group}.read`,
+      method: 'GET',
+      path: path.record,
+      summary: 'One record',
+      ...reading,
+      params: oneRecord,
+      query: z.strictObject(parts),
+      reply: record,
+      requestHeaders: ['If-None-Match'],
+      problems: [...refusals],
+    }),
+    put: operation({
+      id: `${group}.put`,
+      method: 'PUT',
+      path: path.record,
+      summary: 'Replace a record, or create it',
+      ...writing,
+      params: oneRecord,
+      body: jsonObject,
+      status: 200,
+      alsoStatus: 201,
+      reply: record,
+      requestHeaders: ['If-Match', 'If-None-Match'],
+      problems: [...writeRefusals],
+    }),
+    patch: operation({
+      id: `${group}.patch`,
+      method: 'PATCH',
+      path: path.record,
+      summary: 'Change some fields (merge patch)',
+      ...writing,
+      params: oneRecord,
+      body: jsonObject,
+      reply: record,
+      requestHeaders: ['If-Match'],
+      problems: [...writeRefusals],
+    }),
+    remove: operation({
+      id: `${group}.remove`,
+      method: 'DELETE',
+      path: path.record,
+      summary: 'Delete a record',
+      ...writing,
+      params: oneRecord,
+      status: 204,
+      reply: nothing,
+      requestHeaders: ['If-Match'],
+      problems: [...writeRefusals],
+    }),
+    batch: operation({
+      id: `${group}.batch`,
+      method: 'POST',
+      path: path.batch,
+      summary: 'Up to 1,000 actions in one call',
+      ...writing,
+      params: inCollection,
+      body: batch,
+      bodyLimit: 16_000_000,
+      reply: z.object({ results: z.array(batchResult).describe('One for each action, in their order') }),
+      problems: [...writeRefusals],
+    }),
+    summary: operation({
+      id: `${group}.summary`,
+      method: 'GET',
+      path: path.summary,
+      summary: 'Counts and measures of groups of records',
+      ...reading,
+      params: inCollection,
+      query: SUMMARY,
+      reply: summary,
+      problems: [...refusals, 'malformed-filter'],
+    }),
+    live: operation({
+      id: `${group}.live`,
+      method: 'GET',
+      path: path.live,
+      summary: 'What enters, changes in and leaves a filter, as it happens',
+      ...reading,
+      params: inCollection,
+      query: z.strictObject({ filter: recordList.shape.filter }),
+      stream: true,
+      requestHeaders: ['Last-Event-ID'],
+      reply: liveEvent,
+      problems: [...refusals, 'malformed-filter'],
+    }),
+    liveOne: operation({
+      id: `${group}.liveOne`,
+      method: 'GET',
+      path: path.liveOne,
+      summary: 'One record as it changes, also before it exists',
+      ...reading,
+      params: oneRecord,
+      stream: true,
+      requestHeaders: ['Last-Event-ID'],
+      reply: liveEvent,
+      problems: [...refusals],
+    }),
+    history: operation({
+      id: `${group}.history`,
+      method: 'GET',
+      path: path.history,
+      summary: 'The versions of a record in the last 30 days, the newest first',
+      caller: callers.history,
+      params: oneRecord,
+      query: z.strictObject({ before: z.coerce.number().int().min(1).optional().describe('Only versions before this entry') }),
+      reply: z.object({ items: z.array(recordVersion), more: z.boolean() }),
+      problems: ['collection-unknown'],
+    }),
+    restore: operation({
+      id: `${group}.restore`,
+      method: 'POST',
+      path: path.restore,
+      summary: 'Bring an earlier version back',
+      caller: callers.restore,
+      params: oneRecord,
+      body: z.strictObject({ entry: z.int().min(1) }),
+      reply: record,
+      problems: [...writeRefusals],
+    }),
+  };
+}
+
 const inCollection = z.object({ collection: collectionName });
-const oneRecord = inCollection.extend({ id: recordId });
-const managedCollection = environmentParams.extend({ collection: collectionName });
-const managedRecord = managedCollection.extend({ id: recordId });
-const DATA = '/app/v1/data/{collection}';
-const MANAGED = `${ENVIRONMENT}/collections/{collection}/records`;
 const reading = { kind: 'app', user: 'optional', scope: 'records:read' } as const;
 const writing = { kind: 'app', user: 'optional', scope: 'records:write' } as const;
+export const recordOperations = recordCalls(
+  'records',
+  {
+    collection: '/app/v1/data/{collection}',
+    record: '/app/v1/data/{collection}/{id}',
+    batch: '/app/v1/data/{collection}/batch',
+    summary: '/app/v1/summaries/{collection}',
+    live: '/app/v1/live/{collection}',
+    liveOne: '/app/v1/live/{collection}/{id}',
+    history: '/app/v1/history/{collection}/{id}',
+    restore: '/app/v1/history/{collection}/{id}',
+  },
+  {
+    read: reading,
+    write: writing,
+    history: { kind: 'server', scope: 'records:read' },
+    restore: { kind: 'server', scope: 'records:write' },
+  },
+  inCollection,
+  inCollection.extend({ id: recordId }),
+);
+
+const managed = environmentParams.extend({ collection: collectionName });
 const viewer = { kind: 'member', role: 'viewer' } as const;
 const developer = { kind: 'member', role: 'developer' } as const;
-const refusals = ['collection-unknown', 'access-refused', 'not-found'] as const;
-const writeRefusals = [...refusals, 'version-conflict', 'invalid-input'] as const;
-
-const ruleTexts = Object.keys(ACCESS_RULES).join('   ');
-const accessRule = z
-  .string()
-  .transform((text, context): AccessRule => {
-    const rule = readAccessRule(text);
-    if (!rule) context.addIssue({ code: 'custom', message: `One of: ${ruleTexts}` });
-    return rule ?? 'FALSE';
-  })
-  .meta({ description: `One of: ${ruleTexts}` });
-const rules = { read: accessRule, create: accessRule, update: accessRule, delete: accessRule };
-
-export const collection = z
-  .object({
-    name: z.string(),
-    fields: z.array(z.object({ name: z.string(), type: z.enum(FIELD_TYPES) })),
-    rules: z.object({ read: z.string(), create: z.string(), update: z.string(), delete: z.string() }),
-    records: z.int().describe('Number of records; an estimate above 100,000'),
-    createdAt: time,
-  })
-  .meta({ id: 'Collection' });
-export type Collection = z.infer<typeof collection>;
-
-const create = { body: jsonObject, status: 201, reply: record, problems: [...writeRefusals, 'already-exists'] } as const;
-const put = {
-  body: jsonObject,
-  status: 200,
-  alsoStatus: 201,
-  reply: record,
-  requestHeaders: ['If-Match', 'If-None-Match'],
-  problems: [...writeRefusals],
-} as const;
-const patch = { body: jsonObject, reply: record, requestHeaders: ['If-Match'], problems: [...writeRefusals] } as const;
-const remove = { status: 204, reply: nothing, requestHeaders: ['If-Match'], problems: [...writeRefusals] } as const;
-const list = { query: recordList, reply: page(record), problems: [...refusals, 'malformed-filter'] } as const;
-const read = {
-  query: z.strictObject({ fields: recordList.shape.fields }),
-  reply: record,
-  requestHeaders: ['If-None-Match'],
-  problems: [...refusals],
-} as const;
-
-type Mutable<T> = { -readonly [K in keyof T]: T[K] extends readonly (infer E)[] ? E[] : T[K] };
-const open = <T extends object>(part: T) => part as unknown as Mutable<T>;
-
-export const recordOperations = {
-  create: operation({
-    id: 'records.create',
-    method: 'POST',
-    path: DATA,
-    summary: 'Store a record',
-    caller: writing,
-    params: inCollection,
-    ...open(create),
-  }),
-  list: operation({
-    id: 'records.list',
-    method: 'GET',
-    path: DATA,
-    summary: 'Records the caller may read',
-    caller: reading,
-    params: inCollection,
-    ...open(list),
-  }),
-  read: operation({
-    id: 'records.read',
-    method: 'GET',
-    path: `${DATA}/{id}`,
-    summary: 'One record',
-    caller: reading,
-    params: oneRecord,
-    ...open(read),
-  }),
-  put: operation({
-    id: 'records.put',
-    method: 'PUT',
-    path: `${DATA}/{id}`,
-    summary: 'Replace a record, or create it',
-    caller: writing,
-    params: oneRecord,
-    ...open(put),
-  }),
-  patch: operation({
-    id: 'records.patch',
-    method: 'PATCH',
-    path: `${DATA}/{id}`,
-    summary: 'Change some fields (merge patch)',
-    caller: writing,
-    params: oneRecord,
-    ...open(patch),
-  }),
-  remove: operation({
-    id: 'records.remove',
-    method: 'DELETE',
-    path: `${DATA}/{id}`,
-    summary: 'Delete a record',
-    caller: writing,
-    params: oneRecord,
-    ...open(remove),
-  }),
-};
-
-export const managedRecordOperations = {
-  create: operation({
-    id: 'managedRecords.create',
-    method: 'POST',
-    path: MANAGED,
-    summary: 'Store a record',
-    caller: developer,
-    params: managedCollection,
-    ...open(create),
-  }),
-  list: operation({
-    id: 'managedRecords.list',
-    method: 'GET',
-    path: MANAGED,
-    summary: 'Records of a collection',
-    caller: viewer,
-    params: managedCollection,
-    ...open(list),
-  }),
-  read: operation({
-    id: 'managedRecords.read',
-    method: 'GET',
-    path: `${MANAGED}/{id}`,
-    summary: 'One record',
-    caller: viewer,
-    params: managedRecord,
-    ...open(read),
-  }),
-  put: operation({
-    id: 'managedRecords.put',
-    method: 'PUT',
-    path: `${MANAGED}/{id}`,
-    summary: 'Replace a record, or create it',
-    caller: developer,
-    params: managedRecord,
-    ...open(put),
-  }),
-  patch: operation({
-    id: 'managedRecords.patch',
-    method: 'PATCH',
-    path: `${MANAGED}/{id}`,
-    summary: 'Change some fields (merge patch)',
-    caller: developer,
-    params: managedRecord,
-    ...open(patch),
-  }),
-  remove: operation({
-    id: 'managedRecords.remove',
-    method: 'DELETE',
-    path: `${MANAGED}/{id}`,
-    summary: 'Delete a record',
-    caller: developer,
-    params: managedRecord,
-    ...open(remove),
-  }),
-};
-
-export const collectionOperations = {
-  list: operation({
-    id: 'collections.list',
-    method: 'GET',
-    path: `${ENVIRONMENT}/collections`,
-    summary: 'Collections with their fields, rules and sizes',
-    caller: viewer,
-    params: environmentParams,
-    reply: z.object({ items: z.array(collection) }),
-  }),
-  create: operation({
-    id: 'collections.create',
-    method: 'POST',
-    path: `${ENVIRONMENT}/collections`,
-    summary: 'Make a collection, readable and writable by record owners only',
-    caller: developer,
-    params: environmentParams,
-    body: z.strictObject({
-      name: collectionName,
-      fields: z
-        .array(z.strictObject({ name: collectionName, type: z.enum(FIELD_TYPES) }))
-        .max(200)
-        .optional(),
-      rules: z.strictObject(rules).partial().optional(),
-    }),
-    status: 201,
-    reply: collection,
-    problems: ['already-exists'],
-  }),
-  patch: operation({
-    id: 'collections.patch',
-    method: 'PATCH',
-    path: `${ENVIRONMENT}/collections/{collection}`,
-    summary: 'Change access rules, or add fields',
-    caller: developer,
-    params: managedCollection,
-    body: z.strictObject({
-      rules: z.strictObject(rules).partial().optional(),
-      addFields: z
-        .array(z.strictObject({ name: collectionName, type: z.enum(FIELD_TYPES) }))
-        .max(200)
-        .optional(),
-    }),
-    reply: collection,
-    problems: ['collection-unknown'],
-  }),
-};
+const MANAGED = `${ENVIRONMENT}/collections/{collection}`;
+export const managedRecordOperations = recordCalls(
+  'managedRecords',
+  {
+    collection: `${MANAGED}/records`,
+    record: `${MANAGED}/records/{id}`,
+    batch: `${MANAGED}/records/batch`,
+    summary: `${MANAGED}/summary`,
+    live: `${MANAGED}/live`,
+    liveOne: `${MANAGED}/live/{id}`,
+    history: `${MANAGED}/history/{id}`,
+    restore: `${MANAGED}/history/{id}`,
+  },
+  { read: viewer, write: developer, history: viewer, restore: developer },
+  managed,
+  managed.extend({ id: recordId }),
+);

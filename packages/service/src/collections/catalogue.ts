@@ -1,41 +1,45 @@
 /**
- * The collections of each environment: their fields, types and rules. A field's type is kept as the comment of its
- * column, so a table and what is known of it cannot drift apart.
+ * The collections of each environment: their fields, constraints, indexes and rules. Types and keys are read from the
+ * tables themselves (a field's type is the comment of its column), so a table and what is known of it cannot drift
+ * apart; constraints that the database does not know are kept beside the rules.
  */
 import { Problem } from '@orchard/contract';
-import { type AccessRules, FIELD_TYPES, type FieldType, OWNER_ONLY } from '@orchard/core';
+import {
+  type AccessRules,
+  checkField,
+  FIELD_TYPES,
+  type Field,
+  type Fields,
+  type FieldType,
+  type Json,
+  type JsonObject,
+  OWNER_ONLY,
+  type OnDelete,
+  grouped,
+} from '@orchard/core';
 import { LRUCache } from 'lru-cache';
 import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
 import type { Database } from '../database/connection.js';
 import type { Environment } from '../http/call.js';
-import { prepareStatements, type RecordStatements } from './statements.js';
+import { columnSql, ID_TYPE, spatialColumn } from './columns.js';
+import { createTable, writeTriggers } from './tables.js';
+import { type CollectionShape, type DroppedField, type Index, usersShape } from './shape.js';
 
-export type CollectionShape = {
-  name: string;
-  fields: ReadonlyMap<string, FieldType>;
-  rules: AccessRules;
-  createdAt: Date;
-  statements: RecordStatements;
+/** All collections of an environment at one moment, and what was worked out from them. */
+export type Shapes = {
+  collections: ReadonlyMap<string, CollectionShape>;
+  users: CollectionShape;
+  mark: string;
+  checkedAt: number;
+  /** Filters, rules and lists compiled for these shapes. */
+  compiled: LRUCache<string, object>;
 };
-type Shapes = { collections: Map<string, CollectionShape>; mark: string; checkedAt: number };
 
 /** How long another instance's changes may go unnoticed; an unknown name is always looked up afresh. */
 const RECHECK_MS = 2_000;
-const COLUMN_TYPES: Record<FieldType, string> = {
-  text: 'MEDIUMTEXT',
-  integer: 'BIGINT',
-  number: 'DOUBLE',
-  boolean: 'BOOLEAN',
-  place: 'POINT',
-  list: 'JSON',
-  object: 'JSON',
-};
-const SYSTEM_COLUMNS = `\`id\` VARCHAR(64) CHARACTER SET ascii COLLATE ascii_bin NOT NULL PRIMARY KEY,
-  \`createdAt\` DATETIME(3) NOT NULL, \`updatedAt\` DATETIME(3) NOT NULL, \`version\` INT NOT NULL,
-  \`ownerId\` CHAR(36) CHARACTER SET ascii COLLATE ascii_bin NULL, INDEX (\`ownerId\`)`;
-
-const known = (type: string): type is FieldType => (FIELD_TYPES as readonly string[]).includes(type);
-const column = (name: string, type: FieldType) => `\`${name}\` ${COLUMN_TYPES[type]} NULL COMMENT '${type}'`;
+const known = (type: string | undefined): type is FieldType => (FIELD_TYPES as readonly (string | undefined)[]).includes(type);
+type Definition = { fields?: Record<string, Omit<Field, 'type'>> };
+type SchemaWork<T> = (connection: PoolConnection, before: CollectionShape | null) => Promise<T>;
 
 export class Catalogue {
   readonly #shapes = new LRUCache<string, Shapes>({ max: 2_000 });
@@ -50,21 +54,28 @@ export class Catalogue {
     return [...(await this.#load(environment)).collections.values()];
   }
 
+  /** All shapes of the environment, at most 2 s old; looked up afresh when it has no `wanted` collection. */
+  async shapes(environment: Environment, wanted?: string): Promise<Shapes> {
+    const shapes = this.#shapes.get(environment.id);
+    if (shapes && this.now() - shapes.checkedAt < RECHECK_MS && (!wanted || shapes.collections.has(wanted))) return shapes;
+    return this.#load(environment);
+  }
+
   /** One collection, or null; looked up afresh before null is answered. */
   async find(environment: Environment, name: string): Promise<CollectionShape | null> {
-    const shapes = this.#shapes.get(environment.id);
-    if (shapes && this.now() - shapes.checkedAt < RECHECK_MS) {
-      const found = shapes.collections.get(name);
-      if (found) return found;
-    }
-    return (await this.#load(environment)).collections.get(name) ?? null;
+    return (await this.shapes(environment, name)).collections.get(name) ?? null;
   }
 
   /** @throws {Problem} collection-unknown */
   async get(environment: Environment, name: string): Promise<CollectionShape> {
     const found = await this.find(environment, name);
-    if (!found) throw new Problem('collection-unknown', `\`${environment.app}/${environment.name}\` has no collection \`${name}\`.`);
+    if (!found) throw unknownCollection(environment, name);
     return found;
+  }
+
+  /** Forgets what is known of an environment's collections. */
+  forget(environment: Environment): void {
+    this.#shapes.delete(environment.id);
   }
 
   /**
@@ -74,31 +85,140 @@ export class Catalogue {
   async extend(
     environment: Environment,
     name: string,
-    added: ReadonlyMap<string, FieldType>,
+    added: Fields,
     widened: readonly string[] = [],
     rules: AccessRules = OWNER_ONLY,
   ): Promise<CollectionShape> {
-    await this.database.withLock(`${environment.database}:schema`, async (connection) => {
+    for (const [field, definition] of added) {
+      const problems = checkField(field, definition);
+      if (problems[0]) throw new Problem('invalid-input', problems[0].problem, { fields: problems });
+      await this.#demandTarget(environment, name, definition);
+    }
+    await this.change(environment, name, async (connection, before) => {
       const table = `\`${environment.database}\`.\`${name}\``;
-      const before = (await this.#read(connection, environment)).collections.get(name);
-      if (!before) await createTable(connection, environment.database, name);
-      const missing = [...added].filter(([field]) => !before?.fields.has(field));
-      if (missing.length > 0) {
+      if (!before) {
+        await createTable(connection, environment.database, name, added);
+        for (const [field, of] of added) await this.addKeys(connection, environment, name, field, of);
+        await this.#write(connection, environment, name, rules, added);
+        return;
+      }
+      const missing = new Map([...added].filter(([field]) => !before.fields.has(field)));
+      const fields = new Map([...before.fields, ...missing]);
+      const types = widened.filter((field) => before.fields.get(field)?.type === 'integer');
+      if (missing.size > 0) {
+        // The field is known once its column has a comment, and by then the feed shows it.
         await connection.query(
-          `ALTER TABLE ${table} ${missing.map(([field, type]) => `ADD COLUMN IF NOT EXISTS ${column(field, type)}`).join(', ')}`,
+          `ALTER TABLE ${table} ${[...missing].map(([field, of]) => `ADD COLUMN IF NOT EXISTS ${columnSql(field, of, false)}`).join(', ')}`,
         );
+        await writeTriggers(connection, environment.database, name, fields);
       }
-      for (const field of widened) {
-        if (before?.fields.get(field) === 'integer')
-          await connection.query(`ALTER TABLE ${table} MODIFY COLUMN ${column(field, 'number')}`);
-      }
-      await connection.query(
-        `INSERT INTO \`${environment.database}\`._collections (name, rules, revision, createdAt) VALUES (?, ?, 1, ?) ON DUPLICATE KEY UPDATE revision = revision + 1`,
-        [name, JSON.stringify(rules), new Date(this.now())],
-      );
+      const modified: [string, Field][] = [
+        ...missing,
+        ...types.map((field): [string, Field] => [field, { ...before.fields.get(field), type: 'number' }]),
+      ];
+      if (modified.length > 0)
+        await connection.query(`ALTER TABLE ${table} ${modified.map(([field, of]) => `MODIFY COLUMN ${columnSql(field, of)}`).join(', ')}`);
+      for (const [field, of] of missing) await this.addKeys(connection, environment, name, field, of);
+      await this.#write(connection, environment, name, before.rules, fields);
     });
-    this.#shapes.delete(environment.id);
     return this.get(environment, name);
+  }
+
+  /** Foreign and unique keys of a field. */
+  async addKeys(connection: PoolConnection, environment: Environment, collection: string, name: string, field: Field): Promise<void> {
+    const table = `\`${environment.database}\`.\`${collection}\``;
+    if (field.type === 'reference') {
+      const target = field.to === 'users' ? '_users' : field.to;
+      await connection.query(
+        `ALTER TABLE ${table} ADD CONSTRAINT \`_r_${collection.slice(0, 20)}_${name.slice(0, 39)}\` FOREIGN KEY IF NOT EXISTS (\`${name}\`) REFERENCES \`${environment.database}\`.\`${target}\` (id)`,
+      );
+    }
+    if (field.unique)
+      await connection.query(`ALTER TABLE ${table} ADD UNIQUE INDEX IF NOT EXISTS \`_u_${name.slice(0, 60)}\` (\`${name}\`)`);
+  }
+
+  async #demandTarget(environment: Environment, collection: string, { type, to }: Field): Promise<void> {
+    if (type !== 'reference' || to === 'users' || to === collection) return;
+    if (!(await this.find(environment, to as string)))
+      throw new Problem('invalid-input', `There is no collection \`${to}\` to refer to.`, {
+        fields: [{ path: 'to', problem: `There is no collection \`${to}\`.`, expected: 'a collection that exists, or users' }],
+      });
+  }
+
+  /** Runs one change of a collection's shape at a time, across instances, and forgets what was known. */
+  async change<T>(environment: Environment, name: string, work: SchemaWork<T>): Promise<T> {
+    try {
+      return await this.database.withLock(`${environment.database}:schema`, async (connection) => {
+        const before = (await this.#read(connection, environment)).get(name) ?? null;
+        return work(connection, before);
+      });
+    } finally {
+      this.#shapes.delete(environment.id);
+    }
+  }
+
+  /** Writes triggers and metadata after a change of the fields; `drop` names fields that are none any more. */
+  async settle(connection: PoolConnection, environment: Environment, shape: CollectionShape, fields: Fields): Promise<void> {
+    await writeTriggers(connection, environment.database, shape.name, fields);
+    await this.#write(connection, environment, shape.name, shape.rules, fields);
+  }
+
+  async #write(connection: PoolConnection, environment: Environment, name: string, rules: AccessRules, fields: Fields): Promise<void> {
+    const definition: Definition = {
+      fields: Object.fromEntries(
+        [...fields]
+          .map(([field, { type: _, ...constraints }]) => [field, constraints])
+          .filter(([, constraints]) => Object.keys(constraints as object).length > 0),
+      ),
+    };
+    await connection.query(
+      `INSERT INTO \`${environment.database}\`._collections (name, rules, definition, revision, createdAt) VALUES (?, ?, ?, 1, ?)
+       ON DUPLICATE KEY UPDATE definition = VALUES(definition), revision = revision + 1`,
+      [name, JSON.stringify(rules), JSON.stringify(definition), new Date(this.now())],
+    );
+  }
+
+  /** Writes every collection's triggers anew, and brings tables of earlier versions to the present form. */
+  async repair(environment: Environment): Promise<void> {
+    await this.database.withLock(`${environment.database}:schema`, async (connection) => {
+      for (const shape of (await this.#read(connection, environment)).values()) {
+        const [columns] = await connection.query<RowDataPacket[]>(
+          "SELECT COLLATION_NAME AS collation FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME IN ('id', '_by') ORDER BY COLUMN_NAME",
+          [environment.database, shape.name],
+        );
+        if (columns.length < 2)
+          await connection.query(
+            `ALTER TABLE ${shape.table} ADD COLUMN IF NOT EXISTS \`_by\` VARCHAR(300) NOT NULL DEFAULT '', MODIFY COLUMN id ${ID_TYPE} NOT NULL, MODIFY COLUMN ownerId ${ID_TYPE} NULL`,
+          );
+        await writeTriggers(connection, environment.database, shape.name, shape.fields);
+      }
+    });
+    this.forget(environment);
+  }
+
+  /** Deletes a collection with its records. @throws {Problem} collection-unknown, still-referenced */
+  async remove(environment: Environment, name: string): Promise<void> {
+    const { collections } = await this.shapes(environment, name);
+    if (!collections.has(name)) throw unknownCollection(environment, name);
+    const from = [...collections.values()].flatMap((shape) =>
+      shape.name === name
+        ? []
+        : [...shape.fields]
+            .filter(([, { type, to }]) => type === 'reference' && to === name)
+            .map(([field]) => `\`${field}\` of \`${shape.name}\``),
+    );
+    if (from.length > 0)
+      throw new Problem(
+        'still-referenced',
+        `${from.join(' and ')} refer${from.length > 1 ? '' : 's'} to \`${name}\`. Drop ${from.length > 1 ? 'those fields' : 'that field'} first.`,
+      );
+    await this.change(environment, name, async (connection, before) => {
+      const of = `FROM \`${environment.database}\``;
+      // The row goes first: a table without one is not known, and made anew with the name.
+      for (const table of ['_collections WHERE name', '_views WHERE collection', '_queries WHERE collection', '_sizes WHERE collection'])
+        await connection.query(`DELETE ${of}.${table} = ?`, [name]);
+      if (before) await connection.query(`DROP TABLE IF EXISTS ${before.table}`);
+    });
   }
 
   async changeRules(environment: Environment, name: string, rules: AccessRules): Promise<CollectionShape> {
@@ -106,28 +226,30 @@ export class Catalogue {
       JSON.stringify(rules),
       name,
     ]);
-    this.#shapes.delete(environment.id);
+    this.forget(environment);
     return this.get(environment, name);
   }
 
-  /** Numbers of records; MariaDB's own estimate where a count would read over 100,000 rows. */
-  async counts(environment: Environment, names: string[]): Promise<Map<string, number>> {
-    const counts = new Map<string, number>();
-    const estimates = await this.database.rows<{ name: string; records: number }>(
-      'SELECT TABLE_NAME AS name, TABLE_ROWS AS records FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?',
+  /** Numbers of records and bytes; MariaDB's own estimate where a count would read over 100,000 rows. */
+  async sizes(environment: Environment, names: string[]): Promise<Map<string, { records: number; bytes: number }>> {
+    const estimates = await this.database.rows<{ name: string; records: number; bytes: number }>(
+      'SELECT TABLE_NAME AS name, TABLE_ROWS AS records, DATA_LENGTH + INDEX_LENGTH AS bytes FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?',
       [environment.database],
     );
-    const estimated = new Map(estimates.map(({ name, records }) => [name, Number(records)]));
-    for (const name of names) {
-      const guess = estimated.get(name) ?? 0;
-      if (guess > 100_000) counts.set(name, guess);
-      else
-        counts.set(
-          name,
-          Number((await this.database.rows<{ n: number }>(`SELECT COUNT(*) AS n FROM \`${environment.database}\`.\`${name}\``))[0]?.n ?? 0),
-        );
-    }
-    return counts;
+    const estimated = new Map(estimates.map((one) => [one.name, one]));
+    const small = names.filter((name) => Number(estimated.get(name)?.records ?? 0) <= 100_000);
+    const counted = small.length
+      ? await this.database.runRows<{ name: string; n: number }>(
+          small.map((name) => `SELECT '${name}' AS name, COUNT(*) AS n FROM \`${environment.database}\`.\`${name}\``).join(' UNION ALL '),
+        )
+      : [];
+    const exact = new Map(counted.map(({ name, n }) => [name, Number(n)]));
+    return new Map(
+      names.map((name) => [
+        name,
+        { records: exact.get(name) ?? Number(estimated.get(name)?.records ?? 0), bytes: Number(estimated.get(name)?.bytes ?? 0) },
+      ]),
+    );
   }
 
   async #load(environment: Environment): Promise<Shapes> {
@@ -139,64 +261,88 @@ export class Catalogue {
       shapes.checkedAt = this.now();
       return shapes;
     }
-    const loaded = await this.database.withConnection((connection) => this.#read(connection, environment));
-    const fresh = { collections: loaded.collections, mark: row?.mark ?? '', checkedAt: this.now() };
+    const collections = await this.database.withConnection((connection) => this.#read(connection, environment));
+    const fresh: Shapes = {
+      collections,
+      users: usersShape(environment.database),
+      mark: row?.mark ?? '',
+      checkedAt: this.now(),
+      compiled: new LRUCache({ max: 1_000 }),
+    };
     this.#shapes.set(environment.id, fresh);
     return fresh;
   }
 
-  async #read(connection: PoolConnection, environment: Environment): Promise<{ collections: Map<string, CollectionShape> }> {
+  async #read(connection: PoolConnection, environment: Environment): Promise<Map<string, CollectionShape>> {
+    const { database } = environment;
     const [rows] = await connection.query<RowDataPacket[]>(
-      `SELECT name, rules, createdAt FROM \`${environment.database}\`._collections ORDER BY name`,
+      `SELECT name, rules, definition, createdAt FROM \`${database}\`._collections ORDER BY name`,
     );
     const [columns] = await connection.query<RowDataPacket[]>(
-      `SELECT TABLE_NAME AS collection, COLUMN_NAME AS field, COLUMN_COMMENT AS type FROM information_schema.COLUMNS
-       WHERE TABLE_SCHEMA = ? AND COLUMN_COMMENT <> '' ORDER BY TABLE_NAME, ORDINAL_POSITION`,
-      [environment.database],
+      `SELECT TABLE_NAME AS collection, COLUMN_NAME AS name, COLUMN_COMMENT AS comment FROM information_schema.COLUMNS
+       WHERE TABLE_SCHEMA = ? AND (COLUMN_COMMENT <> '' OR COLUMN_NAME LIKE '\\_p\\_%') ORDER BY TABLE_NAME, ORDINAL_POSITION`,
+      [database],
     );
-    const collections = new Map<string, CollectionShape>();
-    for (const row of rows) {
-      const fields = new Map<string, FieldType>();
-      for (const { collection, field, type } of columns) if (collection === row.name && known(type)) fields.set(field, type);
-      const rules = typeof row.rules === 'string' ? JSON.parse(row.rules) : row.rules;
-      collections.set(row.name, {
-        name: row.name,
-        fields,
-        rules,
-        createdAt: row.createdAt,
-        statements: prepareStatements(environment.database, row.name, fields),
-      });
-    }
-    return { collections };
+    const [keys] = await connection.query<RowDataPacket[]>(
+      `SELECT TABLE_NAME AS collection, INDEX_NAME AS name, COLUMN_NAME AS field, NON_UNIQUE AS plain, INDEX_TYPE AS kind FROM information_schema.STATISTICS
+       WHERE TABLE_SCHEMA = ? AND TABLE_NAME NOT LIKE '\\_%' AND INDEX_NAME <> 'PRIMARY' ORDER BY TABLE_NAME, INDEX_NAME, SEQ_IN_INDEX`,
+      [database],
+    );
+    const byTable = grouped(columns, ({ collection }) => collection as string);
+    const keysByTable = grouped(keys, ({ collection }) => collection as string);
+    return new Map(
+      rows.map((row) => [row.name as string, shapeOf(database, row, byTable.get(row.name) ?? [], keysByTable.get(row.name) ?? [])]),
+    );
   }
 }
 
-/** A table and its triggers, which write the change feed in the transaction of the change itself. */
-async function createTable(connection: PoolConnection, database: string, name: string): Promise<void> {
-  const [taken] = await connection.query<RowDataPacket[]>(
-    'SELECT TABLE_NAME AS name FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND LOWER(TABLE_NAME) = LOWER(?)',
-    [database, name],
-  );
-  const twin = taken[0]?.name;
-  if (twin && twin !== name)
-    throw new Problem('already-exists', `The collection \`${name}\` differs from \`${twin}\` only by case. Use \`${twin}\`.`);
-  await connection.query(
-    `CREATE TABLE IF NOT EXISTS \`${database}\`.\`${name}\` (${SYSTEM_COLUMNS}) DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`,
-  );
-  const feed = (action: string, row: string, version: string) =>
-    `INSERT INTO \`${database}\`._changes (collection, recordId, action, version, at) VALUES ('${name}', ${row}.id, '${action}', ${version}, UTC_TIMESTAMP(3))`;
-  const triggers = [
-    ['INSERT', feed('create', 'NEW', 'NEW.version')],
-    ['UPDATE', feed('update', 'NEW', 'NEW.version')],
-    ['DELETE', feed('delete', 'OLD', 'OLD.version + 1')],
-  ];
-  // A trigger's name has at most 64 letters, like a table's, and lives beside the triggers of all other tables.
-  const [[{ number }]] = (await connection.query<RowDataPacket[]>('SELECT CRC32(?) AS number', [name])) as unknown as [
-    [{ number: number }],
-  ];
-  for (const [event, body] of triggers) {
-    await connection.query(
-      `CREATE OR REPLACE TRIGGER \`${database}\`.\`_${event?.toLowerCase()}_${number}_${name.slice(0, 40)}\` AFTER ${event} ON \`${database}\`.\`${name}\` FOR EACH ROW ${body}`,
-    );
+const jsonOf = <T>(value: unknown): T | null => (typeof value === 'string' ? JSON.parse(value) : (value ?? null)) as T | null;
+
+function shapeOf(database: string, row: RowDataPacket, columns: RowDataPacket[], keys: RowDataPacket[]): CollectionShape {
+  const constraints = jsonOf<Definition>(row.definition)?.fields ?? {};
+  const indexes = indexesOf(keys);
+  const unique = new Set(indexes.filter(({ kind, fields }) => kind === 'unique' && fields.length === 1).map(({ fields }) => fields[0]));
+  const fields = new Map<string, Field>();
+  const dropped: DroppedField[] = [];
+  for (const { name, comment } of columns) {
+    if (name.startsWith('_x')) dropped.push({ column: name, ...(JSON.parse(comment) as Omit<DroppedField, 'column'>) });
+    const [type, to, onDelete] = (comment as string).split(' ');
+    if (name.startsWith('_') || !known(type)) continue;
+    const { unique: _, ...rest } = constraints[name] ?? {};
+    fields.set(name, {
+      type,
+      ...(type === 'reference' ? { to: to as string, onDelete: onDelete as OnDelete } : {}),
+      ...rest,
+      ...(unique.has(name) ? { unique: true } : {}),
+    });
   }
+  return {
+    name: row.name,
+    fields,
+    rules: jsonOf<AccessRules>(row.rules) as AccessRules,
+    indexes,
+    dropped,
+    placesIndexed: new Set([...fields.keys()].filter((name) => columns.some((column) => column.name === spatialColumn(name)))),
+    createdAt: row.createdAt,
+    table: `\`${database}\`.\`${row.name}\``,
+  };
 }
+
+function indexesOf(keys: RowDataPacket[]): Index[] {
+  const indexes: Index[] = [];
+  for (const [name, parts] of grouped(keys, (key) => key.name as string)) {
+    const kind = parts[0]?.kind === 'SPATIAL' ? 'place' : Number(parts[0]?.plain) === 0 ? 'unique' : 'order';
+    indexes.push({ name, kind, fields: parts.map(({ field }) => (field as string).replace(/^_p_/, '')) });
+  }
+  return indexes;
+}
+
+export const unknownCollection = (environment: Environment, name: string): Problem =>
+  new Problem('collection-unknown', `\`${environment.app}/${environment.name}\` has no collection \`${name}\`.`);
+
+/** A field as the API shows it. */
+export const presentField = (name: string, field: Field): JsonObject & { name: string; type: FieldType } => ({
+  name,
+  ...(field as unknown as Record<string, Json>),
+  type: field.type,
+});

@@ -1,291 +1,277 @@
-/** Reading and writing records: shape, access rule and version are checked here, whoever calls. */
+/** Writing records: shape, access rule and version are checked here, whoever calls. */
 import { Problem } from '@orchard/contract';
 import {
   type AccessRules,
-  type Asker,
   checkFields,
-  decide,
-  type FieldType,
+  type Field,
+  type Fields,
   type Json,
   type JsonObject,
   mergePatch,
   OWNER_ONLY,
-  type RecordAction,
+  type RecordCheck,
   uuidv7,
 } from '@orchard/core';
-import { isDuplicate } from '../database/connection.js';
-import { cutPage, type ListRequest, planList } from '../database/listing.js';
+import { isUnknownColumn, type Statements } from '../database/connection.js';
 import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
-import type { CollectionShape } from './catalogue.js';
-import { type RecordRow, stored } from './statements.js';
+import { type Author, demand, demandMissing } from './author.js';
+import { type Shapes, unknownCollection } from './catalogue.js';
+import { releaseReferences, incomingReferences } from './references.js';
+import { type CollectionShape, presentRow, type RecordRow, withoutHidden } from './shape.js';
+import { deleteRecord, insertRecord, type NewRecord, newRecord, type StoredRecord, updateRecord } from './writes.js';
 
-/** Who reads or writes: `trusted` callers (members, server keys) stand above access rules and may name an owner. */
-export type Author = Asker & { trusted: boolean };
 /** A version the caller requires: If-Match; `absent` is `If-None-Match: *`. */
 export type Expected = { version?: number; absent?: boolean };
-export type StoredRecord = JsonObject & { id: string; version: number };
-type Fields = { ownerId: string | null; values: JsonObject };
+/** Where a write happens and who does it. */
+export type Place = { environment: Environment; collection: string; author: Author };
+
+/** Thrown inside a write that needs a collection or fields which are not there yet; made outside, since DDL ends a transaction. */
+class NeedsFields extends Error {
+  constructor(
+    readonly collection: string,
+    readonly added: Fields,
+    readonly widened: readonly string[],
+  ) {
+    super('The collection needs fields.');
+  }
+}
 
 const REREADS = 5;
+const ID = /^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/;
 
 export class Records {
   constructor(private readonly parts: Parts) {}
 
-  async read(environment: Environment, collection: string, id: string, author: Author, fields?: string): Promise<StoredRecord> {
-    const shape = await this.parts.catalogue.get(environment, collection);
-    const row = await this.#row(shape, id);
-    if (row) this.#demand(shape.rules, 'read', author, row.ownerId, collection);
-    else {
-      // To somebody who may read nothing here, what is missing and what is hidden look the same.
-      if (!author.trusted) this.#demand(shape.rules, 'read', author, author.userId, collection);
-      throw missing(collection, id);
+  /**
+   * Runs writes until the collections have the fields they need: what an open environment lacks is made between two
+   * attempts. With `transaction` all of the work commits together.
+   */
+  async attempt<T>(environment: Environment, transaction: boolean, work: (on: Statements) => Promise<T>): Promise<T> {
+    for (let round = 0; ; round++) {
+      try {
+        const result = transaction ? await this.parts.database.transaction(work) : await work(this.parts.database);
+        this.parts.changes.wake(environment.id);
+        return result;
+      } catch (error) {
+        if (round >= REREADS)
+          throw error instanceof NeedsFields
+            ? new Problem('unexpected', `The fields of \`${error.collection}\` kept changing while this was stored. Send it again.`)
+            : error;
+        if (error instanceof NeedsFields) await this.parts.catalogue.extend(environment, error.collection, error.added, error.widened);
+        else if (isUnknownColumn(error)) {
+          // The table was changed after its shape was read, or by an attempt that broke off.
+          if (round > 0) await this.parts.catalogue.repair(environment);
+          this.parts.catalogue.forget(environment);
+        } else throw error;
+      }
     }
-    return shape.statements.present(row, readFields(shape, fields)) as StoredRecord;
   }
 
-  async list(environment: Environment, collection: string, request: ListRequest & { fields?: string | undefined }, author: Author) {
-    const shape = await this.parts.catalogue.get(environment, collection);
-    const { statements } = shape;
-    const plan = planList(statements.columns, request, { field: 'id', descending: false }, this.parts.cursorSecret);
-    const only = readFields(shape, request.fields);
-    const rule = author.trusted ? 'TRUE' : shape.rules.read;
-    if (rule !== 'TRUE' && rule !== "ownerId = me('id')") this.#demand(shape.rules, 'read', author, null, collection);
-    const owned = rule === "ownerId = me('id')";
-    if (owned && !author.userId) this.#demand(shape.rules, 'read', author, null, collection);
-    const names = only
-      ? new Set(['id', 'version', ...only, ...plan.sort.map(({ field }) => field), 'createdAt', 'updatedAt', 'ownerId'])
-      : null;
-    const selected = [...statements.columns]
-      .filter(([name]) => !names || names.has(name))
-      .map(([, { sql }]) => sql)
-      .join(', ');
-    const rows = await this.parts.database.rows<RecordRow>(
-      `SELECT ${selected} FROM ${statements.table} WHERE ${owned ? 'ownerId = ? AND ' : ''}${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
-      owned ? [author.userId, ...plan.values] : plan.values,
-    );
-    return cutPage(
-      rows,
-      plan,
-      this.parts.cursorSecret,
-      (row, field) => row[field],
-      (row) => statements.present(row, only) as StoredRecord,
-    );
-  }
-
-  async create(environment: Environment, collection: string, body: JsonObject, author: Author): Promise<StoredRecord> {
+  /** Gives a new record its id and owner. @throws {Problem} invalid-input */
+  identify(body: JsonObject, author: Author): NewRecord {
     const { id = uuidv7(this.parts.now(), this.parts.random(10)), ...rest } = body;
-    if (typeof id !== 'string' || !/^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/.test(id)) {
+    if (typeof id !== 'string' || !ID.test(id)) {
       throw invalid(
         'body.id',
         'An id is text of letters, digits, ., _ or -.',
         'a letter or digit, then up to 63 letters, digits, ., _ or -',
       );
     }
-    const fields = this.#ownership(rest, author);
-    const shape = await this.#fit(environment, collection, fields.values, 'create', author, fields.ownerId);
-    return this.#insert(shape, id, fields, environment);
+    return { id, ...this.#ownership(rest, author, null) };
+  }
+
+  /** Checks a new record without storing it. */
+  async prepareCreate(on: Statements, place: Place, body: JsonObject): Promise<{ shape: CollectionShape; fresh: NewRecord }> {
+    const fresh = this.identify(body, place.author);
+    const { shapes, shape } = await this.#shape(place.environment, place.collection);
+    return this.#prepareNew(on, place, shapes, shape, fresh);
+  }
+
+  async #prepareNew(
+    on: Statements,
+    { environment, collection, author }: Place,
+    shapes: Shapes,
+    shape: CollectionShape | null,
+    fresh: NewRecord,
+  ): Promise<{ shape: CollectionShape; fresh: NewRecord }> {
+    const check = this.#check(environment, collection, shape, fresh.values, 'whole', author);
+    const prepared = { ...fresh, values: check.values };
+    const ground = shape ?? emptyShape(collection);
+    if (!author.trusted)
+      await demand(on, author, this.parts.now(), {
+        shapes,
+        shape: ground,
+        action: 'create',
+        record: newRecord(ground, prepared, new Date(this.parts.now())),
+      });
+    needFields(environment, collection, shape, check);
+    return { shape: ground, fresh: prepared };
+  }
+
+  async create(on: Statements, place: Place, body: JsonObject): Promise<StoredRecord> {
+    const { shape, fresh } = await this.prepareCreate(on, place, body);
+    return this.#shown(shape, await insertRecord(on, shape, fresh, new Date(this.parts.now()), place.author.by), place.author);
   }
 
   /** Replaces or creates. @returns the record, and whether it is new */
   async put(
-    environment: Environment,
-    collection: string,
+    on: Statements,
+    place: Place,
     id: string,
     body: JsonObject,
-    author: Author,
     expected: Expected,
   ): Promise<{ record: StoredRecord; created: boolean }> {
+    const { environment, collection, author } = place;
     const { id: given, ...rest } = withoutEcho(body);
     if (given !== undefined && given !== id)
       throw invalid('body.id', `The body's id is ${JSON.stringify(given)}, the address's ${id}.`, 'the same id, or none in the body');
     for (let round = 0; round < REREADS; round++) {
-      const known = await this.parts.catalogue.find(environment, collection);
-      const row = known && (await this.#row(known, id));
-      const { ownerId: named, ...unowned } = rest;
-      const sent = row && named === row.ownerId ? unowned : rest;
-      const fields = this.#ownership(sent, author);
-      if (!row) {
+      const { shapes, shape } = await this.#shape(environment, collection);
+      const row = shape && (await this.row(on, shape, id));
+      if (!row || !shape) {
         if (expected.version !== undefined) throw missing(collection, id);
-        const shape = await this.#fit(environment, collection, fields.values, 'create', author, fields.ownerId);
         try {
-          return { record: await this.#insert(shape, id, fields, environment), created: true };
+          const fresh = { id, ...this.#ownership(rest, author, null) };
+          const prepared = await this.#prepareNew(on, place, shapes, shape, fresh);
+          const record = await insertRecord(on, prepared.shape, prepared.fresh, new Date(this.parts.now()), author.by);
+          return { record: this.#shown(prepared.shape, record, author), created: true };
         } catch (error) {
-          if (error instanceof Problem && error.problem === 'already-exists' && !expected.absent) continue;
+          if (error instanceof Problem && error.problem === 'already-exists' && !error.extras.fields && !expected.absent) continue;
           throw error;
         }
       }
       checkVersion(row, expected, collection);
-      this.#demand(known.rules, 'update', author, row.ownerId, collection);
-      const shape = await this.#fit(environment, collection, fields.values, 'update', author, row.ownerId);
-      const ownerId = sent.ownerId === undefined ? row.ownerId : fields.ownerId;
-      const record = await this.#update(shape, row, { ownerId, values: fields.values }, [...shape.fields.keys()], environment);
+      const { ownerId, values } = this.#ownership(rest.ownerId === row.ownerId ? without(rest, 'ownerId') : rest, author, row.ownerId);
+      const empty = Object.fromEntries(
+        [...shape.fields].filter(([, { hidden }]) => author.trusted || !hidden).map(([name]) => [name, null]),
+      );
+      const record = await this.#replace(on, place, shapes, shape, row, ownerId, values, 'whole', empty);
       if (record) return { record, created: false };
     }
-    throw await this.#conflict(environment, collection, id);
+    throw await this.#conflict(on, place, id);
   }
 
-  async patch(
-    environment: Environment,
-    collection: string,
-    id: string,
-    patch: JsonObject,
-    author: Author,
-    expected: Expected,
-  ): Promise<StoredRecord> {
+  async patch(on: Statements, place: Place, id: string, patch: JsonObject, expected: Expected): Promise<StoredRecord> {
+    const { environment, collection, author } = place;
     for (let round = 0; round < REREADS; round++) {
-      const shape = await this.parts.catalogue.get(environment, collection);
-      const row = await this.#row(shape, id);
+      const { shapes, shape } = await this.known(environment, collection);
+      const row = await this.row(on, shape, id);
       if (!row) throw missing(collection, id);
       checkVersion(row, expected, collection);
-      this.#demand(shape.rules, 'update', author, row.ownerId, collection);
-      const { values: changes, ownerId } = this.#ownership(patch, author);
-      const before = shape.statements.present(row);
+      const { values: changes, ownerId } = this.#ownership(patch, author, row.ownerId);
+      const before = presentRow(shape, row, null, true);
       const merged = Object.fromEntries(
         Object.keys(changes).map((name) => [name, mergePatch(before[name] ?? null, changes[name] as Json)]),
       );
-      const fitted = await this.#fit(environment, collection, merged, 'update', author, row.ownerId);
-      const record = await this.#update(
-        fitted,
-        row,
-        { ownerId: patch.ownerId === undefined ? row.ownerId : ownerId, values: merged },
-        Object.keys(merged),
-        environment,
-      );
+      const record = await this.#replace(on, place, shapes, shape, row, ownerId, merged, 'part', {});
       if (record) return record;
     }
-    throw await this.#conflict(environment, collection, id);
+    throw await this.#conflict(on, place, id);
   }
 
-  async remove(environment: Environment, collection: string, id: string, author: Author, expected: Expected): Promise<void> {
-    const shape = await this.parts.catalogue.get(environment, collection);
+  /** The old record and the new one both have to pass the rule. */
+  async #replace(
+    on: Statements,
+    place: Place,
+    shapes: Shapes,
+    shape: CollectionShape,
+    row: RecordRow,
+    ownerId: string | null,
+    values: JsonObject,
+    extent: 'whole' | 'part',
+    empty: JsonObject,
+  ): Promise<StoredRecord | null> {
+    const { environment, collection, author } = place;
+    const now = this.parts.now();
+    const before = presentRow(shape, row, null, true);
+    await demand(on, author, now, { shapes, shape, action: 'update', record: before });
+    const check = this.#check(environment, collection, shape, values, extent, author);
+    const checked = { ...empty, ...check.values };
+    await demand(on, author, now, { shapes, shape, action: 'update', record: { ...before, ...checked, ownerId } });
+    needFields(environment, collection, shape, check);
+    const record = await updateRecord(on, shape, row, { ownerId, values: checked }, new Date(now), author.by);
+    return record && this.#shown(shape, record, author);
+  }
+
+  async remove(on: Statements, place: Place, id: string, expected: Expected): Promise<void> {
+    const { environment, collection, author } = place;
+    const { shapes, shape } = await this.known(environment, collection);
     for (let round = 0; round < REREADS; round++) {
-      const row = await this.#row(shape, id);
+      const row = await this.row(on, shape, id);
       if (!row) throw missing(collection, id);
       checkVersion(row, expected, collection);
-      this.#demand(shape.rules, 'delete', author, row.ownerId, collection);
-      const { affectedRows } = await this.parts.database.change(shape.statements.remove, [id, row.version]);
-      if (affectedRows === 1) return this.parts.changes.wake(environment.id);
+      await demand(on, author, this.parts.now(), { shapes, shape, action: 'delete', record: presentRow(shape, row, null, true) });
+      await releaseReferences(on, shapes, collection, id, { now: new Date(this.parts.now()), by: author.by, taken: new Set() });
+      if (await deleteRecord(on, shape, row, author.by)) return;
     }
-    throw await this.#conflict(environment, collection, id);
+    throw await this.#conflict(on, place, id);
   }
 
-  async #row(shape: CollectionShape, id: string): Promise<RecordRow | null> {
-    return (await this.parts.database.rows<RecordRow>(shape.statements.read, [id]))[0] ?? null;
+  /** Whether deleting a record of the collection touches others, and so takes a transaction. */
+  async isReferredTo(environment: Environment, collection: string): Promise<boolean> {
+    return incomingReferences(await this.parts.catalogue.shapes(environment, collection), collection).length > 0;
   }
 
-  #demand(rules: AccessRules, action: RecordAction, author: Author, ownerId: string | null, collection: string): void {
-    if (author.trusted) return;
-    const decision = decide(rules[action], author, ownerId);
-    if (!decision.allowed) {
-      throw new Problem('access-refused', `The ${action} rule of \`${collection}\`, ${rules[action]}, refuses this: ${decision.why}.`);
-    }
+  /** @throws {Problem} collection-unknown */
+  async known(environment: Environment, collection: string): Promise<{ shapes: Shapes; shape: CollectionShape }> {
+    const { shapes, shape } = await this.#shape(environment, collection);
+    if (!shape) throw unknownCollection(environment, collection);
+    return { shapes, shape };
+  }
+
+  async #shape(environment: Environment, collection: string): Promise<{ shapes: Shapes; shape: CollectionShape | null }> {
+    const shapes = await this.parts.catalogue.shapes(environment, collection);
+    return { shapes, shape: shapes.collections.get(collection) ?? null };
+  }
+
+  async row(on: Statements, shape: CollectionShape, id: string): Promise<RecordRow | null> {
+    return (await on.rows<RecordRow>(readSql(shape), [id]))[0] ?? null;
+  }
+
+  /** Refuses to show a record. @throws {Problem} access-refused, not-found */
+  refuseMissing(author: Author, shapes: Shapes, shape: CollectionShape, id: string): never {
+    demandMissing(author, this.parts.now(), shapes, shape);
+    throw missing(shape.name, id);
+  }
+
+  #shown(shape: CollectionShape, record: StoredRecord, author: Author): StoredRecord {
+    return author.trusted ? record : withoutHidden(shape, record);
   }
 
   /** Separates the owner from the fields. Only trusted callers may name one; others own what they create. */
-  #ownership(body: JsonObject, author: Author): Fields {
-    if (!author.trusted || body.ownerId === undefined) return { ownerId: author.userId, values: body };
+  #ownership(body: JsonObject, author: Author, present: string | null): Omit<NewRecord, 'id'> {
+    if (!author.trusted || body.ownerId === undefined) return { ownerId: present ?? (author.trusted ? null : author.userId), values: body };
     const { ownerId, ...values } = body;
     if (ownerId !== null && (typeof ownerId !== 'string' || !/^[0-9a-f-]{36}$/.test(ownerId)))
       throw invalid('body.ownerId', 'The owner is named by a user id.', 'a user id, or null');
     return { ownerId, values };
   }
 
-  /** Checks the fields, and in an open environment makes the collection and fields they need. */
-  async #fit(
+  /** Checks values against the fields. @throws {Problem} invalid-input, collection-unknown */
+  #check(
     environment: Environment,
     collection: string,
+    shape: CollectionShape | null,
     values: JsonObject,
-    action: RecordAction,
+    extent: 'whole' | 'part',
     author: Author,
-    ownerId: string | null,
-  ): Promise<CollectionShape> {
-    let shape = await this.parts.catalogue.find(environment, collection);
-    if (!shape && environment.mode === 'closed') {
-      throw new Problem(
-        'collection-unknown',
-        `\`${environment.app}/${environment.name}\` is closed and has no collection \`${collection}\`. Make it first, or open the environment.`,
-      );
-    }
-    this.#demand(shape?.rules ?? OWNER_ONLY, action, author, ownerId, collection);
-    for (let round = 0; round < REREADS; round++) {
-      const fields: ReadonlyMap<string, FieldType> = shape?.fields ?? new Map();
-      const check = checkFields(collection, fields, values, environment.mode);
-      if (check.problems.length > 0) {
-        const fieldProblems = check.problems.map((problem) => ({ ...problem, path: `body.${problem.path}` }));
-        const more = fieldProblems.length > 1 ? ` And ${fieldProblems.length - 1} more, see \`fields\`.` : '';
-        throw new Problem('invalid-input', `${fieldProblems[0]?.problem}${more}`, { fields: fieldProblems });
-      }
-      if (shape && check.added.size === 0 && check.widened.length === 0) return shape;
-      shape = await this.parts.catalogue.extend(environment, collection, check.added, check.widened);
-    }
-    throw new Problem('unexpected', `The fields of \`${collection}\` kept changing while this was stored. Send it again.`);
+  ): RecordCheck {
+    if (!shape && environment.mode === 'closed') throw unknownCollection(environment, collection);
+    const check = checkFields(collection, shape?.fields ?? new Map<string, Field>(), values, {
+      mode: environment.mode,
+      extent,
+      now: this.parts.now(),
+      withHidden: author.trusted,
+    });
+    if (check.problems.length === 0) return check;
+    throw new Problem('invalid-input', check.problems[0]?.problem ?? '', {
+      fields: check.problems.map((problem) => ({ ...problem, path: `body.${problem.path}` })),
+    });
   }
 
-  async #insert(shape: CollectionShape, id: string, { ownerId, values }: Fields, environment: Environment): Promise<StoredRecord> {
-    const now = new Date(this.parts.now());
-    const names = ['`id`', '`createdAt`', '`updatedAt`', '`version`', '`ownerId`'];
-    const places = ['?', '?', '?', '1', '?'];
-    const bound: unknown[] = [id, now, now, ownerId];
-    for (const [name, value] of Object.entries(values)) {
-      const type = shape.fields.get(name);
-      if (!type) continue; // a null for a field nobody knows yet decides nothing
-      const field = stored(type, value);
-      names.push(`\`${name}\``);
-      places.push(field.sql);
-      bound.push(...field.values);
-    }
-    try {
-      await this.parts.database.change(`INSERT INTO ${shape.statements.table} (${names.join(', ')}) VALUES (${places.join(', ')})`, bound);
-    } catch (error) {
-      if (isDuplicate(error))
-        throw new Problem(
-          'already-exists',
-          `\`${shape.name}\` has a record with the id ${id} already. Choose another id, or replace it with PUT.`,
-        );
-      throw error;
-    }
-    this.parts.changes.wake(environment.id);
-    return recordFrom(shape, { id, createdAt: now.toISOString(), updatedAt: now.toISOString(), version: 1, ownerId }, values);
-  }
-
-  /** Writes the next version over `row`'s; null when somebody else was quicker. */
-  async #update(
-    shape: CollectionShape,
-    row: RecordRow,
-    { ownerId, values }: Fields,
-    names: string[],
-    environment: Environment,
-  ): Promise<StoredRecord | null> {
-    const now = new Date(this.parts.now());
-    const sets = ['`version` = `version` + 1', '`updatedAt` = ?', '`ownerId` = ?'];
-    const bound: unknown[] = [now, ownerId];
-    for (const name of names) {
-      const type = shape.fields.get(name);
-      if (!type) continue;
-      const field = stored(type, values[name]);
-      sets.push(`\`${name}\` = ${field.sql}`);
-      bound.push(...field.values);
-    }
-    const { affectedRows } = await this.parts.database.change(
-      `UPDATE ${shape.statements.table} SET ${sets.join(', ')} WHERE id = ? AND version = ?`,
-      [...bound, row.id, row.version],
-    );
-    if (affectedRows === 0) return null;
-    this.parts.changes.wake(environment.id);
-    const before = shape.statements.present(row);
-    const after = Object.fromEntries(
-      [...shape.fields.keys()].map((name) => [name, names.includes(name) ? (values[name] ?? null) : (before[name] ?? null)]),
-    );
-    return recordFrom(
-      shape,
-      { id: row.id, createdAt: row.createdAt.toISOString(), updatedAt: now.toISOString(), version: row.version + 1, ownerId },
-      after,
-    );
-  }
-
-  async #conflict(environment: Environment, collection: string, id: string): Promise<Problem> {
-    const row = await this.#row(await this.parts.catalogue.get(environment, collection), id);
+  async #conflict(on: Statements, { environment, collection }: Place, id: string): Promise<Problem> {
+    const row = await this.row(on, (await this.known(environment, collection)).shape, id);
     return new Problem(
       'version-conflict',
       `Others kept changing ${collection}/${id} while this was stored; it is at version ${row?.version}. Read it and try again.`,
@@ -294,11 +280,33 @@ export class Records {
   }
 }
 
-function recordFrom(shape: CollectionShape, system: JsonObject & { id: string; version: number }, values: JsonObject): StoredRecord {
-  const record: StoredRecord = { ...system };
-  for (const name of shape.fields.keys()) record[name] = values[name] ?? null;
-  return record;
+/** Stops the attempt when the collection or a field has to be made first. The access rule was passed by then. */
+function needFields(environment: Environment, collection: string, shape: CollectionShape | null, { added, widened }: RecordCheck): void {
+  if (environment.mode === 'open' && (!shape || added.size > 0 || widened.length > 0)) throw new NeedsFields(collection, added, widened);
 }
+
+const readSqls = new WeakMap<CollectionShape, string>();
+/** SELECT of one record with all of its fields. */
+function readSql(shape: CollectionShape): string {
+  let sql = readSqls.get(shape);
+  if (!sql) {
+    sql = `SELECT id, createdAt, updatedAt, version, ownerId${[...shape.fields.keys()].map((name) => `, \`${name}\``).join('')} FROM ${shape.table} WHERE id = ?`;
+    readSqls.set(shape, sql);
+  }
+  return sql;
+}
+
+/** A collection that a first write is about to make. */
+const emptyShape = (name: string): CollectionShape => ({
+  name,
+  fields: new Map(),
+  rules: OWNER_ONLY as AccessRules,
+  indexes: [],
+  dropped: [],
+  placesIndexed: new Set(),
+  createdAt: new Date(0),
+  table: '',
+});
 
 /** A record that was read may be sent back whole: its system members are then only an echo. */
 function withoutEcho(body: JsonObject): JsonObject {
@@ -306,7 +314,12 @@ function withoutEcho(body: JsonObject): JsonObject {
   return rest;
 }
 
-const missing = (collection: string, id: string) => new Problem('not-found', `\`${collection}\` has no record \`${id}\`.`);
+function without(body: JsonObject, name: string): JsonObject {
+  const { [name]: _, ...rest } = body;
+  return rest;
+}
+
+export const missing = (collection: string, id: string) => new Problem('not-found', `\`${collection}\` has no record \`${id}\`.`);
 const invalid = (path: string, problem: string, expected: string) =>
   new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
 
@@ -321,21 +334,4 @@ function checkVersion(row: RecordRow, expected: Expected, collection: string): v
     `If-Match names version ${expected.version} of ${collection}/${row.id}; it is at version ${row.version} now. Read it again and apply your change to that.`,
     { currentVersion: row.version },
   );
-}
-
-function readFields(shape: CollectionShape, text: string | undefined): ReadonlySet<string> | undefined {
-  if (!text) return undefined;
-  const names = text
-    .split(',')
-    .map((name) => name.trim())
-    .filter(Boolean);
-  for (const name of names) {
-    if (!shape.statements.columns.has(name))
-      throw invalid(
-        'query.fields',
-        `\`${shape.name}\` has no field \`${name}\`.`,
-        `some of: ${[...shape.statements.columns.keys()].join(', ')}`,
-      );
-  }
-  return new Set(names);
 }

@@ -1,104 +1,112 @@
-import { operations, Problem, type Collection, type OrchardRecord } from '@orchard/contract';
-import { type AccessRules, type FieldType, OWNER_ONLY } from '@orchard/core';
+import { operations, type OrchardRecord, Problem } from '@orchard/contract';
+import { answerOnce, idempotencyKey } from '../http/idempotency.js';
 import { type Answer, bind, type Call, environmentOf, type Route } from '../http/call.js';
+import { EventStream } from '../live/eventStream.js';
+import type { Statements } from '../database/connection.js';
 import type { Parts } from '../parts.js';
-import type { CollectionShape } from './catalogue.js';
-import { type Author, type Expected, Records, type StoredRecord } from './records.js';
+import { authorOf } from './author.js';
+import { Batches } from './batch.js';
+import { History } from './history.js';
+import { RecordLists } from './lists.js';
+import { checkLive, readLastEvent, streamRecords } from './liveRecords.js';
+import { type Expected, type Place, Records } from './records.js';
+import { Summaries } from './summaries.js';
+import type { StoredRecord } from './writes.js';
 
-/** What apps and servers call: with a client key the access rules decide, a server key's scope stands above them. */
+/** Records, for apps and servers (access rules decide, a server key's scope stands above them) and for members (their role decides). */
 export function recordRoutes(parts: Parts): Route[] {
-  const author = (call: Pick<Call, 'holder' | 'user'>): Author => ({
-    userId: call.user?.id ?? null,
-    trusted: call.holder?.key.kind === 'server',
-  });
-  return bindRecords(new Records(parts), operations.records, author);
+  return [...bindReads(parts, operations.records), ...bindWrites(parts, operations.records), ...bindLive(parts, operations.records)];
 }
-
-/** The same for members, whose role decides. */
 export function managedRecordRoutes(parts: Parts): Route[] {
-  return bindRecords(new Records(parts), operations.managedRecords as unknown as typeof operations.records, () => ({
-    userId: null,
-    trusted: true,
-  }));
+  const managed = operations.managedRecords as unknown as typeof operations.records;
+  return [...bindReads(parts, managed), ...bindWrites(parts, managed), ...bindLive(parts, managed)];
 }
 
-function bindRecords(records: Records, own: typeof operations.records, author: (call: Pick<Call, 'holder' | 'user'>) => Author): Route[] {
+type Own = typeof operations.records;
+const placeOf = (call: Call): Place => ({
+  environment: environmentOf(call),
+  collection: (call.params as { collection: string }).collection,
+  author: authorOf(call),
+});
+
+function bindReads(parts: Parts, own: Own): Route[] {
+  const records = new Records(parts);
+  const lists = new RecordLists(parts, records);
+  const summaries = new Summaries(parts, records);
+  const history = new History(parts, records);
   return [
     bind(own.read, async (call) => {
-      const record = await records.read(environmentOf(call), call.params.collection, call.params.id, author(call), call.query.fields);
+      const record = await lists.read(environmentOf(call), call.params.collection, call.params.id, authorOf(call), call.query);
       // RFC 9110 section 13.1.2: an If-None-Match that names the current version is answered 304.
-      if (call.headers['if-none-match'] === etag(record.version))
+      if (call.headers['if-none-match'] === etag(record.version) && !call.query.include)
         return { body: record as never, status: 304, headers: { ETag: etag(record.version) } };
       return withEtag(record);
     }),
     bind(own.list, async (call) => {
-      const list = await records.list(environmentOf(call), call.params.collection, call.query, author(call));
+      const list = await lists.list(environmentOf(call), call.params.collection, call.query, authorOf(call));
       return { body: list as never, headers: nextLink(call.request.originalUrl, list.next) };
     }),
-    bind(own.create, async (call) => {
-      const record = await records.create(environmentOf(call), call.params.collection, call.body, author(call));
-      return withEtag(record, 201, { Location: `${call.request.originalUrl.split('?')[0]}/${record.id}` });
-    }),
-    bind(own.put, async (call) => {
-      const { record, created } = await records.put(
-        environmentOf(call),
-        call.params.collection,
-        call.params.id,
-        call.body,
-        author(call),
-        expectedOf(call),
-      );
-      return withEtag(record, created ? 201 : 200);
-    }),
-    bind(own.patch, async (call) =>
-      withEtag(await records.patch(environmentOf(call), call.params.collection, call.params.id, call.body, author(call), expectedOf(call))),
+    bind(own.summary, async (call) => ({
+      body: await summaries.summarise(environmentOf(call), call.params.collection, call.query, authorOf(call)),
+    })),
+    bind(own.history, async (call) => ({
+      body: await history.versions(environmentOf(call), call.params.collection, call.params.id, call.query.before),
+    })),
+    bind(own.restore, async (call) =>
+      withEtag(await history.restore(environmentOf(call), call.params.collection, call.params.id, call.body.entry, authorOf(call))),
     ),
-    bind(own.remove, async (call) => {
-      await records.remove(environmentOf(call), call.params.collection, call.params.id, author(call), expectedOf(call));
-      return { body: undefined };
-    }),
   ];
 }
 
-export function collectionRoutes(parts: Parts): Route[] {
-  const present = (shape: CollectionShape, records: number): Collection => ({
-    name: shape.name,
-    fields: [...shape.fields].map(([name, type]) => ({ name, type })),
-    rules: shape.rules,
-    records,
-    createdAt: shape.createdAt.toISOString(),
-  });
-  const answer = async (call: Pick<Call, 'environment'>, shape: CollectionShape) => ({
-    body: present(shape, (await parts.catalogue.counts(environmentOf(call), [shape.name])).get(shape.name) ?? 0),
-  });
-  const typesOf = (fields: { name: string; type: FieldType }[] = []) => new Map(fields.map(({ name, type }) => [name, type]));
+function bindWrites(parts: Parts, own: Own): Route[] {
+  const records = new Records(parts);
+  const batches = new Batches(parts, records);
+  /** One statement where that is all; a transaction where more than one write has to stand or fall. */
+  async function write<Body>(call: Call, transaction: boolean, work: (on: Statements) => Promise<Answer<Body>>): Promise<Answer<Body>> {
+    const key = idempotencyKey(call);
+    const once = key === null ? work : (on: Statements) => answerOnce(on, call, key, new Date(parts.now()), () => work(on));
+    return records.attempt(environmentOf(call), transaction || key !== null, once);
+  }
   return [
-    bind(operations.collections.list, async (call) => {
-      const shapes = await parts.catalogue.all(environmentOf(call));
-      const counts = await parts.catalogue.counts(
-        environmentOf(call),
-        shapes.map(({ name }) => name),
-      );
-      return { body: { items: shapes.map((shape) => present(shape, counts.get(shape.name) ?? 0)) } };
-    }),
-    bind(operations.collections.create, async (call) => {
-      const { name, fields, rules } = call.body;
-      if (await parts.catalogue.find(environmentOf(call), name))
-        throw new Problem('already-exists', `There is a collection \`${name}\` already.`);
-      const shape = await parts.catalogue.extend(environmentOf(call), name, typesOf(fields), [], {
-        ...OWNER_ONLY,
-        ...rules,
-      } as AccessRules);
-      return answer(call, shape);
-    }),
-    bind(operations.collections.patch, async (call) => {
-      const environment = environmentOf(call);
-      let shape = await parts.catalogue.get(environment, call.params.collection);
-      if (call.body.addFields) shape = await parts.catalogue.extend(environment, shape.name, typesOf(call.body.addFields));
-      if (call.body.rules)
-        shape = await parts.catalogue.changeRules(environment, shape.name, { ...shape.rules, ...call.body.rules } as AccessRules);
-      return answer(call, shape);
-    }),
+    bind(own.create, (call) =>
+      write(call, false, async (on) => {
+        const record = await records.create(on, placeOf(call), call.body);
+        return withEtag(record, 201, { Location: `${call.request.originalUrl.split('?')[0]}/${record.id}` });
+      }),
+    ),
+    bind(own.put, (call) =>
+      write(call, false, async (on) => {
+        const { record, created } = await records.put(on, placeOf(call), call.params.id, call.body, expectedOf(call));
+        return withEtag(record, created ? 201 : 200);
+      }),
+    ),
+    bind(own.patch, (call) =>
+      write(call, false, async (on) => withEtag(await records.patch(on, placeOf(call), call.params.id, call.body, expectedOf(call)))),
+    ),
+    bind(own.remove, async (call) =>
+      write(call, await records.isReferredTo(environmentOf(call), call.params.collection), async (on) => {
+        await records.remove(on, placeOf(call), call.params.id, expectedOf(call));
+        return { body: undefined };
+      }),
+    ),
+    bind(own.batch, (call) =>
+      write(call, true, async (on) => ({ body: { results: await batches.run(on, placeOf(call), call.body.actions, call.body.together) } })),
+    ),
+  ];
+}
+
+function bindLive(parts: Parts, own: Own): Route[] {
+  const stream = async (call: Call, watched: { filter?: string | undefined; id?: string }) => {
+    const { environment, collection, author } = placeOf(call);
+    const lastEvent = readLastEvent(call.headers['last-event-id']);
+    if (!watched.id) await checkLive(parts, environment, collection, author, watched.filter);
+    const events = new EventStream(call.request, call.response, parts.changes, parts.now);
+    await streamRecords(parts, environment, collection, author, events, watched, lastEvent);
+    return 'streaming' as const;
+  };
+  return [
+    bind(own.live, (call) => stream(call, { filter: call.query.filter })),
+    bind(own.liveOne, (call) => stream(call, { id: call.params.id })),
   ];
 }
 
@@ -123,7 +131,7 @@ function expectedOf(call: Pick<Call, 'headers'>): Expected {
 }
 
 /** RFC 8288: the next page, as a link. */
-export function nextLink(url: string, next: string | undefined): Record<string, string> {
+function nextLink(url: string, next: string | undefined): Record<string, string> {
   if (!next) return {};
   const [path, query] = url.split('?');
   const parameters = new URLSearchParams(query);

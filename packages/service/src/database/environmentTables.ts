@@ -10,6 +10,7 @@ import {
   index,
   int,
   json,
+  longtext,
   mysqlSchema,
   mysqlTable,
   primaryKey,
@@ -61,23 +62,88 @@ function define(table: typeof mysqlTable) {
   const collections = table('_collections', {
     name: varchar('name', { length: 63 }).primaryKey(),
     rules: json('rules').$type<Record<string, string>>().notNull(),
+    /** Constraints of the fields by name; types, keys and indexes are read from the table itself. */
+    definition: json('definition').$type<JsonObject>(),
     /** Rises with every change of the collection's shape or rules, so that other instances notice. */
     revision: int('revision').notNull(),
     createdAt: instant('createdAt').notNull(),
   });
 
-  /** The change feed, written by triggers on each collection's table: one entry a write, in its transaction. */
-  const changes = table(
-    '_changes',
+  /**
+   * The change feed, written by triggers on each collection's table: one entry a write, in its transaction. Entries
+   * come in the order of writing; their `number` is given after the commit, so that numbers appear in order.
+   */
+  const feed = table(
+    '_feed',
     {
-      number: bigint('number', { mode: 'number' }).autoincrement().primaryKey(),
+      entry: bigint('entry', { mode: 'number' }).autoincrement().primaryKey(),
+      number: bigint('number', { mode: 'number' }).notNull().default(0),
       collection: varchar('collection', { length: 63 }).notNull(),
       recordId: id('recordId').notNull(),
       action: varchar('action', { length: 8 }).notNull(),
       version: int('version').notNull(),
       at: instant('at').notNull(),
+      by: varchar('by', { length: 300 }).notNull(),
+      before: longtext('before'),
+      after: longtext('after'),
     },
-    (t) => [index('changes_record').on(t.collection, t.recordId)],
+    (t) => [index('feed_number').on(t.number), index('feed_record').on(t.collection, t.recordId, t.version), index('feed_at').on(t.at)],
+  );
+
+  /** Answers to writes that came with an Idempotency-Key, kept for a day. */
+  const answers = table(
+    '_answers',
+    {
+      key: char('key', { length: 43 }).primaryKey(),
+      fingerprint: char('fingerprint', { length: 43 }).notNull(),
+      status: smallint('status').notNull(),
+      headers: json('headers').$type<Record<string, string>>(),
+      body: longtext('body'),
+      at: instant('at').notNull(),
+    },
+    (t) => [index('answers_at').on(t.at)],
+  );
+
+  /** What lists of each form have cost, for the adviser on indexes. */
+  const queries = table(
+    '_queries',
+    {
+      collection: varchar('collection', { length: 63 }).notNull(),
+      form: char('form', { length: 22 }).notNull(),
+      shape: json('shape').$type<JsonObject>().notNull(),
+      example: text('example').notNull(),
+      calls: bigint('calls', { mode: 'number' }).notNull(),
+      totalUs: bigint('totalUs', { mode: 'number' }).notNull(),
+      worstUs: int('worstUs').notNull(),
+      lastAt: instant('lastAt').notNull(),
+    },
+    (t) => [primaryKey({ columns: [t.collection, t.form] })],
+  );
+
+  /** Filters, sorts and columns of a collection's page, kept under a name for the whole team. */
+  const views = table(
+    '_views',
+    {
+      id: id().primaryKey(),
+      collection: varchar('collection', { length: 63 }).notNull(),
+      name: varchar('name', { length: 80 }).notNull(),
+      query: varchar('query', { length: 4000 }).notNull(),
+      createdBy: varchar('createdBy', { length: 300 }).notNull(),
+      createdAt: instant('createdAt').notNull(),
+    },
+    (t) => [uniqueIndex('views_name').on(t.collection, t.name)],
+  );
+
+  /** How many records and bytes each collection had, day by day. */
+  const sizes = table(
+    '_sizes',
+    {
+      collection: varchar('collection', { length: 63 }).notNull(),
+      day: char('day', { length: 10 }).notNull(),
+      records: bigint('records', { mode: 'number' }).notNull(),
+      bytes: bigint('bytes', { mode: 'number' }).notNull(),
+    },
+    (t) => [primaryKey({ columns: [t.collection, t.day] })],
   );
 
   const devices = table(
@@ -181,7 +247,7 @@ function define(table: typeof mysqlTable) {
     (t) => [primaryKey({ columns: [t.minute, t.method, t.route, t.client, t.status, t.instance] })],
   );
 
-  return { users, sessions, collections, changes, devices, notifications, deliveries, requests, minutes };
+  return { users, sessions, collections, feed, answers, queries, views, sizes, devices, notifications, deliveries, requests, minutes };
 }
 
 export type EnvironmentTables = ReturnType<typeof define>;
@@ -197,4 +263,5 @@ export function tablesOf(database: string): EnvironmentTables {
 }
 
 /** The same without a database's name, for drizzle-kit. */
-export const { users, sessions, collections, changes, devices, notifications, deliveries, requests, minutes } = define(mysqlTable);
+export const { users, sessions, collections, feed, answers, queries, views, sizes, devices, notifications, deliveries, requests, minutes } =
+  define(mysqlTable);

@@ -1,13 +1,36 @@
 /** Lists: filter, sort and keyset cursor as SQL, the same for every table. */
 import { createHmac, timingSafeEqual } from 'node:crypto';
 import { Problem } from '@orchard/contract';
-import { type Filter, FilterError, type Literal, nearest, parseFilter } from '@orchard/core';
+import {
+  type Asking,
+  analyseTerm,
+  bindSlots,
+  compileSql,
+  compileTermSql,
+  FilterError,
+  type FilterScope,
+  flatScope,
+  nearest,
+  parseFilter,
+  readFilter,
+  type Slot,
+  type Sql,
+  type SqlNames,
+  splitTerms,
+  type ValueKind,
+} from '@orchard/core';
 
 export type ColumnKind = 'text' | 'number' | 'boolean' | 'time' | 'other';
-/** The fields a list can be filtered and sorted by: the SQL for each, and what it holds. */
+/** The fields a list of our own tables can be filtered and sorted by: the SQL for each, and what it holds. */
 export type Columns = ReadonlyMap<string, { sql: string; kind: ColumnKind }>;
 export type ListRequest = { filter?: string | undefined; sort?: string | undefined; limit: number; cursor?: string | undefined };
-export type SortTerm = { field: string; descending: boolean };
+/** Signs cursors, and tells the time to filters that ask for it. */
+export type ListGround = { cursorSecret: Buffer; now: () => number };
+/** What can be filtered and sorted, and how it is called in SQL. */
+export type ListSource = { scope: FilterScope; names: SqlNames };
+/** `name` is the field, or for a computed term the column it is selected as. */
+export type SortTerm = { text: string; name: string; descending: boolean; sql: Sql; computed: boolean };
+export type CompiledList = { where: Sql | null; sort: SortTerm[] };
 export type ListPlan = {
   /** Conditions joined by AND, at least `TRUE`. */
   where: string;
@@ -18,128 +41,136 @@ export type ListPlan = {
   limit: number;
 };
 
-/**
- * Turns a list request into SQL. The last sort term is always the table's unique `tie` field.
- * @throws {Problem} malformed-filter, invalid-input
- */
-export function planList(columns: Columns, request: ListRequest, tie: SortTerm, secret: Buffer): ListPlan {
-  const sort = readSort(columns, request.sort, tie);
-  const values: unknown[] = [];
-  const conditions: string[] = [];
-  if (request.filter?.trim()) conditions.push(filterSql(readFilter(request.filter, columns), columns, values));
-  if (request.cursor) conditions.push(afterCursor(columns, sort, openCursor(request.cursor, sort, secret), values));
-  const orderBy = sort.map(({ field, descending }) => `${sqlOf(columns, field)}${descending ? ' DESC' : ''}`).join(', ');
-  return { where: conditions.join(' AND ') || 'TRUE', values, orderBy, sort, limit: request.limit };
-}
+const KINDS: Record<ColumnKind, ValueKind> = { text: 'text', number: 'number', boolean: 'boolean', time: 'time', other: 'object' };
+const SORTABLE: ReadonlySet<ValueKind> = new Set(['text', 'number', 'boolean', 'date', 'time']);
+const NOBODY = { id: null, roles: [] };
 
-const sqlOf = (columns: Columns, field: string) => (columns.get(field) as { sql: string }).sql;
 const invalid = (path: string, problem: string, expected: string) =>
   new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
 
-function readFilter(text: string, columns: Columns): Filter {
+/** Runs what reads a filter, and turns its error into a problem. @throws {Problem} malformed-filter */
+export function readingFilter<T>(work: () => T): T {
   try {
-    return parseFilter(text, columns.keys());
+    return work();
   } catch (error) {
     if (error instanceof FilterError) throw new Problem('malformed-filter', `${error.message}.`);
     throw error;
   }
 }
 
-function readSort(columns: Columns, text: string | undefined, tie: SortTerm): SortTerm[] {
-  const terms = (text ?? '')
-    .split(',')
-    .map((term) => term.trim())
-    .filter(Boolean)
-    .map((term) => ({ field: term.replace(/^[-+]/, ''), descending: term.startsWith('-') }));
-  for (const { field } of terms) {
-    const column = columns.get(field);
-    if (!column || column.kind === 'other') {
-      const names = [...columns].filter(([, { kind }]) => kind !== 'other').map(([name]) => name);
-      throw invalid('query.sort', `Cannot sort by \`${field}\`${nearest(field, names) || '.'}`, `one of: ${names.join(', ')}`);
-    }
-  }
-  return terms.some(({ field }) => field === tie.field) ? terms : [...terms, tie];
+/** Turns the parts of a list request that can be kept into SQL. The last sort term is always the unique `tie` field. */
+export function compileList(
+  source: ListSource,
+  { filter, sort }: Pick<ListRequest, 'filter' | 'sort'>,
+  tie: string,
+  tieDescending = false,
+): CompiledList {
+  const where = filter?.trim() ? readingFilter(() => compileSql(readFilter(filter, source.scope), source.names)) : null;
+  return { where, sort: readSort(source, sort, tie, tieDescending) };
 }
 
-const WRITTEN: Record<Exclude<ColumnKind, 'other'>, string> = {
-  text: 'text',
-  number: 'a number',
-  boolean: 'TRUE or FALSE',
-  time: "a time such as '2026-07-14T06:00:00Z'",
-};
+/** Binds a compiled list to one request. */
+export function bindList(compiled: CompiledList, request: ListRequest, ground: ListGround, asking: Asking): ListPlan {
+  const { where, sort } = compiled;
+  const conditions: string[] = [];
+  const slots: Slot[] = [];
+  if (where) {
+    conditions.push(`(${where.sql})`);
+    slots.push(...where.slots);
+  }
+  if (request.cursor) conditions.push(afterCursor(sort, openCursor(request.cursor, sort, ground.cursorSecret), slots));
+  const orderBy = sort.map(({ sql, name, computed, descending }) => `${computed ? name : sql.sql}${descending ? ' DESC' : ''}`).join(', ');
+  return { where: conditions.join(' AND ') || 'TRUE', values: bindSlots(slots, asking), orderBy, sort, limit: request.limit };
+}
 
-function bind(column: { kind: ColumnKind }, field: string, value: Literal): unknown {
-  const refuse = (): never => {
-    throw new Problem(
-      'malformed-filter',
-      `\`${field}\` is compared with ${JSON.stringify(value)}; it holds ${column.kind === 'other' ? 'a value that can only be tested with IS NULL' : WRITTEN[column.kind]}.`,
-    );
+/** A list of one of our own tables. @throws {Problem} malformed-filter, invalid-input */
+export function planList(
+  columns: Columns,
+  request: ListRequest,
+  tie: { field: string; descending: boolean },
+  ground: ListGround,
+): ListPlan {
+  const kinds = new Map([...columns].map(([name, { kind }]) => [name, KINDS[kind]]));
+  const source: ListSource = {
+    scope: flatScope(kinds),
+    names: { column: ([name]) => (columns.get(name as string) as { sql: string }).sql },
   };
-  switch (column.kind) {
-    case 'text':
-      return typeof value === 'string' ? value : refuse();
-    case 'number':
-      return typeof value === 'number' ? value : refuse();
-    case 'boolean':
-      return typeof value === 'boolean' ? Number(value) : refuse();
-    case 'time':
-      return typeof value === 'string' && !Number.isNaN(Date.parse(value)) ? new Date(value) : refuse();
-    case 'other':
-      return refuse();
-  }
+  return bindList(compileList(source, request, tie.field, tie.descending), request, ground, { me: NOBODY, now: ground.now() });
 }
 
-/** CQL2 section 7.1.2: % stands for any text, _ for one letter, \ escapes; as in SQL. */
-function filterSql(filter: Filter, columns: Columns, values: unknown[]): string {
-  switch (filter.kind) {
-    case 'and':
-    case 'or':
-      return `(${filter.parts.map((part) => filterSql(part, columns, values)).join(` ${filter.kind.toUpperCase()} `)})`;
-    case 'not':
-      return `NOT (${filterSql(filter.part, columns, values)})`;
-    case 'isNull':
-      return `${sqlOf(columns, filter.field)} IS ${filter.negated ? 'NOT ' : ''}NULL`;
-  }
-  const column = columns.get(filter.field) as { sql: string; kind: ColumnKind };
-  const push = (value: Literal) => values.push(bind(column, filter.field, value));
-  switch (filter.kind) {
-    case 'like':
-      push(filter.pattern);
-      return `${column.sql} ${filter.negated ? 'NOT ' : ''}LIKE ?`;
-    case 'in':
-      for (const value of filter.values) push(value);
-      return `${column.sql} ${filter.negated ? 'NOT ' : ''}IN (${filter.values.map(() => '?').join(', ')})`;
-    case 'comparison':
-      push(filter.value);
-      return `${column.sql} ${filter.operator} ?`;
-  }
+function readSort({ scope, names }: ListSource, text: string | undefined, tie: string, tieDescending: boolean): SortTerm[] {
+  const terms = splitTerms(text ?? '').map((part, i): SortTerm => {
+    const descending = part.startsWith('-');
+    const bare = part.replace(/^[-+]\s*/, '');
+    const computed = bare.includes('(');
+    if (!computed && !SORTABLE.has(scope.kindOf(bare.split('.')) ?? 'object')) {
+      const sortable = [...scope.names()].filter((name) => SORTABLE.has(scope.kindOf(name.split('.')) ?? 'object'));
+      throw invalid(
+        'query.sort',
+        `Cannot sort by \`${bare}\`${nearest(bare, sortable) || '.'}`,
+        `one of: ${sortable.join(', ')}${SORT_HINT}`,
+      );
+    }
+    const term = readingFilter(() => analyseTerm(parseFilter(bare), scope));
+    if (!SORTABLE.has(term.kind)) throw invalid('query.sort', `Cannot sort by \`${bare}\`.`, `a field, or a computed number${SORT_HINT}`);
+    const joined = bare.includes('.');
+    return {
+      text: descending ? `-${bare}` : bare,
+      name: computed || joined ? `_s${i}` : bare,
+      descending,
+      sql: compileTermSql(term, names),
+      computed: computed || joined,
+    };
+  });
+  if (terms.length > 4) throw invalid('query.sort', 'A list is sorted by at most four fields.', 'up to four fields');
+  if (terms.some(({ name }) => name === tie)) return terms;
+  return [
+    ...terms,
+    {
+      text: tieDescending ? `-${tie}` : tie,
+      name: tie,
+      descending: tieDescending,
+      sql: { sql: names.column([tie]), slots: [] },
+      computed: false,
+    },
+  ];
 }
+const SORT_HINT = ', `-` before it for descending';
 
 /** Everything after the cursor's row. MariaDB sorts NULL before all values, and after them when descending. */
-function afterCursor(columns: Columns, sort: SortTerm[], cursor: unknown[], values: unknown[]): string {
+function afterCursor(sort: SortTerm[], cursor: unknown[], slots: Slot[]): string {
+  const put = (sql: Sql) => {
+    slots.push(...sql.slots);
+    return sql.sql;
+  };
+  const value = (one: unknown) => {
+    slots.push({ value: one });
+    return '?';
+  };
+  const beyond = ({ sql, descending }: SortTerm, at: unknown): string => {
+    if (at === null) return descending ? 'FALSE' : `${put(sql)} IS NOT NULL`;
+    return descending ? `(${put(sql)} < ${value(at)} OR ${put(sql)} IS NULL)` : `${put(sql)} > ${value(at)}`;
+  };
+  const first = sort[0] as SortTerm;
+  // Said on its own, the bound of the first term lets an index begin where the page before ended.
+  const start =
+    sort.length > 1 && cursor[0] !== null
+      ? `${first.descending ? `(${put(first.sql)} <= ${value(cursor[0])} OR ${put(first.sql)} IS NULL)` : `${put(first.sql)} >= ${value(cursor[0])}`} AND `
+      : '';
   const alternatives = sort.map((term, i) => {
-    const equal = sort.slice(0, i).map(({ field }, j) => {
-      values.push(cursor[j]);
-      return `${sqlOf(columns, field)} <=> ?`;
-    });
-    return [...equal, beyond(sqlOf(columns, term.field), term.descending, cursor[i], values)].join(' AND ');
+    const equal = sort.slice(0, i).map(({ sql }, j) => `${put(sql)} <=> ${value(cursor[j])}`);
+    return [...equal, beyond(term, cursor[i])].join(' AND ');
   });
-  return `((${alternatives.join(') OR (')}))`;
-}
-
-function beyond(sql: string, descending: boolean, value: unknown, values: unknown[]): string {
-  if (value === null) return descending ? 'FALSE' : `${sql} IS NOT NULL`;
-  values.push(value);
-  return descending ? `(${sql} < ? OR ${sql} IS NULL)` : `${sql} > ?`;
+  return `(${start}((${alternatives.join(') OR (')})))`;
 }
 
 const signature = (body: string, secret: Buffer) => createHmac('sha256', secret).update(body).digest().subarray(0, 12);
-const sortText = (sort: SortTerm[]) => sort.map(({ field, descending }) => (descending ? `-${field}` : field)).join(',');
+const sortText = (sort: SortTerm[]) => sort.map(({ text }) => text).join(',');
 
 /** Writes the cursor that points behind a row. */
 export function sealCursor(plan: ListPlan, sortValue: (field: string) => unknown, secret: Buffer): string {
-  const values = plan.sort.map(({ field }) => {
-    const value = sortValue(field);
+  const values = plan.sort.map(({ name }) => {
+    const value = sortValue(name);
     return value instanceof Date ? { at: value.toISOString() } : (value ?? null);
   });
   const body = Buffer.from(JSON.stringify([sortText(plan.sort), values])).toString('base64url');
@@ -162,12 +193,12 @@ function openCursor(cursor: string, sort: SortTerm[], secret: Buffer): unknown[]
 export function cutPage<Row, Item>(
   rows: Row[],
   plan: ListPlan,
-  secret: Buffer,
+  { cursorSecret }: Pick<ListGround, 'cursorSecret'>,
   sortValue: (row: Row, field: string) => unknown,
   present: (row: Row) => Item,
 ): { items: Item[]; next?: string } {
-  const kept = rows.slice(0, plan.limit);
+  const kept = rows.length > plan.limit ? rows.slice(0, plan.limit) : rows;
   const last = kept.at(-1);
   const items = kept.map(present);
-  return rows.length > plan.limit && last ? { items, next: sealCursor(plan, (field) => sortValue(last, field), secret) } : { items };
+  return rows.length > plan.limit && last ? { items, next: sealCursor(plan, (field) => sortValue(last, field), cursorSecret) } : { items };
 }

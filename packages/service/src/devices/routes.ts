@@ -50,7 +50,7 @@ export function deviceRoutes(parts: Parts): Route[] {
       return { body: undefined };
     }),
     bind(own.pushKey, async (call) => ({ body: { applicationServerKey: await parts.webPush.publicKey(environmentOf(call).id) } })),
-    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts.cursorSecret) })),
+    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
     bind(own.readManaged, async (call) => ({ body: presentDevice(await deviceNamed(environmentOf(call), call.params.device)) })),
     bind(own.patch, async (call) => {
       const environment = environmentOf(call);

@@ -3,7 +3,7 @@ import type { Device } from '@orchard/contract';
 import { eq } from 'drizzle-orm';
 import type { Database } from '../database/connection.js';
 import { tablesOf } from '../database/environmentTables.js';
-import { type ColumnKind, type Columns, cutPage, type ListRequest, planList } from '../database/listing.js';
+import { type ColumnKind, type Columns, cutPage, type ListGround, type ListRequest, planList } from '../database/listing.js';
 import type { Environment } from '../http/call.js';
 
 export type DeviceRow = ReturnType<typeof tablesOf>['devices']['$inferSelect'];
@@ -66,12 +66,12 @@ export class DeviceStore {
     return result.affectedRows > 0;
   }
 
-  async list(environment: Environment, request: ListRequest, cursorSecret: Buffer) {
-    const plan = planList(COLUMNS, { ...request, sort: request.sort || '-lastSeenAt' }, { field: 'id', descending: false }, cursorSecret);
+  async list(environment: Environment, request: ListRequest, ground: ListGround) {
+    const plan = planList(COLUMNS, { ...request, sort: request.sort || '-lastSeenAt' }, { field: 'id', descending: false }, ground);
     const rows = await this.database.rows<DeviceRow>(
       `SELECT * FROM \`${environment.database}\`._devices WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       plan.values,
     );
-    return cutPage(rows, plan, cursorSecret, (row, field) => row[field as keyof DeviceRow], presentDevice);
+    return cutPage(rows, plan, ground, (row, field) => row[field as keyof DeviceRow], presentDevice);
   }
 }

@@ -21,7 +21,7 @@ export function answerPreflight(request: Request, response: Response): void {
   response.setHeader('Access-Control-Allow-Methods', 'GET, POST, PUT, PATCH, DELETE');
   response.setHeader(
     'Access-Control-Allow-Headers',
-    'Orchard-Key, Orchard-Device, Authorization, Content-Type, If-Match, If-None-Match, Idempotency-Key, traceparent, tracestate',
+    'Orchard-Key, Orchard-Device, Authorization, Content-Type, If-Match, If-None-Match, Idempotency-Key, Last-Event-ID, traceparent, tracestate',
   );
   response.setHeader('Access-Control-Max-Age', '600');
   response.status(204).end();

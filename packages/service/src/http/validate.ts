@@ -7,10 +7,16 @@ import type { z } from 'zod';
 import type { Call } from './call.js';
 
 const MAX_BODY = 1_000_000;
-const parseJson = promisify(express.json({ limit: MAX_BODY, strict: false, type: ['application/json', 'application/*+json'] })) as (
-  request: Request,
-  response: Response,
-) => Promise<void>;
+type ParseBody = (request: Request, response: Response) => Promise<void>;
+const parsers = new Map<number, ParseBody>();
+function parserOf(limit: number): ParseBody {
+  let parser = parsers.get(limit);
+  if (!parser) {
+    parser = promisify(express.json({ limit, strict: false, type: ['application/json', 'application/*+json'] })) as ParseBody;
+    parsers.set(limit, parser);
+  }
+  return parser;
+}
 
 /** Reads the body as JSON, where the operation has one. @throws {Problem} malformed-json, body-too-large, unsupported-media-type */
 export async function readBody(call: Call): Promise<void> {
@@ -22,9 +28,9 @@ export async function readBody(call: Call): Promise<void> {
   )
     return;
   try {
-    await parseJson(call.request, call.response);
+    await parserOf(call.operation.bodyLimit ?? MAX_BODY)(call.request, call.response);
   } catch (error) {
-    throw bodyProblem(error as { type?: string; message: string });
+    throw bodyProblem(error as { type?: string; message: string }, call.operation.bodyLimit ?? MAX_BODY);
   }
   if (call.request.body === undefined && Number(call.headers['content-length'] ?? 0) > 0) {
     throw new Problem(
@@ -34,12 +40,12 @@ export async function readBody(call: Call): Promise<void> {
   }
 }
 
-function bodyProblem(error: { type?: string; message: string }): unknown {
+function bodyProblem(error: { type?: string; message: string }, limit: number): unknown {
   switch (error.type) {
     case 'entity.parse.failed':
       return new Problem('malformed-json', `The body cannot be read as JSON: ${error.message}.`);
     case 'entity.too.large':
-      return new Problem('body-too-large');
+      return new Problem('body-too-large', `The body is over ${limit / 1_000_000} MB. Send less in one call.`);
     case 'encoding.unsupported':
     case 'charset.unsupported':
       return new Problem('unsupported-media-type', `${error.message}. Send UTF-8, without content coding or with gzip.`);

@@ -56,7 +56,7 @@ export function notificationRoutes(parts: Parts): Route[] {
     call: Pick<Call, 'environment'> & { params: { id: string }; query: Parameters<NotificationStore['deliveries']>[2] },
   ) {
     await notificationNamed(environmentOf(call), call.params.id);
-    return { body: await store.deliveries(environmentOf(call), call.params.id, call.query, parts.cursorSecret) };
+    return { body: await store.deliveries(environmentOf(call), call.params.id, call.query, parts) };
   }
 
   return [
@@ -66,6 +66,6 @@ export function notificationRoutes(parts: Parts): Route[] {
     bind(own.readManaged, async (call) => ({ body: await notificationNamed(environmentOf(call), call.params.id) })),
     bind(own.deliveries, deliveries),
     bind(own.deliveriesManaged, deliveries),
-    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts.cursorSecret) })),
+    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
   ];
 }

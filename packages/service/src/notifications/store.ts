@@ -4,7 +4,7 @@ import type { NotificationContent } from '@orchard/core';
 import type { RowDataPacket } from 'mysql2/promise';
 import type { Database } from '../database/connection.js';
 import type { tablesOf } from '../database/environmentTables.js';
-import { type Columns, cutPage, type ListRequest, planList } from '../database/listing.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, planList } from '../database/listing.js';
 import type { Environment } from '../http/call.js';
 
 export type NotificationRow = ReturnType<typeof tablesOf>['notifications']['$inferSelect'];
@@ -85,8 +85,8 @@ export class NotificationStore {
     return (await this.#withCounts(environment, rows))[0] ?? null;
   }
 
-  async list(environment: Environment, request: ListRequest, cursorSecret: Buffer) {
-    const plan = planList(COLUMNS, { ...request, sort: request.sort || '-id' }, { field: 'id', descending: true }, cursorSecret);
+  async list(environment: Environment, request: ListRequest, ground: ListGround) {
+    const plan = planList(COLUMNS, { ...request, sort: request.sort || '-id' }, { field: 'id', descending: true }, ground);
     const rows = await this.database.rows<NotificationRow>(
       `SELECT * FROM \`${environment.database}\`._notifications WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       plan.values,
@@ -94,7 +94,7 @@ export class NotificationStore {
     const page = cutPage(
       rows,
       plan,
-      cursorSecret,
+      ground,
       (row, field) => row[field as keyof NotificationRow],
       (row) => row,
     );
@@ -135,8 +135,8 @@ export class NotificationStore {
     });
   }
 
-  async deliveries(environment: Environment, id: string, request: ListRequest, cursorSecret: Buffer) {
-    const plan = planList(DELIVERY_COLUMNS, request, { field: 'deviceId', descending: false }, cursorSecret);
+  async deliveries(environment: Environment, id: string, request: ListRequest, ground: ListGround) {
+    const plan = planList(DELIVERY_COLUMNS, request, { field: 'deviceId', descending: false }, ground);
     const rows = await this.database.rows<Record<string, unknown>>(
       `SELECT d.deviceId, d.state, d.reason, d.attempts, d.answer, d.nextAttemptAt, d.updatedAt, v.userId, COALESCE(v.platform, '') AS platform
        FROM \`${environment.database}\`._deliveries d LEFT JOIN \`${environment.database}\`._devices v ON v.id = d.deviceId
@@ -146,7 +146,7 @@ export class NotificationStore {
     return cutPage(
       rows,
       plan,
-      cursorSecret,
+      ground,
       (row, field) => row[field],
       (row) =>
         ({

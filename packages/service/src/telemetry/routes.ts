@@ -28,10 +28,10 @@ export function telemetryRoutes(parts: Parts): Route[] {
       };
     }),
     bind(own.requests, async (call) => ({
-      body: await listRequests(parts.database, environmentOf(call).database, call.query, parts.cursorSecret),
+      body: await listRequests(parts.database, environmentOf(call).database, call.query, parts),
     })),
     bind(own.installationRequests, async (call) => ({
-      body: await listRequests(parts.database, environmentDatabase(parts.database, INSTALLATION), call.query, parts.cursorSecret),
+      body: await listRequests(parts.database, environmentDatabase(parts.database, INSTALLATION), call.query, parts),
     })),
     bind(own.request, async (call) => ({ body: await readRequest(parts.database, environmentOf(call).database, call.params.request) })),
     bind(own.changes, async (call) => {

@@ -2,7 +2,7 @@
 import { Problem, type RequestDetail, type RequestSummary, type Usage } from '@orchard/contract';
 import { chooseStep, type Histogram, mergeInto, quantiles, stepStarts, unpackHistogram } from '@orchard/core';
 import type { Database } from '../database/connection.js';
-import { type ColumnKind, type Columns, cutPage, type ListRequest, planList } from '../database/listing.js';
+import { type ColumnKind, type Columns, cutPage, type ListGround, type ListRequest, planList } from '../database/listing.js';
 
 type RequestRow = {
   id: string;
@@ -58,15 +58,15 @@ function presentSummary(row: RequestRow): RequestSummary {
   };
 }
 
-export async function listRequests(database: Database, name: string, request: ListRequest, cursorSecret: Buffer) {
-  const plan = planList(COLUMNS, { ...request, sort: request.sort || '-at' }, { field: 'id', descending: true }, cursorSecret);
+export async function listRequests(database: Database, name: string, request: ListRequest, ground: ListGround) {
+  const plan = planList(COLUMNS, { ...request, sort: request.sort || '-at' }, { field: 'id', descending: true }, ground);
   const rows = await database.rows<RequestRow>(
     `SELECT id, at, method, route, path, status, durationUs, databaseUs, client, userId, deviceId, trace, problem FROM \`${name}\`._requests WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
     plan.values,
   );
   const sortValue = (row: RequestRow, field: string) =>
     field === 'durationMs' ? row.durationUs / 1000 : field === 'databaseMs' ? row.databaseUs / 1000 : row[field as keyof RequestRow];
-  return cutPage(rows, plan, cursorSecret, sortValue, presentSummary);
+  return cutPage(rows, plan, ground, sortValue, presentSummary);
 }
 
 /** The id is a UUIDv7 and carries the time, which leads straight to the day's partition. */

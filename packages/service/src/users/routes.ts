@@ -1,5 +1,6 @@
 import { operations, Problem } from '@orchard/contract';
 import { type JsonObject, mergePatch } from '@orchard/core';
+import { authorOf as recordAuthor } from '../collections/author.js';
 import { bind, type Call, type Environment, environmentOf, type Route } from '../http/call.js';
 import type { Parts } from '../parts.js';
 import { Sessions } from './sessions.js';
@@ -49,12 +50,17 @@ export function userRoutes(parts: Parts): Route[] {
       await sessions.end(environmentOf(call), { id: call.user?.sessionId ?? '' }, 'signed out');
       return { body: undefined };
     }),
-    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts.cursorSecret) })),
+    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
     bind(own.read, async (call) => ({ body: presentUser(await userNamed(environmentOf(call), call.params.user)) })),
     bind(own.create, async (call) => ({ body: presentUser(await sessions.makeUser(environmentOf(call), call.body)) })),
     bind(own.patch, (call) => change(environmentOf(call), call.params.user, call.body)),
     bind(own.remove, async (call) => {
-      const removed = await store.remove(environmentOf(call), call.params.user);
+      const shapes = await parts.catalogue.shapes(environmentOf(call));
+      const removed = await store.remove(environmentOf(call), call.params.user, shapes, {
+        now: new Date(parts.now()),
+        by: recordAuthor(call).by,
+        taken: new Set(),
+      });
       if (!removed) throw new Problem('not-found', `There is no user ${call.params.user}.`);
       parts.userTokens.forget({ userId: call.params.user });
       return { body: undefined };

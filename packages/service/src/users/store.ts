@@ -3,8 +3,11 @@ import { Problem, type User } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { and, eq, isNull } from 'drizzle-orm';
 import { type Database, isDuplicate } from '../database/connection.js';
+import type { Shapes } from '../collections/catalogue.js';
+import { type Deletion, releaseReferences } from '../collections/references.js';
+import { writeProblem } from '../collections/writes.js';
 import { tablesOf } from '../database/environmentTables.js';
-import { type Columns, cutPage, type ListRequest, planList } from '../database/listing.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, planList } from '../database/listing.js';
 import type { Environment } from '../http/call.js';
 
 export type UserRow = ReturnType<typeof tablesOf>['users']['$inferSelect'];
@@ -66,24 +69,29 @@ export class UserStore {
     await this.database.orm.update(users).set(changes).where(eq(users.id, id));
   }
 
-  /** Deletes the user, ends their sessions and detaches their devices, all or nothing. */
-  async remove(environment: Environment, id: string): Promise<boolean> {
-    const { users, sessions, devices } = tablesOf(environment.database);
-    return this.database.orm.transaction(async (transaction) => {
-      const [result] = await transaction.delete(users).where(eq(users.id, id));
-      await transaction.delete(sessions).where(eq(sessions.userId, id));
-      await transaction.update(devices).set({ userId: null }).where(eq(devices.userId, id));
-      return result.affectedRows > 0;
+  /** Deletes the user, ends their sessions, detaches their devices, and lets go what refers to them, all or nothing. */
+  async remove(environment: Environment, id: string, shapes: Shapes, deletion: Deletion): Promise<boolean> {
+    const { database } = environment;
+    return this.database.transaction(async (on) => {
+      await releaseReferences(on, shapes, 'users', id, deletion);
+      try {
+        const { affectedRows } = await on.change(`DELETE FROM \`${database}\`._users WHERE id = ?`, [id]);
+        await on.change(`DELETE FROM \`${database}\`._sessions WHERE userId = ?`, [id]);
+        await on.change(`UPDATE \`${database}\`._devices SET userId = NULL WHERE userId = ?`, [id]);
+        return affectedRows > 0;
+      } catch (error) {
+        throw writeProblem(error, shapes.users, { id, values: {} });
+      }
     });
   }
 
-  async list(environment: Environment, request: ListRequest, cursorSecret: Buffer) {
-    const plan = planList(COLUMNS, request, { field: 'id', descending: true }, cursorSecret);
+  async list(environment: Environment, request: ListRequest, ground: ListGround) {
+    const plan = planList(COLUMNS, request, { field: 'id', descending: true }, ground);
     const rows = await this.database.rows<UserRow>(
       `SELECT * FROM \`${environment.database}\`._users WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       plan.values,
     );
-    return cutPage(rows, plan, cursorSecret, (row, field) => row[field as keyof UserRow], presentUser);
+    return cutPage(rows, plan, ground, (row, field) => row[field as keyof UserRow], presentUser);
   }
 
   async insertSession(environment: Environment, row: SessionRow): Promise<void> {

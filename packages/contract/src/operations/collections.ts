@@ -1,0 +1,368 @@
+import { FIELD_TYPES, type Json, ON_DELETE, RECORD_ACTIONS, RULE_PRESETS, type RulePreset } from '@orchard/core';
+import { z } from 'zod';
+import { collectionName, ENVIRONMENT, environmentParams, jsonObject, nothing, operation, recordId, time, uuid } from '../common.js';
+
+const json = z.custom<Json>((value) => value !== undefined).meta({});
+const bound = z.union([z.number(), z.string().max(40)]);
+const fieldShape = {
+  type: z.enum(FIELD_TYPES),
+  required: z.boolean().optional(),
+  default: json.optional().describe('A constant, or `now()` for a date or time'),
+  unique: z.boolean().optional(),
+  min: bound.optional(),
+  max: bound.optional(),
+  minLength: z.int().min(0).optional(),
+  maxLength: z.int().min(0).optional(),
+  pattern: z.string().max(200).optional().describe('A regular expression (ECMA-262) that the whole text matches'),
+  choices: z.array(z.string().min(1).max(100)).min(1).max(200).optional(),
+  to: collectionName.optional().describe('With a reference: the collection it leads to, or `users`'),
+  onDelete: z.enum(ON_DELETE).optional().describe('With a reference: what becomes of the record when the other is deleted'),
+  hidden: z.boolean().optional().describe('Not shown to clients'),
+};
+const field = z.strictObject(fieldShape).meta({ id: 'Field' });
+const namedField = z.strictObject({ name: collectionName, ...fieldShape });
+export type NamedField = z.output<typeof namedField>;
+
+const rule = z
+  .string()
+  .trim()
+  .min(1)
+  .max(4000)
+  .transform((text) => RULE_PRESETS[text as RulePreset] ?? text)
+  .meta({ description: `A condition in CQL2 over the record, or one of: ${Object.keys(RULE_PRESETS).join(', ')}` });
+const rules = { read: rule, create: rule, update: rule, delete: rule };
+
+const index = z.object({ name: z.string(), fields: z.array(z.string()), kind: z.enum(['order', 'unique', 'place']) }).meta({ id: 'Index' });
+const dropped = z
+  .object({ column: z.string(), name: z.string(), type: z.enum(FIELD_TYPES), at: time, until: time })
+  .meta({ id: 'DroppedField' });
+export const collection = z
+  .object({
+    name: z.string(),
+    fields: z.array(namedField),
+    rules: z.object({ read: z.string(), create: z.string(), update: z.string(), delete: z.string() }),
+    records: z.int().describe('Number of records; an estimate above 100,000'),
+    bytes: z.int().describe('Size with indexes, estimated'),
+    grownBy: z.int().nullable().describe('Records more than seven days ago, or than on the first day that was counted'),
+    indexes: z.array(index),
+    dropped: z.array(dropped).describe('Fields whose values can still be brought back'),
+    createdAt: time,
+  })
+  .meta({ id: 'Collection' });
+export type Collection = z.infer<typeof collection>;
+
+const change = z.discriminatedUnion('change', [
+  z.strictObject({ change: z.literal('add'), name: collectionName, field }),
+  z.strictObject({ change: z.literal('set'), name: collectionName, field }),
+  z.strictObject({ change: z.literal('rename'), name: collectionName, to: collectionName }),
+  z.strictObject({ change: z.literal('drop'), name: collectionName }),
+  z.strictObject({ change: z.literal('recover'), column: z.string().max(64), as: collectionName.optional() }),
+]);
+export type SchemaChange = z.output<typeof change>;
+const preview = z
+  .object({
+    change,
+    fits: z.int().describe('Records that fit the change'),
+    misfits: z.int().describe('Records that do not'),
+    examples: z.array(z.object({ id: recordId, value: json.nullable(), problem: z.string() })).describe('Up to five that do not'),
+    notes: z.array(z.string()).describe('What else the change touches'),
+    blocked: z.string().nullable().describe('Why the change cannot be made, or null'),
+  })
+  .meta({ id: 'ChangePreview' });
+export type ChangePreview = z.output<typeof preview>;
+const misfits = z
+  .enum(['refuse', 'clear'])
+  .default('refuse')
+  .describe('What becomes of values that do not fit: refuse the change, or clear them');
+
+const explained = z
+  .object({
+    text: z.string(),
+    result: z.boolean().nullable().describe('null is unknown'),
+    decided: z.boolean().describe('Whether it made the whole come out as it did'),
+    get parts() {
+      return z.array(explained).optional();
+    },
+  })
+  .meta({ id: 'Explained' });
+
+const advice = z
+  .object({
+    form: z.string().describe('What the lists have in common: the fields they compare and sort by'),
+    example: z.string().describe('The filter and sort of one of them'),
+    calls: z.int(),
+    meanMs: z.number(),
+    worstMs: z.number(),
+    lastAt: time,
+    propose: z
+      .object({ fields: z.array(z.string()), kind: z.enum(['order', 'place']) })
+      .nullable()
+      .describe('The index that would serve them'),
+    servedBy: z.string().nullable().describe('The index that serves them now'),
+    before: z.object({ calls: z.int(), meanMs: z.number() }).nullable().describe('What they cost before that index was made'),
+  })
+  .meta({ id: 'Advice' });
+export type Advice = z.output<typeof advice>;
+
+const view = z
+  .object({
+    id: uuid,
+    name: z.string(),
+    query: z.string().describe("Filter, sort and columns as the query of the console's address"),
+    createdBy: z.string(),
+    createdAt: time,
+  })
+  .meta({ id: 'View' });
+export type View = z.output<typeof view>;
+
+export const IMPORT_FORMATS = { csv: 'text/csv', ndjson: 'application/x-ndjson', geojson: 'application/geo+json' } as const;
+const formats = z.enum(['csv', 'ndjson', 'geojson']);
+const importReport = z
+  .object({
+    stored: z.int(),
+    rejected: z.int(),
+    rejects: z.array(z.object({ line: z.int(), reason: z.string(), row: z.string() })).describe('The first hundred'),
+  })
+  .meta({ id: 'ImportReport' });
+export type ImportReport = z.output<typeof importReport>;
+
+const params = environmentParams.extend({ collection: collectionName });
+const viewer = { kind: 'member', role: 'viewer' } as const;
+const developer = { kind: 'member', role: 'developer' } as const;
+const ONE = `${ENVIRONMENT}/collections/{collection}`;
+
+export const collectionOperations = {
+  list: operation({
+    id: 'collections.list',
+    method: 'GET',
+    path: `${ENVIRONMENT}/collections`,
+    summary: 'Collections with their fields, rules and sizes',
+    caller: viewer,
+    params: environmentParams,
+    reply: z.object({ items: z.array(collection) }),
+  }),
+  read: operation({
+    id: 'collections.read',
+    method: 'GET',
+    path: ONE,
+    summary: 'One collection',
+    caller: viewer,
+    params,
+    reply: collection,
+    problems: ['collection-unknown'],
+  }),
+  create: operation({
+    id: 'collections.create',
+    method: 'POST',
+    path: `${ENVIRONMENT}/collections`,
+    summary: 'Make a collection, readable and writable by record owners only',
+    caller: developer,
+    params: environmentParams,
+    body: z.strictObject({
+      name: collectionName,
+      fields: z.array(namedField).max(200).optional(),
+      rules: z.strictObject(rules).partial().optional(),
+    }),
+    status: 201,
+    reply: collection,
+    problems: ['already-exists', 'malformed-filter'],
+  }),
+  patch: operation({
+    id: 'collections.patch',
+    method: 'PATCH',
+    path: ONE,
+    summary: 'Change access rules, or add fields',
+    caller: developer,
+    params,
+    body: z.strictObject({ rules: z.strictObject(rules).partial().optional(), addFields: z.array(namedField).max(200).optional() }),
+    reply: collection,
+    problems: ['collection-unknown', 'malformed-filter'],
+  }),
+  remove: operation({
+    id: 'collections.remove',
+    method: 'DELETE',
+    path: ONE,
+    summary: 'Delete a collection with all of its records',
+    caller: developer,
+    params,
+    status: 204,
+    reply: nothing,
+    problems: ['collection-unknown', 'still-referenced'],
+  }),
+  tryRule: operation({
+    id: 'collections.tryRule',
+    method: 'POST',
+    path: `${ONE}/rules/try`,
+    summary: 'Whether a rule would let somebody do something to a record, and which part of it decides',
+    caller: viewer,
+    params,
+    body: z.strictObject({
+      action: z.enum(RECORD_ACTIONS),
+      user: uuid.nullable().describe('A user of the environment; null for nobody signed in'),
+      roles: z.array(z.string().max(100)).max(50).optional().describe("In place of the user's own"),
+      record: z.union([recordId, jsonObject]).describe('The id of a record, or one to be written'),
+      rule: rule.optional().describe('In place of the rule in force'),
+    }),
+    reply: z.object({ allowed: z.boolean(), rule: z.string(), explained }),
+    problems: ['collection-unknown', 'not-found', 'malformed-filter'],
+  }),
+  schema: operation({
+    id: 'collections.schema',
+    method: 'GET',
+    path: `${ONE}/schema`,
+    summary: 'The fields as JSON Schema 2020-12',
+    caller: viewer,
+    params,
+    reply: jsonObject,
+    problems: ['collection-unknown'],
+  }),
+  previewSchema: operation({
+    id: 'collections.previewSchema',
+    method: 'POST',
+    path: `${ONE}/schema/preview`,
+    summary: 'What it would take to bring the fields to a JSON Schema',
+    caller: viewer,
+    params,
+    body: jsonObject,
+    reply: z.object({ changes: z.array(preview) }),
+    problems: ['collection-unknown'],
+  }),
+  putSchema: operation({
+    id: 'collections.putSchema',
+    method: 'PUT',
+    path: `${ONE}/schema`,
+    summary: 'Bring the fields to a JSON Schema; fields it does not have are dropped',
+    caller: developer,
+    params,
+    query: z.strictObject({ misfits }),
+    body: jsonObject,
+    reply: jsonObject,
+    problems: ['collection-unknown', 'records-do-not-fit'],
+  }),
+  previewChange: operation({
+    id: 'collections.previewChange',
+    method: 'POST',
+    path: `${ONE}/changes/preview`,
+    summary: 'How many records fit a change of a field',
+    caller: viewer,
+    params,
+    body: change,
+    reply: preview,
+    problems: ['collection-unknown', 'not-found'],
+  }),
+  change: operation({
+    id: 'collections.change',
+    method: 'POST',
+    path: `${ONE}/changes`,
+    summary: 'Change, rename, drop or recover a field',
+    caller: developer,
+    params,
+    query: z.strictObject({ misfits }),
+    body: change,
+    reply: collection,
+    problems: ['collection-unknown', 'not-found', 'already-exists', 'records-do-not-fit'],
+  }),
+  addIndex: operation({
+    id: 'collections.addIndex',
+    method: 'POST',
+    path: `${ONE}/indexes`,
+    summary: 'Make an index over one field or several',
+    caller: developer,
+    params,
+    body: z.strictObject({ fields: z.array(collectionName).min(1).max(5) }),
+    status: 201,
+    reply: index,
+    problems: ['collection-unknown', 'already-exists'],
+  }),
+  removeIndex: operation({
+    id: 'collections.removeIndex',
+    method: 'DELETE',
+    path: `${ONE}/indexes/{index}`,
+    summary: 'Drop an index',
+    caller: developer,
+    params: params.extend({ index: z.string().max(64) }),
+    status: 204,
+    reply: nothing,
+    problems: ['collection-unknown', 'not-found'],
+  }),
+  advice: operation({
+    id: 'collections.advice',
+    method: 'GET',
+    path: `${ONE}/advice`,
+    summary: 'What lists have cost, and the indexes that would serve them',
+    caller: viewer,
+    params,
+    reply: z.object({ items: z.array(advice) }),
+    problems: ['collection-unknown'],
+  }),
+  views: operation({
+    id: 'collections.views',
+    method: 'GET',
+    path: `${ONE}/views`,
+    summary: 'Saved views',
+    caller: viewer,
+    params,
+    reply: z.object({ items: z.array(view) }),
+    problems: ['collection-unknown'],
+  }),
+  saveView: operation({
+    id: 'collections.saveView',
+    method: 'POST',
+    path: `${ONE}/views`,
+    summary: 'Save a view for the whole team, or replace the one of that name',
+    caller: developer,
+    params,
+    body: z.strictObject({ name: z.string().trim().min(1).max(80), query: z.string().max(4000) }),
+    status: 201,
+    reply: view,
+    problems: ['collection-unknown'],
+  }),
+  removeView: operation({
+    id: 'collections.removeView',
+    method: 'DELETE',
+    path: `${ONE}/views/{view}`,
+    summary: 'Forget a saved view',
+    caller: developer,
+    params: params.extend({ view: uuid }),
+    status: 204,
+    reply: nothing,
+    problems: ['not-found'],
+  }),
+  importRecords: operation({
+    id: 'collections.import',
+    method: 'POST',
+    path: `${ONE}/import`,
+    summary: 'Store the rows of a CSV, NDJSON or GeoJSON file',
+    caller: developer,
+    params,
+    query: z.strictObject({
+      format: formats,
+      strict: z.stringbool().default(false).describe('Store nothing when one row does not fit'),
+      check: z.stringbool().default(false).describe('Only check the rows, store nothing'),
+      columns: z
+        .string()
+        .max(16_000)
+        .optional()
+        .describe('JSON: column of the file to field, to null to leave it out, or to `field.longitude` and `field.latitude`'),
+      progress: z
+        .stringbool()
+        .default(false)
+        .describe('Answer NDJSON: lines with `stored` and `rejected` as it goes on, one with each `reject`, and the `report`'),
+    }),
+    rawBody: Object.values(IMPORT_FORMATS),
+    reply: importReport,
+    problems: ['collection-unknown', 'import-refused'],
+  }),
+  exportRecords: operation({
+    id: 'collections.export',
+    method: 'GET',
+    path: `${ONE}/export`,
+    summary: 'The records as CSV, NDJSON or GeoJSON',
+    caller: viewer,
+    params,
+    query: z.strictObject({ format: formats, filter: z.string().max(16_000).optional(), fields: z.string().max(4000).optional() }),
+    reply: z.string(),
+    replyTypes: Object.values(IMPORT_FORMATS),
+    problems: ['collection-unknown', 'malformed-filter'],
+  }),
+};

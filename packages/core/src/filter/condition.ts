@@ -1,0 +1,97 @@
+/**
+ * A filter after its names and types were checked: what both back ends, SQL and memory, work from. Everything that
+ * can be said with less is gone: BETWEEN, the temporal predicates and array equality are comparisons and contents.
+ */
+import type { Edge, Position } from './geometry.js';
+import type { PatternPart } from './folding.js';
+import type { Comparison } from './tree.js';
+
+export const VALUE_KINDS = ['text', 'number', 'boolean', 'date', 'time', 'place', 'list', 'object'] as const;
+/** What a field holds, as far as filters care. */
+export type ValueKind = (typeof VALUE_KINDS)[number];
+
+/** The fields a filter may name. A path has more than one part where references are followed. */
+export type FilterScope = {
+  kindOf(path: readonly string[]): ValueKind | null;
+  /** Names to suggest for a misspelt one. */
+  names(): Iterable<string>;
+};
+
+/** Constants: texts, numbers and booleans as they are, dates as `2026-07-14`, times as milliseconds since 1970. */
+export type Term =
+  | { is: 'constant'; kind: ValueKind; value: string | number | boolean | Position }
+  | { is: 'field'; kind: ValueKind; path: readonly string[] }
+  | { is: 'me'; kind: 'text' }
+  | { is: 'myRoles'; kind: 'list' }
+  | { is: 'now'; kind: 'time' }
+  | { is: 'arithmetic'; kind: 'number'; operator: '+' | '-' | '*' | '/' | '%' | 'div'; left: Term; right: Term }
+  | { is: 'folded'; kind: 'text'; letters: 'case' | 'accents'; of: Term }
+  | { is: 'midnight'; kind: 'time'; of: Term }
+  | { is: 'distance'; kind: 'number'; from: Term; to: Term };
+
+export type Scalar = string | number | boolean;
+export type Condition =
+  | { is: 'always'; value: boolean }
+  | { is: 'all' | 'any'; parts: Condition[] }
+  | { is: 'not'; part: Condition }
+  | { is: 'compare'; operator: Comparison; left: Term; right: Term }
+  | { is: 'null'; of: Term }
+  | { is: 'like'; of: Term; pattern: PatternPart[] }
+  | { is: 'oneOf'; of: Term; items: Term[] }
+  | { is: 'samePlace'; left: Term; right: Term }
+  | { is: 'insideBox'; of: Term; bounds: readonly [number, number, number, number]; boundary: boolean }
+  | { is: 'insidePolygon'; of: Term; rings: Position[][]; edges: Edge[]; boundary: boolean }
+  /** Whether the list holds the item; an inner list counts by its own items. */
+  | { is: 'holds'; list: Term; item: Scalar }
+  /** Whether every item of the list is one of these. */
+  | { is: 'within'; list: Term; items: Scalar[] }
+  /** Whether the list shares an item with the roles of the one who asks. */
+  | { is: 'sharesRoles'; list: Term; how: 'any' | 'all' | 'within' };
+
+/** A scope of plain fields without references. */
+export function flatScope(kinds: ReadonlyMap<string, ValueKind>): FilterScope {
+  return {
+    kindOf: ([name, ...rest]) => (rest.length === 0 && name !== undefined ? (kinds.get(name) ?? null) : null),
+    names: () => kinds.keys(),
+  };
+}
+
+/** Every field path a condition reads. */
+export function pathsOf(condition: Condition): (readonly string[])[] {
+  const paths: (readonly string[])[] = [];
+  visitTerms(condition, (term) => {
+    if (term.is === 'field') paths.push(term.path);
+  });
+  return paths;
+}
+
+/** Calls `seen` for every term, inner ones too. */
+export function visitTerms(condition: Condition, seen: (term: Term) => void): void {
+  const term = (one: Term): void => {
+    seen(one);
+    if (one.is === 'arithmetic') [one.left, one.right].forEach(term);
+    else if (one.is === 'distance') [one.from, one.to].forEach(term);
+    else if (one.is === 'folded' || one.is === 'midnight') term(one.of);
+  };
+  switch (condition.is) {
+    case 'always':
+      return;
+    case 'all':
+    case 'any':
+      for (const part of condition.parts) visitTerms(part, seen);
+      return;
+    case 'not':
+      return visitTerms(condition.part, seen);
+    case 'compare':
+    case 'samePlace':
+      return [condition.left, condition.right].forEach(term);
+    case 'oneOf':
+      return [condition.of, ...condition.items].forEach(term);
+    case 'holds':
+    case 'within':
+    case 'sharesRoles':
+      return term(condition.list);
+    default:
+      return term(condition.of);
+  }
+}

@@ -1,0 +1,22 @@
+/** «; did you mean …» for the known name that is fewest edits away, if it is near enough. */
+export function nearest(name: string, known: Iterable<string>): string {
+  let best = { name: '', distance: Math.max(2, Math.floor(name.length / 3) + 1) };
+  for (const candidate of known) {
+    const distance = editDistance(name.toLowerCase(), candidate.toLowerCase());
+    if (distance < best.distance) best = { name: candidate, distance };
+  }
+  return best.name ? `; did you mean \`${best.name}\`?` : '';
+}
+
+/** Levenshtein distance, one row at a time. */
+function editDistance(a: string, b: string): number {
+  let row = Array.from({ length: b.length + 1 }, (_, i) => i);
+  for (let i = 1; i <= a.length; i++) {
+    const above = row;
+    row = [i];
+    for (let j = 1; j <= b.length; j++) {
+      row.push(Math.min((above[j] as number) + 1, (row[j - 1] as number) + 1, (above[j - 1] as number) + (a[i - 1] === b[j - 1] ? 0 : 1)));
+    }
+  }
+  return row[b.length] as number;
+}

@@ -1,0 +1,271 @@
+/** Writes a condition as MariaDB SQL with placeholders; nothing of a filter's text goes into the SQL itself. */
+import { type Condition, type Term, visitTerms } from './condition.js';
+import { type Asking, compileEvaluator, reader } from './evaluate.js';
+import { ACCENTED, writePattern } from './folding.js';
+import { type Box, boxesAround, boxOf, type Edge, type Position } from './geometry.js';
+
+/** A placeholder's value, or how it follows from who asks. */
+export type Slot = { value: unknown } | { from: (asking: Asking) => unknown };
+export type Sql = { sql: string; slots: Slot[] };
+/** How the fields are called in SQL. */
+export type SqlNames = {
+  column(path: readonly string[]): string;
+  /** A column with a spatial index that holds the place, or a place off the globe; null without index. */
+  spatial?(path: readonly string[]): string | null;
+};
+
+/** The values of the placeholders for one who asks. */
+export const bindSlots = (slots: readonly Slot[], asking: Asking): unknown[] =>
+  slots.map((slot) => ('value' in slot ? slot.value : slot.from(asking)));
+
+/** A condition for WHERE. Boxes that a spatial index can answer are added where the condition implies them. */
+export function compileSql(condition: Condition, names: SqlNames): Sql {
+  const writer = new Writer(names);
+  const sql = writer.condition(condition);
+  const hints = names.spatial ? impliedBoxes(condition, names.spatial) : [];
+  const boxes = hints.map(({ column, boxes: areas }) => `(${areas.map((area) => writer.touches(column, area)).join(' OR ')})`);
+  return {
+    sql: [...boxes, sql].join(' AND '),
+    slots: boxes.length > 0 ? [...writer.slots.slice(writer.mark), ...writer.slots.slice(0, writer.mark)] : writer.slots,
+  };
+}
+
+/** A value for ORDER BY or SELECT. */
+export function compileTermSql(term: Term, names: SqlNames): Sql {
+  const writer = new Writer(names);
+  return { sql: writer.term(term), slots: writer.slots };
+}
+
+/** A condition without fields is decided before the statement runs. */
+function isStatic(condition: Condition): { fields: boolean; asking: boolean } {
+  const seen = { fields: false, asking: condition.is === 'sharesRoles' };
+  visitTerms(condition, (term) => {
+    if (term.is === 'field') seen.fields = true;
+    if (term.is === 'me' || term.is === 'myRoles' || term.is === 'now') seen.asking = true;
+  });
+  return seen;
+}
+
+const hasField = (term: Term): boolean => term.is === 'field' || (term.is === 'folded' && hasField(term.of));
+const NOBODY: Asking = { me: { id: null, roles: [] }, now: 0 };
+const truthSql = (truth: boolean | null) => (truth === null ? 'NULL' : truth ? 'TRUE' : 'FALSE');
+/** A number literal that MariaDB takes for a DOUBLE, not a DECIMAL. */
+const double = (n: number) => (/e/.test(String(n)) ? String(n) : `${n}e0`);
+
+class Writer {
+  readonly slots: Slot[] = [];
+  /** How many slots belong to the condition itself. */
+  mark = 0;
+
+  constructor(private readonly names: SqlNames) {}
+
+  #put(value: unknown): string {
+    this.slots.push({ value });
+    return '?';
+  }
+
+  condition(condition: Condition): string {
+    const sql = this.#condition(condition);
+    this.mark = this.slots.length;
+    return sql;
+  }
+
+  #condition(condition: Condition): string {
+    if (condition.is === 'always') return truthSql(condition.value);
+    if (condition.is === 'all' || condition.is === 'any')
+      return `(${condition.parts.map((part) => this.#condition(part)).join(condition.is === 'all' ? ' AND ' : ' OR ')})`;
+    if (condition.is === 'not') return `NOT (${this.#condition(condition.part)})`;
+    const { fields, asking } = isStatic(condition);
+    if (!fields) return this.#decided(condition, asking);
+    switch (condition.is) {
+      case 'compare':
+        return `${this.term(condition.left)} ${condition.operator} ${this.term(condition.right)}`;
+      case 'null':
+        return `${this.term(condition.of)} IS NULL`;
+      case 'like':
+        return `${this.term(condition.of)} LIKE ${this.#put(writePattern(condition.pattern))}`;
+      case 'oneOf':
+        return `${this.term(condition.of)} IN (${condition.items.map((item) => this.term(item)).join(', ')})`;
+      case 'samePlace':
+        return this.#samePlace(condition.left, condition.right);
+      case 'insideBox':
+        return this.#insideBox(condition);
+      case 'insidePolygon':
+        return this.#insidePolygon(condition);
+      case 'holds':
+        return this.#holds(condition.list, { value: JSON.stringify([condition.item]) });
+      case 'within':
+        return `JSON_CONTAINS(${this.#put(JSON.stringify(condition.items))}, ${this.term(condition.list)})`;
+      case 'sharesRoles':
+        return this.#sharesRoles(condition.list, condition.how);
+    }
+  }
+
+  #decided(condition: Condition, asking: boolean): string {
+    const evaluate = compileEvaluator(condition);
+    if (!asking) return truthSql(evaluate({}, NOBODY));
+    this.slots.push({
+      from: (who) => {
+        const truth = evaluate({}, who);
+        return truth === null ? null : Number(truth);
+      },
+    });
+    return '?';
+  }
+
+  #holds(list: Term, slot: Slot): string {
+    const sql = this.term(list);
+    this.slots.push(slot);
+    return `JSON_CONTAINS(${sql}, ?)`;
+  }
+
+  #sharesRoles(list: Term, how: 'any' | 'all' | 'within'): string {
+    const roles: Slot = { from: ({ me }) => JSON.stringify(me.roles) };
+    if (how === 'all') return this.#holds(list, roles);
+    if (how === 'within') {
+      this.slots.push(roles);
+      return `JSON_CONTAINS(?, ${this.term(list)})`;
+    }
+    // An overlap counts items of inner lists too, which JSON_OVERLAPS does not.
+    const column = this.term(list);
+    this.slots.push(roles);
+    return `IF(${column} IS NULL, NULL, EXISTS (SELECT 1 FROM JSON_TABLE(?, '$[*]' COLUMNS (role VARCHAR(100) PATH '$')) AS roles WHERE JSON_CONTAINS(${column}, JSON_ARRAY(roles.role))))`;
+  }
+
+  #samePlace(left: Term, right: Term): string {
+    const axis = (name: string) => `${name}(${this.term(left)}) = ${name}(${this.term(right)})`;
+    return `(${axis('ST_X')} AND ${axis('ST_Y')})`;
+  }
+
+  #insideBox({ of, bounds: [west, south, east, north], boundary }: Extract<Condition, { is: 'insideBox' }>): string {
+    const place = this.term(of);
+    const [more, less] = boundary ? ['>=', '<='] : ['>', '<'];
+    const test = (axis: string, operator: string, value: number) => `${axis}(${place}) ${operator} ${this.#put(value)}`;
+    const across = `${test('ST_X', more, west)} ${west <= east ? 'AND' : 'OR'} ${test('ST_X', less, east)}`;
+    return `((${across}) AND ${test('ST_Y', more, south)} AND ${test('ST_Y', less, north)})`;
+  }
+
+  #insidePolygon({ of, edges, boundary }: Extract<Condition, { is: 'insidePolygon' }>): string {
+    const place = this.term(of);
+    const [x, y] = [`ST_X(${place})`, `ST_Y(${place})`];
+    const onSide = `(${edges.map((edge) => onEdgeSql(x, y, edge)).join(' OR ')})`;
+    const inside = balancedXor(edges.map((edge) => crossedSql(x, y, edge)));
+    return boundary ? `(${onSide} OR ${inside})` : `(NOT ${onSide} AND ${inside})`;
+  }
+
+  /** Whether a box touches a place, by the spatial index. */
+  touches(column: string, [west, south, east, north]: Box): string {
+    const corners = [
+      [west, south],
+      [east, south],
+      [east, north],
+      [west, north],
+      [west, south],
+    ];
+    return `MBRIntersects(${column}, ST_GeomFromText(${this.#put(`POLYGON((${corners.map((corner) => corner.join(' ')).join(', ')}))`)}))`;
+  }
+
+  term(term: Term): string {
+    switch (term.is) {
+      case 'constant':
+        return this.#constant(term);
+      case 'field':
+        return this.names.column(term.path);
+      case 'me':
+        this.slots.push({ from: ({ me }) => me.id });
+        return '?';
+      case 'myRoles':
+        this.slots.push({ from: ({ me }) => JSON.stringify(me.roles) });
+        return '?';
+      case 'now':
+        this.slots.push({ from: ({ now }) => new Date(now) });
+        return '?';
+      case 'arithmetic':
+        return this.#arithmetic(term);
+      case 'folded':
+        if (!hasField(term.of)) return this.#readBefore(term);
+        return folded(term.letters, this.term(term.of));
+      case 'midnight':
+        return `CAST(${this.term(term.of)} AS DATETIME(3))`;
+      case 'distance':
+        return `ROUND(ST_Distance_Sphere(${this.term(term.from)}, ${this.term(term.to)}), 3)`;
+    }
+  }
+
+  /** What does not come from a field is computed before the statement runs. */
+  #readBefore(term: Term): string {
+    const read = reader(term);
+    this.slots.push({ from: (asking) => read({}, asking) });
+    return '?';
+  }
+
+  #constant({ kind, value }: Extract<Term, { is: 'constant' }>): string {
+    if (kind === 'place') return `POINT(${this.#put((value as Position)[0])}, ${this.#put((value as Position)[1])})`;
+    if (kind === 'time') return this.#put(new Date(value as number));
+    return this.#put(kind === 'boolean' ? Number(value) : value);
+  }
+
+  /** In DOUBLE throughout: MariaDB's integers overflow, and its quotients of integers are decimals. */
+  #arithmetic({ operator, left, right }: Extract<Term, { is: 'arithmetic' }>): string {
+    const side = (term: Term) => (term.is === 'field' ? `(${this.term(term)} + 0e0)` : this.term(term));
+    const [a, b] = [side(left), side(right)];
+    return operator === 'div' ? `TRUNCATE(${a} / ${b}, 0)` : `(${a} ${operator} ${b})`;
+  }
+}
+
+const onEdgeSql = (x: string, y: string, { x1, y1, x2, y2, dx, dy }: Edge): string => {
+  const between = (axis: string, a: number, b: number) => `${axis} BETWEEN ${double(Math.min(a, b))} AND ${double(Math.max(a, b))}`;
+  return `(${double(dx)} * (${y} - ${double(y1)}) = ${double(dy)} * (${x} - ${double(x1)}) AND ${between(x, x1, x2)} AND ${between(y, y1, y2)})`;
+};
+
+const crossedSql = (x: string, y: string, { x1, y1, y2, dx, dy }: Edge): string =>
+  `((${double(y1)} > ${y}) <> (${double(y2)} > ${y}) AND ${x} < (${double(dx)} * (${y} - ${double(y1)})) / ${double(dy)} + ${double(x1)})`;
+
+/** Nested by halves, so that the depth stays small. */
+function balancedXor(parts: string[]): string {
+  if (parts.length === 1) return parts[0] as string;
+  const half = parts.length >> 1;
+  return `(${balancedXor(parts.slice(0, half))} XOR ${balancedXor(parts.slice(half))})`;
+}
+
+function folded(letters: 'case' | 'accents', sql: string): string {
+  const text = `CONVERT(${sql} USING utf8mb4)`;
+  if (letters === 'case') return `LOWER(${text} COLLATE utf8mb4_uca1400_nopad_as_cs) COLLATE utf8mb4_nopad_bin`;
+  // A text of ASCII alone, told by its length in bytes, needs no look at its letters.
+  let plain = `REGEXP_REPLACE(${text} COLLATE utf8mb4_nopad_bin, '[\\\\x{0300}-\\\\x{036f}]', '')`;
+  for (const [letter, accented] of ACCENTED) plain = `REGEXP_REPLACE(${plain}, '[${accented}]', '${letter}')`;
+  return `IF(LENGTH(${sql}) = CHAR_LENGTH(${sql}), ${text}, ${plain}) COLLATE utf8mb4_nopad_bin`;
+}
+
+/** Boxes outside of which the condition cannot hold, from its parts that are joined by AND. */
+function impliedBoxes(condition: Condition, spatial: (path: readonly string[]) => string | null): { column: string; boxes: Box[] }[] {
+  if (condition.is === 'all') return condition.parts.flatMap((part) => impliedBoxes(part, spatial));
+  const on = (term: Term, boxes: Box[]) => {
+    const column = term.is === 'field' ? spatial(term.path) : null;
+    return column ? [{ column, boxes }] : [];
+  };
+  if (condition.is === 'insideBox') {
+    const [west, south, east, north] = condition.bounds;
+    return on(
+      condition.of,
+      west <= east
+        ? [[west, south, east, north]]
+        : [
+            [west, south, 180, north],
+            [-180, south, east, north],
+          ],
+    );
+  }
+  if (condition.is === 'insidePolygon') return on(condition.of, [boxOf(condition.rings[0] as Position[])]);
+  if (condition.is !== 'compare') return [];
+  const { operator, left, right } = condition;
+  const [near, limit] =
+    operator === '<' || operator === '<=' || operator === '='
+      ? [left, right]
+      : operator === '>' || operator === '>='
+        ? [right, left]
+        : [null, null];
+  if (near?.is !== 'distance' || limit?.is !== 'constant') return [];
+  const [place, center] = near.from.is === 'field' ? [near.from, near.to] : [near.to, near.from];
+  return center.is === 'constant' ? on(place, boxesAround(center.value as Position, Math.max(0, limit.value as number) + 0.001)) : [];
+}

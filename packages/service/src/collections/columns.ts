@@ -1,0 +1,137 @@
+/** How each type of field is kept in MariaDB: its column, how a value goes in and comes out, and its image in the feed. */
+import type { Field, FieldType, Fields, Json, JsonObject } from '@orchard/core';
+
+/** Ids have the collation of texts, so that they compare with texts, and with the ids of users, as they are. */
+export const ID_TYPE = 'VARCHAR(64) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin';
+
+const COLUMN_TYPES: Record<FieldType, string> = {
+  text: 'MEDIUMTEXT',
+  integer: 'BIGINT',
+  number: 'DOUBLE',
+  boolean: 'BOOLEAN',
+  date: 'DATE',
+  time: 'DATETIME(3)',
+  choice: 'VARCHAR(100)',
+  place: 'POINT',
+  reference: ID_TYPE,
+  list: 'JSON',
+  object: 'JSON',
+};
+
+/** The column's type in SQL. */
+export const columnType = ({ type }: Field): string => COLUMN_TYPES[type];
+
+/** What a column's comment says of its field, so that the two cannot drift apart. */
+export const columnComment = ({ type, to, onDelete }: Field): string =>
+  type === 'reference' ? `reference ${to} ${onDelete ?? 'restrict'}` : type;
+
+/** `\`name\` TYPE NULL COMMENT '…'`; without the comment the field is not known yet. */
+export const columnSql = (name: string, field: Field, known = true): string =>
+  `\`${name}\` ${columnType(field)} NULL${known ? ` COMMENT '${columnComment(field)}'` : ''}`;
+
+/** A place off the globe stands for none where a spatial index forbids NULL. */
+const NOWHERE = 'POINT(1000, 1000)';
+/** The column that a spatial index is made on. */
+export const spatialColumn = (field: string): string => `_p_${field}`;
+export const spatialColumnSql = (field: string): string =>
+  `\`${spatialColumn(field)}\` POINT NOT NULL DEFAULT (COALESCE(\`${field}\`, ${NOWHERE}))`;
+/** Brings the indexed column after a place that was changed. */
+export const spatialUpdateSql = (field: string): string => `\`${spatialColumn(field)}\` = COALESCE(\`${field}\`, ${NOWHERE})`;
+
+/** A column's value as the API answers it. */
+export function presentValue(type: FieldType, value: unknown): Json {
+  if (value === null || value === undefined) return null;
+  switch (type) {
+    case 'boolean':
+      return Boolean(value);
+    case 'time':
+      return (value as Date).toISOString();
+    case 'place': {
+      const { x, y } = value as { x: number; y: number };
+      return { type: 'Point', coordinates: [x, y] };
+    }
+    case 'list':
+    case 'object':
+      return (typeof value === 'string' ? JSON.parse(value) : value) as Json;
+    default:
+      return value as Json;
+  }
+}
+
+/** The placeholder and values to store a field with. */
+export function stored(type: FieldType, value: Json | undefined): { sql: string; values: unknown[] } {
+  if (value === null || value === undefined) return { sql: 'NULL', values: [] };
+  switch (type) {
+    case 'place': {
+      const [longitude, latitude] = (value as { coordinates: [number, number] }).coordinates;
+      return { sql: 'POINT(?, ?)', values: [longitude, latitude] };
+    }
+    case 'list':
+    case 'object':
+      return { sql: '?', values: [JSON.stringify(value)] };
+    case 'boolean':
+      return { sql: '?', values: [value ? 1 : 0] };
+    case 'time':
+      return { sql: '?', values: [new Date(value as string)] };
+    default:
+      return { sql: '?', values: [value] };
+  }
+}
+
+/** A row as JSON, for the change feed. `row` is NEW or OLD. */
+export function imageSql(row: 'NEW' | 'OLD', fields: Fields): string {
+  const members = [
+    `'createdAt', ${row}.createdAt`,
+    `'updatedAt', ${row}.updatedAt`,
+    `'version', ${row}.version`,
+    `'ownerId', ${row}.ownerId COLLATE utf8mb4_bin`,
+  ];
+  for (const [name, { type }] of fields) members.push(`'${name}', ${imageValue(`${row}.\`${name}\``, type)}`);
+  return `JSON_OBJECT(${members.join(', ')})`;
+}
+
+function imageValue(column: string, type: FieldType): string {
+  switch (type) {
+    case 'text':
+    case 'choice':
+    case 'reference':
+      return `${column} COLLATE utf8mb4_bin`;
+    case 'place':
+      return `JSON_ARRAY(ST_X(${column}), ST_Y(${column}))`;
+    default:
+      return column;
+  }
+}
+
+/** `2026-07-14 06:00:00.123000` of the database, in RFC 3339. */
+const timeOf = (text: string) => `${text.slice(0, 10)}T${text.slice(11, 19)}.${text.slice(20, 23).padEnd(3, '0')}Z`;
+
+/** The record that an image of the feed shows, in the form of the API; members that are no field any more stay as they were. */
+export function readImage(id: string, image: string, fields: Fields): JsonObject & { id: string; version: number } {
+  const { createdAt, updatedAt, version, ownerId, ...values } = JSON.parse(image) as JsonObject;
+  const record: JsonObject = {
+    id,
+    createdAt: timeOf(createdAt as string),
+    updatedAt: timeOf(updatedAt as string),
+    version: version as number,
+    ownerId: ownerId ?? null,
+  };
+  for (const [name, { type }] of fields) record[name] = presentImage(type, values[name]);
+  return record as JsonObject & { id: string; version: number };
+}
+
+function presentImage(type: FieldType, value: Json | undefined): Json {
+  if (value === null || value === undefined) return null;
+  switch (type) {
+    case 'boolean':
+      return Boolean(value);
+    case 'time':
+      return timeOf(value as string);
+    case 'place': {
+      const [x, y] = value as [number | null, number | null];
+      return x === null ? null : { type: 'Point', coordinates: [x, y] };
+    }
+    default:
+      return value;
+  }
+}

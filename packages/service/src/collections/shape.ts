@@ -1,0 +1,88 @@
+/** What is known of one collection, and the SQL that follows from it alone. */
+import {
+  type AccessRules,
+  type Field,
+  type Fields,
+  type JsonObject,
+  kindOfField,
+  SYSTEM_FIELDS,
+  type ValueKind,
+  SYSTEM_KINDS,
+} from '@orchard/core';
+import { presentValue } from './columns.js';
+
+export type Index = { name: string; fields: string[]; kind: 'order' | 'unique' | 'place' };
+/** A field that was dropped or changed, whose column still holds its values. */
+export type DroppedField = { column: string; name: string; field: Field; at: string };
+
+export type CollectionShape = {
+  name: string;
+  fields: Fields;
+  rules: AccessRules;
+  indexes: Index[];
+  dropped: DroppedField[];
+  /** Fields whose place has a spatial index. */
+  placesIndexed: ReadonlySet<string>;
+  createdAt: Date;
+  /** `database`.`collection` */
+  table: string;
+};
+
+export type RecordRow = { id: string; createdAt: Date; updatedAt: Date; version: number; ownerId: string | null; [field: string]: unknown };
+
+/** Names that may be asked for: system members and fields; clients do not see hidden ones. */
+export function visibleNames(shape: CollectionShape, withHidden: boolean): string[] {
+  return [...SYSTEM_FIELDS, ...[...shape.fields].filter(([, { hidden }]) => withHidden || !hidden).map(([name]) => name)];
+}
+
+export function kindIn(shape: CollectionShape, name: string, withHidden: boolean): ValueKind | null {
+  const field = shape.fields.get(name);
+  if (field) return field.hidden && !withHidden ? null : kindOfField(field);
+  return SYSTEM_KINDS.get(name) ?? null;
+}
+
+/** A row as the API answers it. @param only the names to answer; `id` and `version` always come */
+export function presentRow(
+  shape: CollectionShape,
+  row: RecordRow,
+  only: ReadonlySet<string> | null,
+  withHidden: boolean,
+): JsonObject & { id: string; version: number } {
+  const record: JsonObject & { id: string; version: number } = { id: row.id } as never;
+  if (!only || only.has('createdAt')) record.createdAt = row.createdAt.toISOString();
+  if (!only || only.has('updatedAt')) record.updatedAt = row.updatedAt.toISOString();
+  record.version = row.version;
+  if (!only || only.has('ownerId')) record.ownerId = row.ownerId;
+  for (const [name, field] of shape.fields) {
+    if ((!only || only.has(name)) && (withHidden || !field.hidden)) record[name] = presentValue(field.type, row[name]);
+  }
+  return record;
+}
+
+/** Takes hidden fields off a record. */
+export function withoutHidden<R extends JsonObject>(shape: CollectionShape, record: R): R {
+  let shown = record;
+  for (const [name, { hidden }] of shape.fields) {
+    if (!hidden) continue;
+    if (shown === record) shown = { ...record };
+    delete shown[name];
+  }
+  return shown;
+}
+
+/** The users of an environment, as references and filters see them. */
+export const usersShape = (database: string): CollectionShape => ({
+  name: 'users',
+  fields: new Map<string, Field>([
+    ['email', { type: 'text' }],
+    ['name', { type: 'text' }],
+    ['roles', { type: 'list' }],
+    ['disabled', { type: 'boolean' }],
+  ]),
+  rules: { read: "id = me('id')", create: 'FALSE', update: 'FALSE', delete: 'FALSE' },
+  indexes: [],
+  dropped: [],
+  placesIndexed: new Set(),
+  createdAt: new Date(0),
+  table: `\`${database}\`._users`,
+});
