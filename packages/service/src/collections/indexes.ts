@@ -55,7 +55,7 @@ export class Indexes {
     for (const row of await this.#rows(environment, shape.name)) {
       const form = listForm(row);
       const proposal = proposeIndex(form, (field) => isIndexable(shape, field));
-      if (!proposal || !servingIndex(proposal, [{ name: '', ...made }])) continue;
+      if (!proposal || !servingIndex(proposal, [{ name: 'made', ...made }])) continue;
       const before: Before = { calls: Number(row.calls), meanMs: Number(row.totalUs) / Number(row.calls) / 1000 };
       await this.parts.database.run(
         `UPDATE ${table} SET calls = 0, totalUs = 0, worstUs = 0, shape = ? WHERE collection = ? AND form = ?`,
