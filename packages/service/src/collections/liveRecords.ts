@@ -72,6 +72,7 @@ type View = { shapes: Shapes; shape: CollectionShape; tests: { evaluate: Evaluat
 
 class LiveListener implements FeedListener {
   #view: View | null = null;
+  #taking: Promise<void> = Promise.resolve();
   /** The version last sent of the one record that is watched. */
   #seen = 0;
 
@@ -90,7 +91,17 @@ class LiveListener implements FeedListener {
     this.#seen = version;
   }
 
-  async take(rows: readonly FeedRow[]): Promise<void> {
+  get hasRoom(): boolean {
+    return this.stream.hasRoom;
+  }
+
+  /** One call after another: what is being read for one must not overtake it. */
+  take(rows: readonly FeedRow[]): Promise<void> {
+    this.#taking = this.#taking.catch(() => undefined).then(() => this.#take(rows));
+    return this.#taking;
+  }
+
+  async #take(rows: readonly FeedRow[]): Promise<void> {
     for (const row of rows) {
       if (!this.stream.hasRoom) return;
       if (row.number <= this.position) continue;

@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { Problem, type ImportReport } from '@orchard/contract';
-import { checkFields, type Field, type Fields } from '@orchard/core';
+import { checkFields, type Field, type Fields, fieldNameProblem } from '@orchard/core';
 import type { Author } from '../collections/author.js';
 import { unknownCollection } from '../collections/catalogue.js';
 import type { Records } from '../collections/records.js';
@@ -130,7 +130,9 @@ export class Importer {
     mapper: RowMapper,
     fields: Fields = NO_FIELDS,
   ): { added: Fields; widened: string[] } {
-    let added: Fields = new Map();
+    let added: Fields = new Map(
+      [...mapper.guessed].filter(([name]) => !fields.has(name) && fieldNameProblem(name, fields.keys()) === null),
+    );
     const widened = new Set<string>();
     for (const row of rows) {
       if (row.problem) continue;

@@ -69,9 +69,20 @@ export class RowMapper {
     if (this.format !== 'csv') return;
     for (const column of Object.keys(rows[0]?.values ?? {})) {
       const field = this.#fieldOf(column);
-      if (field && !fields.has(field) && !SYSTEM_KINDS.has(field))
+      if (
+        field &&
+        !field.includes('.') &&
+        !fields.has(field) &&
+        !SYSTEM_KINDS.has(field) &&
+        rows.some(({ values }) => values[column] !== '')
+      )
         this.#guessed.set(field, guessType(rows.map(({ values }) => String(values[column] ?? ''))));
     }
+  }
+
+  /** Fields that the columns of a CSV file need, by what all of their first texts are. */
+  get guessed(): Fields {
+    return new Map([...this.#guessed].map(([name, type]) => [name, { type }]));
   }
 
   #fieldOf(column: string): string | null {

@@ -23,8 +23,10 @@ export type FeedRow = {
 /** Where entries are delivered to. */
 export interface FeedListener {
   /** The number of the last entry that was taken. */
-  position: number;
-  /** Takes entries in their order; stops at the one after which it has no room. */
+  readonly position: number;
+  /** Whether it could take another entry now. */
+  readonly hasRoom: boolean;
+  /** Takes entries in their order, one call after another; stops at the one after which it has no room. */
   take(entries: readonly FeedRow[]): Promise<void>;
   /** Called every few seconds with the number up to which everything was delivered. */
   tick(position: number): void;
@@ -33,10 +35,12 @@ export interface FeedListener {
 const POLL_MS = 400;
 const TICK_MS = 5_000;
 const NUMBER_AT_ONCE = 2_000;
-export const READ_AT_ONCE = 200;
+/** Entries hold whole records, so how many are read at once follows from how large they are. */
+const READ = { least: 1, first: 32, most: 256, bytes: 2_000_000 } as const;
 
 export class Feed {
   readonly #tails = new Map<string, Tail>();
+  readonly #limits = new Map<string, number>();
 
   constructor(
     private readonly database: Database,
@@ -77,11 +81,16 @@ export class Feed {
   }
 
   /** Entries after a number, in order. */
-  async read(environment: Environment, after: number, limit = READ_AT_ONCE, collection?: string): Promise<FeedRow[]> {
-    return this.database.rows<FeedRow>(
-      `SELECT number, collection, recordId, action, version, at, \`by\`, \`before\`, \`after\` FROM \`${environment.database}\`._feed WHERE number > ?${collection ? ' AND collection = ?' : ''} ORDER BY number LIMIT ${limit}`,
-      collection ? [after, collection] : [after],
+  async read(environment: Environment, after: number): Promise<FeedRow[]> {
+    const limit = this.#limits.get(environment.id) ?? READ.first;
+    const rows = await this.database.rows<FeedRow>(
+      `SELECT number, collection, recordId, action, version, at, \`by\`, \`before\`, \`after\` FROM \`${environment.database}\`._feed WHERE number > ? ORDER BY number LIMIT ${limit}`,
+      [after],
     );
+    const bytes = rows.reduce((sum, row) => sum + (row.before?.length ?? 0) + (row.after?.length ?? 0), 0);
+    const fitting = rows.length > 0 ? Math.floor((rows.length * READ.bytes) / Math.max(1, bytes)) : limit;
+    this.#limits.set(environment.id, Math.max(READ.least, Math.min(READ.most, limit * 2, fitting)));
+    return rows;
   }
 
   /** Delivers what comes after the listener's position. @returns a function that ends that */
@@ -139,7 +148,7 @@ class Tail {
     if (this.#catchingUp.has(listener)) return;
     this.#catchingUp.add(listener);
     try {
-      while (this.#listeners.has(listener) && listener.position < this.#position) {
+      while (this.#listeners.has(listener) && listener.hasRoom && listener.position < this.#position) {
         const before = listener.position;
         const entries = await this.feed.read(this.environment, before);
         await listener.take(entries);
