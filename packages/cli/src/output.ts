@@ -13,7 +13,7 @@ const csvField = (value: unknown): string => {
 };
 
 /** Control characters could steer the terminal; stored text must not. */
-const printable = (value: unknown): string => plain(value).replace(/[\u0000-\u0008\u000b-\u001f\u007f-\u009f]/g, '·');
+export const printText = (value: unknown): string => plain(value).replace(/[\u0000-\u0008\u000b-\u001f\u007f-\u009f]/g, '·');
 
 export function printList<T>(items: T[], columns: Columns<T>, options: GlobalOptions, next?: string): void {
   const names = Object.keys(columns);
@@ -48,7 +48,7 @@ export function printList<T>(items: T[], columns: Columns<T>, options: GlobalOpt
     chars: none,
     style: { head: process.stdout.isTTY ? ['bold'] : [], border: [], 'padding-left': 0, 'padding-right': 0 },
   });
-  for (const item of items) table.push(names.map((name) => printable(columns[name]?.(item))));
+  for (const item of items) table.push(names.map((name) => printText(columns[name]?.(item))));
   console.log(table.toString().replace(/[ \t]+$/gm, ''));
   if (next) note(`There is more: --cursor ${next}`, options);
 }
@@ -56,7 +56,7 @@ export function printList<T>(items: T[], columns: Columns<T>, options: GlobalOpt
 export function printItem(item: Record<string, unknown>, options: GlobalOptions): void {
   if (options.json) return console.log(JSON.stringify(item, null, 2));
   const width = Math.max(...Object.keys(item).map((name) => name.length));
-  for (const [name, value] of Object.entries(item)) console.log(`${name.padEnd(width)}  ${printable(value)}`);
+  for (const [name, value] of Object.entries(item)) console.log(`${name.padEnd(width)}  ${printText(value)}`);
 }
 
 /** Something for the person, not the program that reads: standard error. */

@@ -44,7 +44,7 @@ it('asks to sign in first, refuses a wrong password, then remembers who you are 
   expect(await signIn('wrong')).toMatchObject({ code: 3, err: expect.stringContaining('E-mail address or password is wrong.') });
   expect(await signIn(OWNER.password)).toMatchObject({ code: 0, err: `Signed in to ${test.address} as Mira Quill.\n` });
   expect(statSync(join(home, 'orchard/settings.json')).mode & 0o077).toBe(0);
-  expect(await orchard(['record', 'collections'])).toMatchObject({ code: 2, err: expect.stringContaining('orchard use') });
+  expect(await orchard(['collection', 'list'])).toMatchObject({ code: 2, err: expect.stringContaining('orchard use') });
   expect(await orchard(['use', 'quillfell-hiker/nowhere'])).toMatchObject({ code: 4 });
   expect(await orchard(['use', 'quillfell-hiker/dev'])).toMatchObject({ code: 0 });
 });

@@ -1,8 +1,12 @@
 /** The library that apps use: `connect` with the client profile, then call. */
 import {
   type BodyInputOf,
+  type BatchAction,
+  type BatchResult,
   createHttpClient,
   type Device,
+  followEvents,
+  type LiveEvent,
   operations,
   type OrchardRecord,
   Problem,
@@ -18,6 +22,7 @@ type Tokens = ReplyOf<typeof operations.users.startSession>;
 export type Storage = { read: () => string | null | Promise<string | null>; write: (value: string | null) => void | Promise<void> };
 export type Options = Profile & { storage?: Storage; fetch?: typeof globalThis.fetch };
 type Json = BodyInputOf<typeof operations.records.create>;
+type SummaryQuery = QueryInputOf<typeof operations.records.summary>;
 type ListQuery = QueryInputOf<typeof operations.records.list>;
 
 /** One collection, as the signed-in user sees it. */
@@ -30,6 +35,19 @@ export type CollectionHandle = {
   /** Changes some fields (merge patch). With `version`, only over that version. */
   change: (id: string, fields: Json, version?: number) => Promise<OrchardRecord>;
   remove: (id: string, version?: number) => Promise<void>;
+  /** Up to 1,000 actions: all or nothing, or with `together: false` each on its own. */
+  batch: (actions: BatchAction[], together?: boolean) => Promise<BatchResult[]>;
+  /** Counts and measures of groups, such as `{ group: 'arrives:week', measure: 'count,sum:nights' }`. */
+  summary: (query: SummaryQuery) => Promise<ReplyOf<typeof operations.records.summary>>;
+  /**
+   * Events of one record (`{ id }`) or of a filter, also over broken connections, until the answered function is
+   * called. `onProblem` is told when the service refuses.
+   */
+  watch: (
+    what: { id: string } | { filter?: string },
+    onEvent: (event: LiveEvent) => void,
+    onProblem?: (problem: Problem) => void,
+  ) => () => void;
 };
 export type Orchard = {
   signUp: (account: BodyInputOf<typeof operations.users.signUp>) => Promise<User>;
@@ -116,6 +134,20 @@ export function connect(options: Options): Orchard {
       change: async (id, body, version) =>
         http.call(records.patch, { params: { collection, id }, body, ...(await headers(over(version))) }),
       remove: async (id, version) => http.call(records.remove, { params: { collection, id }, ...(await headers(over(version))) }),
+      batch: async (actions, together = true) =>
+        (await http.call(records.batch, { params: { collection }, body: { actions, together }, ...(await headers()) })).results,
+      summary: async (query) => http.call(records.summary, { params: { collection }, query, ...(await headers()) }),
+      watch: (what, onEvent, onProblem) => {
+        const stopping = new AbortController();
+        const open = async (more: Record<string, string>, signal: AbortSignal) => {
+          const own = { ...(await headers(more)), signal };
+          return 'id' in what
+            ? http.open(records.liveOne, { params: { collection, id: what.id }, ...own })
+            : http.open(records.live, { params: { collection }, query: what, ...own });
+        };
+        followEvents({ open, onEvent, signal: stopping.signal }).catch((error) => onProblem?.(error as Problem));
+        return () => stopping.abort();
+      },
     }),
     registerDevice: async (id, body) => http.call(devices.put, { params: { id }, body, ...(await headers()) }),
     pushKey: async () => (await http.call(devices.pushKey, await headers())).applicationServerKey,

@@ -11,7 +11,8 @@ export const keepCsrf = (value: string | undefined): void => {
   csrf = value ?? '';
 };
 
-export const api = createHttpClient({ address: '', headers: (): Record<string, string> => (csrf ? { 'orchard-csrf': csrf } : {}) });
+export const csrfHeaders = (): Record<string, string> => (csrf ? { 'orchard-csrf': csrf } : {});
+export const api = createHttpClient({ address: '', headers: csrfHeaders });
 
 export const queries = new QueryClient({
   defaultOptions: {

@@ -1,15 +1,17 @@
 /** Reads server-sent events (HTML standard section 9.2) from a reply, also where headers keep a browser's own reader away. */
 import { EventSourceParserStream } from 'eventsource-parser/stream';
+import { Problem } from './problems.js';
 
 export type LiveEvent = { event: string; id: string; data: unknown };
+type Message = { event?: string; id?: string; data: string };
 
 /** The events of a stream as they come; data is read as JSON. Ends when the stream does. */
 export async function* readEvents(reply: Response): AsyncGenerator<LiveEvent> {
   if (!reply.body) return;
   const messages = reply.body
     .pipeThrough(new TextDecoderStream() as never)
-    .pipeThrough(new EventSourceParserStream()) as unknown as AsyncIterable<{ event?: string; id?: string; data: string }>;
-  const reader = (messages as unknown as ReadableStream<{ event?: string; id?: string; data: string }>).getReader();
+    .pipeThrough(new EventSourceParserStream()) as unknown as ReadableStream<Message>;
+  const reader = messages.getReader();
   try {
     for (;;) {
       const { done, value } = await reader.read();
@@ -18,5 +20,47 @@ export async function* readEvents(reply: Response): AsyncGenerator<LiveEvent> {
     }
   } finally {
     await reader.cancel().catch(() => undefined);
+  }
+}
+
+export type Following = {
+  /** Opens the stream, after the event that came last. */
+  open: (headers: Record<string, string>, signal: AbortSignal) => Promise<Response>;
+  onEvent: (event: LiveEvent) => void;
+  /** Told when the stream is open, and when it waits to be opened again. */
+  onState?: (state: 'open' | 'waiting') => void;
+  signal: AbortSignal;
+};
+
+const FIRST_WAIT_MS = 500;
+const LONGEST_WAIT_MS = 15_000;
+
+/**
+ * Follows a stream until the signal ends it: opened again whenever it breaks, after the last event that came.
+ * @throws {Problem} when the service refuses the stream itself
+ */
+export async function followEvents({ open, onEvent, onState, signal }: Following): Promise<void> {
+  let last = '';
+  let wait = FIRST_WAIT_MS;
+  while (!signal.aborted) {
+    try {
+      const reply = await open(last ? { 'last-event-id': last } : {}, signal);
+      onState?.('open');
+      wait = FIRST_WAIT_MS;
+      for await (const event of readEvents(reply)) {
+        if (event.id) last = event.id;
+        if (event.event !== 'message') onEvent(event);
+      }
+    } catch (error) {
+      if (signal.aborted) return;
+      if (error instanceof Problem && error.status < 500 && error.status !== 429) throw error;
+    }
+    if (signal.aborted) return;
+    onState?.('waiting');
+    await new Promise<void>((resolve) => {
+      const timer = setTimeout(resolve, wait);
+      signal.addEventListener('abort', () => (clearTimeout(timer), resolve()), { once: true });
+    });
+    wait = Math.min(LONGEST_WAIT_MS, wait * 2);
   }
 }

@@ -1,6 +1,7 @@
 export * from './access.js';
 export * from './filter/index.js';
 export * from './grouped.js';
+export * from './guessType.js';
 export * from './histogram.js';
 export * from './identifiers.js';
 export * from './indexAdvice.js';

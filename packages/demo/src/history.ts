@@ -1,6 +1,6 @@
 /** A week of calls before today: made up, but of one piece, since the minute counts are summed from the single calls. */
 import { addValue, base32, uuidv7 } from '@orchard/core';
-import { insertMinutes, insertRequests, type MinuteCount, openDatabase, REQUEST_COLUMNS } from '@orchard/service/history';
+import { insertMinutes, insertRequests, insertSizes, type MinuteCount, openDatabase, REQUEST_COLUMNS } from '@orchard/service/history';
 import { seededRandom } from './scenario.js';
 
 const MINUTE_MS = 60_000;
@@ -212,12 +212,16 @@ export async function writeHistory({ databaseUrl, database, now, devices, keyIds
   const connection = openDatabase(databaseUrl, 2);
   try {
     await insertRequests(connection, database, rows);
+    await insertSizes(connection, database, now, SIZES_A_WEEK_AGO);
     await insertMinutes(connection, database, `past-${base32(bytes(4))}`, [...minutes.values()]);
   } finally {
     await connection.close();
   }
   return rows.length;
 }
+
+/** Records that the collections had seven days ago. */
+const SIZES_A_WEEK_AGO = { huts: 14, trails: 13, bookings: 118, hazards: 15, notices: 2, bulletins: 1 };
 
 function pickPattern(share: number): Pattern {
   let left = share * PATTERNS.reduce((sum, { weight }) => sum + weight, 0);

@@ -1,5 +1,5 @@
 /** Fills a fresh installation with the scenario, through the API like anybody else. */
-import { createHttpClient, type HttpClient, operations, Problem, SCOPES } from '@orchard/contract';
+import { createHttpClient, type HttpClient, type NamedField, operations, Problem, SCOPES } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { APP, HIKER, HUTS, type Hiker, hikers, MEMBERS, OWNER, seededRandom } from './scenario.js';
 
@@ -69,42 +69,70 @@ async function seedClients(owner: HttpClient, environment: string) {
   return { clientKey: ios.keys[0]?.key as string, webKey: web.keys[0]?.key as string, serverKey: server.key as string };
 }
 
+const text = { type: 'text' } as const;
+const integer = (min: number, max?: number) => ({ type: 'integer' as const, min, ...(max === undefined ? {} : { max }) });
+const choice = (...choices: string[]) => ({ type: 'choice' as const, choices });
+const reference = (to: string, onDelete: 'restrict' | 'clear' | 'cascade') => ({ type: 'reference' as const, to, onDelete });
+const REGIONS = ['south', 'middle', 'north'];
+
 async function seedCollections(owner: HttpClient, environment: string): Promise<void> {
   const params = { app: APP.name, environment };
-  const make = (name: string, rules: Record<string, string>, fields: Record<string, string>) =>
+  const make = (name: string, rules: Record<string, string>, fields: Record<string, Omit<NamedField, 'name'>>) =>
     owner.call(operations.collections.create, {
       params,
-      body: { name, rules, fields: Object.entries(fields).map(([field, type]) => ({ name: field, type: type as 'text' })) },
+      body: { name, rules, fields: Object.entries(fields).map(([field, of]) => ({ name: field, ...of })) },
     });
   await make('huts', EVERYONE_READS, {
-    name: 'text',
-    region: 'text',
-    position: 'place',
-    altitudeM: 'integer',
-    bunks: 'integer',
-    state: 'text',
-    amenities: 'list',
+    name: { ...text, required: true, maxLength: 60 },
+    region: choice(...REGIONS),
+    state: choice('open', 'full', 'closed'),
+    bunks: integer(0, 80),
+    altitudeM: integer(0),
+    position: { type: 'place' },
+    warden: reference('users', 'clear'),
+    amenities: { type: 'list' },
   });
   await make('trails', EVERYONE_READS, {
-    name: 'text',
-    fromHut: 'text',
-    toHut: 'text',
-    lengthKm: 'number',
-    ascentM: 'integer',
-    state: 'text',
+    name: text,
+    fromHut: reference('huts', 'restrict'),
+    toHut: reference('huts', 'restrict'),
+    lengthKm: { type: 'number', min: 0 },
+    ascentM: integer(0),
+    state: choice('open', 'closed'),
   });
   await make(
     'bookings',
-    { read: OWNER_RULE, create: OWNER_RULE, update: OWNER_RULE, delete: OWNER_RULE },
-    { hut: 'text', guest: 'text', arrives: 'text', nights: 'integer', party: 'integer', state: 'text' },
+    {
+      read: `${OWNER_RULE} OR hut.warden = me('id')`,
+      create: OWNER_RULE,
+      update: `${OWNER_RULE} OR hut.warden = me('id')`,
+      delete: OWNER_RULE,
+    },
+    {
+      hut: { ...reference('huts', 'restrict'), required: true },
+      arrives: { type: 'date' },
+      nights: integer(1, 14),
+      party: integer(1, 20),
+      state: { ...choice('held', 'paid', 'cancelled'), default: 'held' },
+      guest: reference('users', 'clear'),
+      paidEur: { type: 'number', min: 0, hidden: true },
+    },
   );
   await make(
     'hazards',
-    { read: 'TRUE', create: SIGNED_IN, update: OWNER_RULE, delete: OWNER_RULE },
-    { kind: 'text', position: 'place', note: 'text', state: 'text', photo: 'text' },
+    { read: 'TRUE', create: SIGNED_IN, update: `${OWNER_RULE} OR A_CONTAINS(me('roles'), ('warden'))`, delete: OWNER_RULE },
+    {
+      kind: choice('snow bridge', 'fallen tree', 'high water', 'rockfall'),
+      state: { ...choice('reported', 'approved', 'cleared'), default: 'reported' },
+      position: { type: 'place' },
+      note: { ...text, maxLength: 500 },
+      photo: text,
+      seenAt: { type: 'time', default: 'now()' },
+    },
   );
-  await make('notices', EVERYONE_READS, { hut: 'text', title: 'text', body: 'text', until: 'text' });
-  await make('bulletins', EVERYONE_READS, { title: 'text', body: 'text', level: 'integer', issuedAt: 'text' });
+  await make('notices', EVERYONE_READS, { hut: reference('huts', 'cascade'), title: text, body: text, until: { type: 'date' } });
+  await make('bulletins', EVERYONE_READS, { title: text, body: text, level: integer(1, 5), issuedAt: { type: 'time', default: 'now()' } });
+  await owner.call(operations.collections.addIndex, { params: { ...params, collection: 'huts' }, body: { fields: ['position'] } });
 }
 
 async function seedPeople(owner: HttpClient): Promise<Seeded['people']> {
@@ -128,10 +156,16 @@ async function seedRecords(owner: HttpClient, people: Seeded['people'], now: num
   const day = (ahead: number) => new Date(now + ahead * DAY_MS).toISOString().slice(0, 10);
   const put = (environment: string, collection: string, id: string, body: JsonObject) =>
     owner.call(operations.managedRecords.put, { params: { app: APP.name, environment, collection, id }, body });
+  const wardens = people.filter(({ roles }) => roles.includes('warden'));
+  const warden = (region: string) => wardens[REGIONS.indexOf(region) % wardens.length]?.id ?? null;
   for (const environment of ['dev', 'live']) {
     await Promise.all(
       HUTS.map(({ id, longitude, latitude, ...hut }) =>
-        put(environment, 'huts', id, { ...hut, position: { type: 'Point', coordinates: [longitude, latitude] } }),
+        put(environment, 'huts', id, {
+          ...hut,
+          warden: environment === 'dev' ? warden(hut.region) : null,
+          position: { type: 'Point', coordinates: [longitude, latitude] },
+        }),
       ),
     );
     await Promise.all(
@@ -156,13 +190,16 @@ async function seedRecords(owner: HttpClient, people: Seeded['people'], now: num
   }
   const bookings = Array.from({ length: 160 }, (_, i) => {
     const person = pick(people);
+    const state = pick(['paid', 'paid', 'paid', 'held', 'cancelled']);
+    const [nights, party] = [1 + Math.floor(random() * 4), 1 + Math.floor(random() * 6)];
     return put('dev', 'bookings', `booking-${String(i + 1).padStart(4, '0')}`, {
       hut: pick(HUTS).id,
-      guest: person.name,
+      guest: person.id,
       arrives: day(Math.floor(random() * 60) - 20),
-      nights: 1 + Math.floor(random() * 4),
-      party: 1 + Math.floor(random() * 6),
-      state: pick(['paid', 'paid', 'paid', 'held', 'cancelled']),
+      nights,
+      party,
+      state,
+      paidEur: state === 'paid' ? nights * party * 42.5 : null,
       ownerId: person.id,
     });
   });

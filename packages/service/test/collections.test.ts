@@ -305,6 +305,10 @@ describe('changes of fields', () => {
 
 describe('indexes', () => {
   it('are advised from what lists cost, and show what they gained', async () => {
+    await test.app('POST', '/data/huts/batch', {
+      ...trusted(),
+      body: { actions: Array.from({ length: 220 }, (_, i) => ({ action: 'create', record: { name: `Hut ${i}` } })) },
+    } as never);
     await test.app('GET', "/data/huts?filter=region = 'north'&sort=bunks", as(runa));
     const advice = async () =>
       (await test.owner.call(operations.collections.advice, { params: params('huts') })).items.find(

@@ -166,7 +166,8 @@ it.each(['csv', 'ndjson', 'geojson'] as const)('brings everything back from %s a
   expect(await load('huts', 'ndjson', lines.join('\n'))).toMatchObject({ stored: 30 });
   const file = await save('huts', format, { filter: `id LIKE '${stamp}%'` });
   expect(await load('copies', format, file)).toMatchObject({ stored: 30, rejects: [] });
-  const plain = (records: object[]) => records.map(({ createdAt: _c, updatedAt: _u, ...rest }: Record<string, unknown>) => rest);
+  const plain = (records: Record<string, unknown>[]) =>
+    records.map(({ createdAt: _c, updatedAt: _u, ...rest }: Record<string, unknown>) => rest);
   expect(plain(await all('copies', `id LIKE '${stamp}%'`))).toEqual(plain(await all('huts', `id LIKE '${stamp}%'`)));
 });
 

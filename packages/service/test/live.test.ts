@@ -93,7 +93,7 @@ describe('a live filter', () => {
       { id: 'a', version: 4, deleted: false },
       { id: 'b', version: 2, deleted: true },
     ]);
-    expect((north.of('entered')[0]?.data as { record: object }).record).not.toHaveProperty('state');
+    expect(((north.of('entered')[0] as LiveEvent).data as { record: object }).record).not.toHaveProperty('state');
     north.stop();
 
     const [own, other] = [await listen('diaries', as(runa)), await listen('diaries', as(kenji))];

@@ -4,7 +4,7 @@ import type { Command } from 'commander';
 import { readObject } from '../asking.js';
 import { CommandError, type GlobalOptions, workplace } from '../context.js';
 import { moment, note, printItem, printList } from '../output.js';
-import { type ListOptions, listOptions, listQuery } from './data.js';
+import { type ListOptions, listOptions, listQuery } from './people.js';
 
 type SendOptions = {
   title: string;

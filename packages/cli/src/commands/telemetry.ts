@@ -2,7 +2,7 @@ import { operations } from '@orchard/contract';
 import type { Command } from 'commander';
 import { CommandError, workplace } from '../context.js';
 import { moment, printItem, printList } from '../output.js';
-import { type ListOptions, listOptions, listQuery } from './data.js';
+import { type ListOptions, listOptions, listQuery } from './people.js';
 
 const UNITS = { m: 60_000, h: 3_600_000, d: 86_400_000 } as const;
 

@@ -1,31 +1,28 @@
-/** The records of a collection: look, edit, add, delete; its rules and fields. */
-import { Button, Drawer, Group, NativeSelect, Stack, Text, TextInput, Title } from '@mantine/core';
-import { useDisclosure } from '@mantine/hooks';
-import { type Collection, type OrchardRecord, operations } from '@orchard/contract';
-import { ACCESS_RULES, FIELD_TYPES, type FieldType, type Json, RECORD_ACTIONS } from '@orchard/core';
-import { useState } from 'react';
+/** A collection: its records as a table and on a map, fields, rules, indexes and files. */
+import { Button, Drawer, Tabs, Text } from '@mantine/core';
+import { type Collection, operations } from '@orchard/contract';
+import { lazy, Suspense } from 'react';
 import { useParams } from 'react-router';
-import { useCall, useChange } from '../api.js';
-import { Code, count, Empty, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
-import { ConfirmedButton } from '../parts/confirmed.js';
-import { FromCode } from '../parts/fromCode.js';
-import { type Column, Listing, useListState } from '../parts/listing.js';
+import { useCall } from '../api.js';
+import { NewRecord, OneRecord } from '../data/drawer.js';
+import { Fields } from '../data/fields.js';
+import { Indexes } from '../data/indexes.js';
+import { Rules } from '../data/rules.js';
+import { RecordTable } from '../data/table.js';
+import { count, Empty, Loaded, PageHead } from '../parts/basics.js';
+import { FromCode, type SameFrom } from '../parts/fromCode.js';
+import { useListState } from '../parts/listing.js';
 import { useAddressState, usePlace } from '../place.js';
-import { RecordForm } from '../parts/recordForm.js';
+import { bytes } from './collections.js';
 
-const SHOWN_FIELDS = 6;
+// Coastlines and the reader of CSV are fetched by those who look at a map or import a file.
+const MapView = lazy(() => import('../data/mapView.js').then(({ MapView: component }) => ({ default: component })));
+const Files = lazy(() => import('../data/files.js').then(({ Files: component }) => ({ default: component })));
+
 /** What stands in the address for a record that is still to be written. */
 const NEW = 'new';
-
-export function showValue(value: Json | undefined): string {
-  if (value === null || value === undefined) return '';
-  if (typeof value === 'object' && !Array.isArray(value) && value.type === 'Point') {
-    const [longitude, latitude] = value.coordinates as [number, number];
-    return `${Math.abs(latitude).toFixed(3)}° ${latitude < 0 ? 'S' : 'N'}, ${Math.abs(longitude).toFixed(3)}° ${longitude < 0 ? 'W' : 'E'}`;
-  }
-  if (Array.isArray(value) && value.every((item) => typeof item === 'string')) return value.join(', ');
-  return typeof value === 'object' ? JSON.stringify(value) : String(value);
-}
+const TABS = { table: 'Table', map: 'Map', fields: 'Fields', rules: 'Rules', indexes: 'Indexes', files: 'Import, export' } as const;
+type Tab = keyof typeof TABS;
 
 export function CollectionPage() {
   const { params } = usePlace();
@@ -36,7 +33,7 @@ export function CollectionPage() {
       {({ items }) => {
         const collection = items.find((item) => item.name === name);
         return collection ? (
-          <Records collection={collection} />
+          <OneCollection key={name} collection={collection} all={items} />
         ) : (
           <Empty title={`There is no collection ${name}`}>
             <Text>It may have another name in this environment.</Text>
@@ -47,69 +44,63 @@ export function CollectionPage() {
   );
 }
 
-function Records({ collection }: { collection: Collection }) {
+function OneCollection({ collection, all }: { collection: Collection; all: Collection[] }) {
   const { params } = usePlace();
   const { name, fields } = collection;
   const state = useListState();
   const [openId, setOpen] = useAddressState('open');
-  const [schemaOpen, schema] = useDisclosure();
-  const records = useCall(operations.managedRecords.list, {
-    params: { ...params, collection: name },
-    query: { ...state.query, limit: 40 },
-  });
-  const isNumber = (type: FieldType) => type === 'integer' || type === 'number';
-  const columns: Column<OrchardRecord>[] = [
-    {
-      name: 'id',
-      label: 'id',
-      sortable: true,
-      render: ({ id }) => <span className="mono">{id.length > 20 ? `…${id.slice(-12)}` : id}</span>,
-    },
-    ...fields.slice(0, SHOWN_FIELDS).map(
-      ({ name: field, type }): Column<OrchardRecord> => ({
-        name: field,
-        label: field,
-        sortable: !['place', 'list', 'object'].includes(type),
-        right: isNumber(type),
-        render: (record) => <span className={isNumber(type) ? 'mono' : undefined}>{showValue(record[field] as Json)}</span>,
-      }),
-    ),
-    { name: 'version', label: 'Version', sortable: true, right: true, render: ({ version }) => <span className="mono">{version}</span> },
-    { name: 'updatedAt', label: 'Changed', sortable: true, render: ({ updatedAt }) => <Moment at={updatedAt} /> },
-  ];
-  const example = fields.find(({ type }) => isNumber(type));
+  const [tab, setTab] = useAddressState('tab', 'table');
+  const places = fields.filter(({ type }) => type === 'place');
+  const [place, setPlace] = useAddressState('place', places[0]?.name ?? '');
+  const tabs = (Object.keys(TABS) as Tab[]).filter((one) => one !== 'map' || places.length > 0);
   return (
     <>
-      <PageHead title={name} hint={`${count(collection.records)} records, ${fields.length} fields`}>
-        <FromCode
-          same={{
-            command: `orchard record list ${name} --app ${params.app} --env ${params.environment}${state.filter ? ` --filter "${state.filter}"` : ''}`,
-            method: 'GET',
-            path: `/app/v1/data/${name}${state.filter ? `?filter=${encodeURIComponent(state.filter)}` : ''}`,
-            library: `const { items } = await orchard.collection('${name}').list({ filter: ${JSON.stringify(state.filter)} });`,
-          }}
-        />
-        <Button variant="default" onClick={schema.open}>
-          Rules and fields
-        </Button>
+      <PageHead title={name} hint={`${count(collection.records)} records, ${fields.length} fields, ${bytes(collection.bytes)}`}>
+        <FromCode same={sameFrom(tab as Tab, collection, state.filter, params)} />
         <Button onClick={() => setOpen(NEW)}>New record</Button>
       </PageHead>
-      <Listing
-        label={`Records of ${name}`}
-        state={state}
-        answer={records}
-        columns={columns}
-        idOf={({ id }) => id}
-        openId={openId}
-        onOpen={setOpen}
-        example={example ? `${example.name} > 2` : "createdAt > '2026-01-01T00:00:00Z'"}
-        empty={
-          <Empty title="No records yet">
-            <Text>Add one here, or from the terminal:</Text>
-            <Code>{`orchard record add ${name} '{}'`}</Code>
-          </Empty>
-        }
-      />
+      <Tabs value={tab} onChange={setTab} keepMounted={false}>
+        <Tabs.List mb="md">
+          {tabs.map((one) => (
+            <Tabs.Tab key={one} value={one}>
+              {TABS[one]}
+            </Tabs.Tab>
+          ))}
+        </Tabs.List>
+        <Tabs.Panel value="table">
+          <RecordTable collection={collection} all={all} state={state} openId={openId} onOpen={setOpen} />
+        </Tabs.Panel>
+        <Tabs.Panel value="map">
+          {places.length > 1 && (
+            <Tabs value={place} onChange={setPlace} variant="pills" mb="xs">
+              <Tabs.List>
+                {places.map((field) => (
+                  <Tabs.Tab key={field.name} value={field.name}>
+                    {field.name}
+                  </Tabs.Tab>
+                ))}
+              </Tabs.List>
+            </Tabs>
+          )}
+          <Suspense>
+            <MapView collection={collection} all={all} field={place} state={state} onOpen={setOpen} />
+          </Suspense>
+        </Tabs.Panel>
+        <Tabs.Panel value="fields">
+          <Fields collection={collection} all={all} />
+        </Tabs.Panel>
+        <Tabs.Panel value="rules">
+          <Rules collection={collection} all={all} />
+        </Tabs.Panel>
+        <Tabs.Panel value="indexes">
+          <Indexes collection={collection} />
+        </Tabs.Panel>
+        <Tabs.Panel value="files">
+          <Suspense>
+            <Files collection={collection} filter={state.filter} />
+          </Suspense>
+        </Tabs.Panel>
+      </Tabs>
       <Drawer
         opened={openId !== ''}
         onClose={() => setOpen(null)}
@@ -118,156 +109,54 @@ function Records({ collection }: { collection: Collection }) {
         title={openId === NEW ? `New record in ${name}` : `${name} / ${openId}`}
       >
         {openId === NEW && <NewRecord collection={collection} onMade={setOpen} />}
-        {openId && openId !== NEW && <OneRecord collection={collection} id={openId} onGone={() => setOpen(null)} />}
-      </Drawer>
-      <Drawer opened={schemaOpen} onClose={schema.close} position="right" size="lg" title={`Rules and fields of ${name}`}>
-        <Schema collection={collection} />
+        {openId && openId !== NEW && <OneRecord collection={collection} all={all} id={openId} onGone={() => setOpen(null)} />}
       </Drawer>
     </>
   );
 }
 
-const REFRESH = ['managedRecords.', 'collections.'];
-
-function NewRecord({ collection, onMade }: { collection: Collection; onMade: (id: string) => void }) {
-  const { params, details } = usePlace();
-  const create = useChange(operations.managedRecords.create, REFRESH);
-  return (
-    <Stack>
-      <RecordForm
-        fields={collection.fields}
-        record={null}
-        open={details?.mode === 'open'}
-        saving={create.isPending}
-        saveLabel="Store"
-        onSave={(body) =>
-          create.mutate({ params: { ...params, collection: collection.name }, body }, { onSuccess: ({ id }) => onMade(id) })
-        }
-      />
-      <Trouble error={create.error} />
-    </Stack>
-  );
-}
-
-function OneRecord({ collection, id, onGone }: { collection: Collection; id: string; onGone: () => void }) {
-  const { params, details } = usePlace();
-  const at = { ...params, collection: collection.name, id };
-  const record = useCall(operations.managedRecords.read, { params: at });
-  const patch = useChange(operations.managedRecords.patch, REFRESH);
-  const remove = useChange(operations.managedRecords.remove, REFRESH);
-  return (
-    <Loaded of={record}>
-      {(current) => (
-        <Stack>
-          <Text size="sm" c="dimmed">
-            Version {current.version}, made <Moment at={current.createdAt} />, changed <Moment at={current.updatedAt} />
-            {current.ownerId ? (
-              <>
-                , owned by <span className="mono">{current.ownerId}</span>
-              </>
-            ) : (
-              ', owned by nobody'
-            )}
-          </Text>
-          <RecordForm
-            key={`${id} ${current.version}`}
-            fields={collection.fields}
-            record={current}
-            open={details?.mode === 'open'}
-            saving={patch.isPending}
-            saveLabel="Save"
-            onSave={(body) => patch.mutate({ params: at, body, headers: { 'If-Match': `"${current.version}"` } })}
-          />
-          <Trouble error={patch.error} />
-          <Group justify="flex-end">
-            <ConfirmedButton
-              label="Delete this record"
-              verb="Delete"
-              question="Delete this record?"
-              consequence={`${collection.name} / ${id} goes for good.`}
-              change={remove}
-              onConfirm={() => remove.mutate({ params: at }, { onSuccess: onGone })}
-            />
-          </Group>
-        </Stack>
-      )}
-    </Loaded>
-  );
-}
-
-const ACTION_WORDS = { read: 'Read', create: 'Create', update: 'Change', delete: 'Delete' } as const;
-
-function Schema({ collection }: { collection: Collection }) {
-  const { params } = usePlace();
-  const at = { ...params, collection: collection.name };
-  const patch = useChange(operations.collections.patch, ['collections.']);
-  const [field, setField] = useState('');
-  const [type, setType] = useState<FieldType>('text');
-  return (
-    <Stack gap="lg">
-      <section>
-        <Title order={2} mb={4}>
-          Who may
-        </Title>
-        <Text size="sm" c="dimmed" mb="sm">
-          These bind calls with a client key. Server keys and members stand above them.
-        </Text>
-        <Stack gap="xs">
-          {RECORD_ACTIONS.map((action) => (
-            <NativeSelect
-              key={action}
-              label={ACTION_WORDS[action]}
-              value={collection.rules[action]}
-              disabled={patch.isPending}
-              data={Object.entries(ACCESS_RULES).map(([rule, words]) => ({ value: rule, label: `${words}   ${rule}` }))}
-              onChange={({ currentTarget }) => patch.mutate({ params: at, body: { rules: { [action]: currentTarget.value } } })}
-            />
-          ))}
-        </Stack>
-      </section>
-      <section>
-        <Title order={2} mb={4}>
-          Fields
-        </Title>
-        <div className="listing">
-          <table>
-            <thead>
-              <tr>
-                <th scope="col">Field</th>
-                <th scope="col">Type</th>
-              </tr>
-            </thead>
-            <tbody>
-              {collection.fields.map((item) => (
-                <tr key={item.name}>
-                  <td className="mono">{item.name}</td>
-                  <td>{item.type}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
-        <form
-          onSubmit={(event) => {
-            event.preventDefault();
-            patch.mutate({ params: at, body: { addFields: [{ name: field, type }] } }, { onSuccess: () => setField('') });
-          }}
-        >
-          <Group align="flex-end" mt="sm">
-            <TextInput label="New field" required value={field} onChange={({ currentTarget }) => setField(currentTarget.value)} />
-            <NativeSelect
-              label="Type"
-              value={type}
-              onChange={({ currentTarget }) => setType(currentTarget.value as FieldType)}
-              data={[...FIELD_TYPES]}
-            />
-            <Button type="submit" variant="default">
-              Add
-            </Button>
-          </Group>
-        </form>
-      </section>
-      <Trouble error={patch.error} />
-    </Stack>
-  );
+/** The same as the tab from the terminal and from code, with the page's own values. */
+function sameFrom(
+  tab: Tab,
+  { name, rules }: Collection,
+  filter: string,
+  { app, environment }: { app: string; environment: string },
+): SameFrom {
+  const place = `--app ${app} --env ${environment}`;
+  const managed = `/manage/v1/apps/${app}/environments/${environment}/collections/${name}`;
+  const quoted = filter ? ` --filter "${filter}"` : '';
+  switch (tab) {
+    case 'fields':
+      return {
+        command: `orchard collection show ${name} ${place}\norchard collection schema ${name} ${place} > ${name}.schema.json\norchard collection schema ${name} --set ${name}.schema.json --preview ${place}`,
+        method: 'GET',
+        path: `${managed}/schema`,
+      };
+    case 'rules':
+      return {
+        command: `orchard collection rules ${name} --read "${rules.read}" ${place}\norchard collection try ${name} read <id> --user <user id> ${place}`,
+        method: 'PATCH',
+        path: managed,
+        body: { rules: { read: rules.read } },
+      };
+    case 'indexes':
+      return {
+        command: `orchard collection advice ${name} ${place}\norchard collection add-index ${name} <fields> ${place}`,
+        method: 'GET',
+        path: `${managed}/advice`,
+      };
+    case 'files':
+      return {
+        command: `orchard record import ${name} ${name}.csv ${place}\norchard record export ${name} ${name}.csv${quoted} ${place}`,
+        method: 'GET',
+        path: `${managed}/export?format=csv${filter ? `&filter=${encodeURIComponent(filter)}` : ''}`,
+      };
+    default:
+      return {
+        command: `orchard record list ${name} ${place}${quoted}\norchard record watch ${name} ${place}${quoted}`,
+        method: 'GET',
+        path: `/app/v1/data/${name}${filter ? `?filter=${encodeURIComponent(filter)}` : ''}`,
+        library: `const ${name} = orchard.collection('${name}');\nconst { items } = await ${name}.list({ filter: ${JSON.stringify(filter)} });\n\n// as it changes\nconst stop = ${name}.watch({ filter: ${JSON.stringify(filter)} }, ({ event, data }) => console.log(event, data));`,
+      };
+  }
 }

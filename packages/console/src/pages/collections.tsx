@@ -2,7 +2,7 @@
 import { Anchor, Button, Group, Modal, Stack, Text, TextInput } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
 import { operations } from '@orchard/contract';
-import { ACCESS_RULES, type AccessRule } from '@orchard/core';
+import { presetOf } from '@orchard/core';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { useCall, useChange } from '../api.js';
@@ -10,7 +10,16 @@ import { Code, count, Empty, Loaded, PageHead, Trouble } from '../parts/basics.j
 import { FromCode } from '../parts/fromCode.js';
 import { usePlace } from '../place.js';
 
-export const ruleWords = (rule: string) => ACCESS_RULES[rule as AccessRule] ?? rule;
+const WORDS = { everyone: 'everyone', 'signed-in': 'every signed-in user', owner: 'the owner of the record', nobody: 'nobody' } as const;
+export function ruleWords(rule: string): string {
+  const preset = presetOf(rule);
+  return preset ? WORDS[preset] : rule;
+}
+
+export const bytes = (size: number): string =>
+  size < 1e6
+    ? `${Math.round(size / 1e3).toLocaleString('en-GB')} kB`
+    : `${(size / 1e6).toLocaleString('en-GB', { maximumFractionDigits: 1 })} MB`;
 
 export function CollectionsPage() {
   const { params, base, details } = usePlace();
@@ -28,7 +37,7 @@ export function CollectionsPage() {
       >
         <FromCode
           same={{
-            command: `orchard record list <collection> --app ${params.app} --env ${params.environment}`,
+            command: `orchard collection list --app ${params.app} --env ${params.environment}`,
             method: 'GET',
             path: `/manage/v1/apps/${params.app}/environments/${params.environment}/collections`,
           }}
@@ -51,6 +60,12 @@ export function CollectionsPage() {
                     <th scope="col" className="right">
                       Records
                     </th>
+                    <th scope="col" className="right" title="More records than seven days ago">
+                      In 7 days
+                    </th>
+                    <th scope="col" className="right">
+                      Size
+                    </th>
                     <th scope="col">Fields</th>
                     <th scope="col">Read by</th>
                     <th scope="col">Created by</th>
@@ -66,12 +81,16 @@ export function CollectionsPage() {
                         </Anchor>
                       </td>
                       <td className="right mono">{count(item.records)}</td>
+                      <td className="right mono">
+                        {item.grownBy === null ? '–' : item.grownBy > 0 ? `+${count(item.grownBy)}` : count(item.grownBy)}
+                      </td>
+                      <td className="right mono">{bytes(item.bytes)}</td>
                       <td title={item.fields.map(({ name, type }) => `${name}: ${type}`).join('\n')}>
                         {item.fields.map(({ name }) => name).join(', ')}
                       </td>
-                      <td>{ruleWords(item.rules.read)}</td>
-                      <td>{ruleWords(item.rules.create)}</td>
-                      <td>{ruleWords(item.rules.update)}</td>
+                      <td title={item.rules.read}>{ruleWords(item.rules.read)}</td>
+                      <td title={item.rules.create}>{ruleWords(item.rules.create)}</td>
+                      <td title={item.rules.update}>{ruleWords(item.rules.update)}</td>
                     </tr>
                   ))}
                 </tbody>

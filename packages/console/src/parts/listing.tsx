@@ -1,15 +1,23 @@
 /** A list as a table: filter in CQL2, sort at the column heads, pages, one item open beside it. All of it stands in the address. */
-import { Button, Chip, Group, Text, TextInput } from '@mantine/core';
-import { useDebouncedCallback } from '@mantine/hooks';
-import { IconArrowDown, IconArrowUp, IconFilter } from '@tabler/icons-react';
-import { type ReactNode, useEffect, useState } from 'react';
+import { Button, Group, Text } from '@mantine/core';
+import { IconArrowDown, IconArrowUp } from '@tabler/icons-react';
+import type { ReactNode } from 'react';
 import type { UseQueryResult } from '@tanstack/react-query';
 import { Problem } from '@orchard/contract';
 import { useAddressState } from '../place.js';
 import { describeError } from '../api.js';
 import { Loaded } from './basics.js';
+import { FilterBar, type Names } from './filterBar.js';
 
-export type Column<T> = { name: string; label: string; render: (item: T) => ReactNode; sortable?: boolean; right?: boolean };
+export type Column<T> = {
+  name: string;
+  label: string;
+  render: (item: T) => ReactNode;
+  sortable?: boolean;
+  right?: boolean;
+  /** An editor in the place of the value, where one can be had. */
+  cell?: (item: T) => ReactNode;
+};
 export type Preset = { label: string; filter: string };
 export type ListState = {
   filter: string;
@@ -55,14 +63,36 @@ type ListingProps<T> = {
   openId: string;
   onOpen: (id: string) => void;
   label: string;
+  /** Fields, for completion in the filter bar. */
+  names?: Names;
+  /** Items that have just changed elsewhere. */
+  fresh?: ReadonlySet<string>;
+  /** Beside the filter. */
+  tools?: ReactNode;
 };
 
-export function Listing<T>({ state, answer, columns, idOf, presets = [], example, empty, openId, onOpen, label }: ListingProps<T>) {
+export function Listing<T>({
+  state,
+  answer,
+  columns,
+  idOf,
+  presets = [],
+  example,
+  empty,
+  openId,
+  onOpen,
+  label,
+  names,
+  fresh,
+  tools,
+}: ListingProps<T>) {
   const wrongFilter =
     answer.error instanceof Problem && (answer.error.problem === 'malformed-filter' || answer.error.problem === 'invalid-input');
   return (
     <>
-      <FilterBar state={state} presets={presets} example={example} error={wrongFilter ? describeError(answer.error) : null} />
+      <FilterBar state={state} presets={presets} example={example} error={wrongFilter ? describeError(answer.error) : null} names={names}>
+        {tools}
+      </FilterBar>
       {!wrongFilter && (
         <Loaded of={answer}>
           {({ items, next }) =>
@@ -81,13 +111,19 @@ export function Listing<T>({ state, answer, columns, idOf, presets = [], example
                     </thead>
                     <tbody>
                       {items.map((item) => (
-                        <tr key={idOf(item)} data-open={idOf(item) === openId || undefined}>
+                        <tr
+                          key={idOf(item)}
+                          data-open={idOf(item) === openId || undefined}
+                          data-fresh={fresh?.has(idOf(item)) || undefined}
+                        >
                           {columns.map((column, i) => (
                             <td key={column.name} className={column.right ? 'right' : undefined}>
                               {i === 0 ? (
                                 <button type="button" className="open" onClick={() => onOpen(idOf(item))}>
                                   {column.render(item)}
                                 </button>
+                              ) : column.cell ? (
+                                column.cell(item)
                               ) : (
                                 column.render(item)
                               )}
@@ -141,47 +177,5 @@ function Head<T>({ column, state }: { column: Column<T>; state: ListState }) {
         {down && <IconArrowDown size={13} />}
       </button>
     </th>
-  );
-}
-
-function FilterBar({ state, presets, example, error }: { state: ListState; presets: Preset[]; example: string; error: string | null }) {
-  const [text, setText] = useState(state.filter);
-  useEffect(() => setText(state.filter), [state.filter]);
-  const apply = useDebouncedCallback((value: string) => state.setFilter(value), 600);
-  return (
-    <Group mb="sm" align="flex-start" gap="sm">
-      <form
-        style={{ flex: '1 1 20rem', maxWidth: '44rem' }}
-        onSubmit={(event) => {
-          event.preventDefault();
-          state.setFilter(text);
-        }}
-      >
-        <TextInput
-          aria-label="Filter"
-          placeholder={example}
-          value={text}
-          error={error}
-          classNames={{ input: 'mono' }}
-          leftSection={<IconFilter size={16} />}
-          onChange={({ currentTarget }) => {
-            setText(currentTarget.value);
-            apply(currentTarget.value);
-          }}
-        />
-      </form>
-      <Group gap={6} pt={4}>
-        {presets.map((preset) => (
-          <Chip
-            key={preset.label}
-            size="xs"
-            checked={state.filter === preset.filter}
-            onChange={(on) => state.setFilter(on ? preset.filter : null)}
-          >
-            {preset.label}
-          </Chip>
-        ))}
-      </Group>
-    </Group>
   );
 }

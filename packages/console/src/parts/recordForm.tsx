@@ -1,6 +1,6 @@
 /** A record as a form, with an editor for each type of field. */
 import { Button, Group, JsonInput, NativeSelect, NumberInput, Stack, Textarea, TextInput } from '@mantine/core';
-import type { Collection, OrchardRecord } from '@orchard/contract';
+import type { Collection, NamedField, OrchardRecord } from '@orchard/contract';
 import type { FieldType, Json, JsonObject } from '@orchard/core';
 import { useState } from 'react';
 
@@ -49,8 +49,8 @@ export function RecordForm({ fields, record, open, saving, saveLabel, onSave }: 
             onChange={({ currentTarget }) => setId(currentTarget.value)}
           />
         )}
-        {fields.map(({ name, type }) => (
-          <FieldEditor key={name} name={name} type={type} value={currentOf(name)} onChange={set(name)} />
+        {fields.map((field) => (
+          <FieldEditor key={field.name} field={field} value={currentOf(field.name)} onChange={set(field.name)} />
         ))}
         {open && (
           <JsonInput
@@ -85,8 +85,17 @@ export function RecordForm({ fields, record, open, saving, saveLabel, onSave }: 
   );
 }
 
-function FieldEditor({ name, type, value, onChange }: { name: string; type: FieldType; value: Json; onChange: (value: Json) => void }) {
-  const description = type;
+/** Type and constraints in a line. */
+export function describeField({ type, to, required, unique, min, max, hidden }: NamedField): string {
+  const range = [min !== undefined ? `from ${min}` : '', max !== undefined ? `up to ${max}` : ''].filter(Boolean).join(' ');
+  return [to ? `reference to ${to}` : type, required ? 'required' : '', unique ? 'unique' : '', range, hidden ? 'hidden from clients' : '']
+    .filter(Boolean)
+    .join(', ');
+}
+
+function FieldEditor({ field, value, onChange }: { field: NamedField; value: Json; onChange: (value: Json) => void }) {
+  const { name, type } = field;
+  const description = describeField(field);
   switch (type) {
     case 'integer':
     case 'number':
@@ -114,6 +123,38 @@ function FieldEditor({ name, type, value, onChange }: { name: string; type: Fiel
     case 'list':
     case 'object':
       return <JsonEditor name={name} type={type} value={value} onChange={onChange} />;
+    case 'choice':
+      return (
+        <NativeSelect
+          label={name}
+          description={description}
+          value={(value as string | null) ?? ''}
+          onChange={({ currentTarget }) => onChange(currentTarget.value || null)}
+          data={[{ value: '', label: 'no value' }, ...(field.choices ?? [])]}
+        />
+      );
+    case 'date':
+      return (
+        <TextInput
+          type="date"
+          label={name}
+          description={description}
+          value={(value as string | null) ?? ''}
+          onChange={({ currentTarget }) => onChange(currentTarget.value || null)}
+        />
+      );
+    case 'time':
+    case 'reference':
+      return (
+        <TextInput
+          label={name}
+          description={description}
+          placeholder={type === 'time' ? '2026-07-14T06:00:00Z' : `an id of ${field.to}`}
+          classNames={{ input: 'mono' }}
+          value={(value as string | null) ?? ''}
+          onChange={({ currentTarget }) => onChange(currentTarget.value || null)}
+        />
+      );
     case 'text':
       return (
         <Textarea

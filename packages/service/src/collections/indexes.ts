@@ -14,6 +14,8 @@ type Before = { calls: number; meanMs: number };
 const TEXT_PREFIX = 191;
 /** Lists that take less than this are not worth an index. */
 const WORTH_US = 1_000;
+/** Fewer records than this are read whole as fast as by an index. */
+const WORTH_RECORDS = 200;
 
 const invalid = (problem: string, expected: string) =>
   new Problem('invalid-input', problem, { fields: [{ path: 'body.fields', problem, expected }] });
@@ -86,7 +88,8 @@ export class Indexes {
   async advice(environment: Environment, collection: string): Promise<Advice[]> {
     const shape = await this.parts.catalogue.get(environment, collection);
     await this.parts.queryLog.flush();
-    return (await this.#rows(environment, collection)).map((row) => adviceOf(shape, row));
+    const records = (await this.parts.catalogue.sizes(environment, [collection])).get(collection)?.records ?? 0;
+    return (await this.#rows(environment, collection)).map((row) => adviceOf(shape, row, records >= WORTH_RECORDS));
   }
 
   async #rows(environment: Environment, collection: string): Promise<QueryRow[]> {
@@ -99,7 +102,7 @@ export class Indexes {
 
 const listForm = ({ shape }: QueryRow): ListForm & { before?: Before } => (typeof shape === 'string' ? JSON.parse(shape) : shape);
 
-function adviceOf(shape: CollectionShape, row: QueryRow): Advice {
+function adviceOf(shape: CollectionShape, row: QueryRow, isLarge: boolean): Advice {
   const form = listForm(row);
   const [calls, meanUs] = [Number(row.calls), Number(row.calls) > 0 ? Number(row.totalUs) / Number(row.calls) : 0];
   const proposal = proposeIndex(form, (field) => isIndexable(shape, field));
@@ -112,7 +115,7 @@ function adviceOf(shape: CollectionShape, row: QueryRow): Advice {
     meanMs: round(meanUs / 1000),
     worstMs: round(row.worstUs / 1000),
     lastAt: row.lastAt.toISOString(),
-    propose: proposal && !servedBy && meanUs >= WORTH_US ? proposal : null,
+    propose: proposal && !servedBy && isLarge && meanUs >= WORTH_US ? proposal : null,
     servedBy,
     before: form.before ? { calls: form.before.calls, meanMs: round(form.before.meanMs) } : null,
   };

@@ -26,3 +26,16 @@ export async function growth(parts: Parts, environment: Environment): Promise<Ma
   );
   return new Map(rows.map(({ collection, records }) => [collection, Number(records)]));
 }
+
+/** Writes the numbers of records as they were a week ago. */
+export async function insertSizes(
+  database: Pick<Parts['database'], 'run'>,
+  name: string,
+  now: number,
+  records: Record<string, number>,
+): Promise<void> {
+  const day = dayOf(now - DAYS * DAY_MS);
+  await database.run(`INSERT IGNORE INTO \`${name}\`._sizes (collection, day, records, bytes) VALUES ?`, [
+    Object.entries(records).map(([collection, count]) => [collection, day, count, 0]),
+  ]);
+}

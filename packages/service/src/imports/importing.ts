@@ -216,7 +216,12 @@ class Report {
   refuse(row: Row, error: unknown): void {
     if (!(error instanceof Problem) || error.status >= 500) throw error;
     const { fields } = error.extras;
-    this.reject(row, fields ? fields.map(({ problem, expected }) => `${problem} Expected ${expected}.`).join(' ') : error.detail);
+    this.reject(
+      row,
+      fields
+        ? fields.map(({ problem, expected }) => (problem.includes(expected) ? problem : `${problem} Expected ${expected}.`)).join(' ')
+        : error.detail,
+    );
   }
 
   chunk(): void {

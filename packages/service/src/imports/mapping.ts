@@ -8,9 +8,8 @@ import {
   isPlainObject,
   type Json,
   type JsonObject,
-  readDate,
-  readTime,
   SYSTEM_KINDS,
+  guessType,
 } from '@orchard/core';
 import type { Format, Row } from './rows.js';
 
@@ -41,18 +40,6 @@ export function readMapping(text: string | undefined): Mapping {
   if (!isPlainObject(value) || !Object.values(value).every((field) => field === null || typeof field === 'string'))
     throw invalid('`columns` is not an object of names.');
   return new Map(Object.entries(value) as [string, string | null][]);
-}
-
-/** The type that texts of a CSV column all fit; text where they fit nothing narrower. */
-export function guessType(texts: readonly string[]): FieldType {
-  const filled = texts.filter((text) => text !== '');
-  const all = (test: (text: string) => boolean) => filled.length > 0 && filled.every(test);
-  if (all((text) => /^-?(0|[1-9]\d*)$/.test(text) && Number.isSafeInteger(Number(text)))) return 'integer';
-  if (all((text) => /^-?(0|[1-9]\d*)(\.\d+)?([eE][+-]?\d+)?$/.test(text))) return 'number';
-  if (all((text) => /^(true|false)$/i.test(text))) return 'boolean';
-  if (all((text) => readDate(text) !== null)) return 'date';
-  if (all((text) => readTime(text) !== null)) return 'time';
-  return all((text) => /^\{"type":"Point"/.test(text)) ? 'place' : 'text';
 }
 
 /** Turns rows into bodies of records. */

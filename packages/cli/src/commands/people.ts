@@ -1,8 +1,8 @@
-import { operations, type OrchardRecord } from '@orchard/contract';
+import { operations } from '@orchard/contract';
 import type { Command } from 'commander';
-import { ask, askSecret, confirm, readObject } from '../asking.js';
+import { ask, askSecret, confirm } from '../asking.js';
 import { CommandError, workplace } from '../context.js';
-import { type Columns, moment, note, printItem, printList } from '../output.js';
+import { moment, note, printItem, printList } from '../output.js';
 
 export type ListOptions = { filter?: string; sort?: string; limit?: string; cursor?: string };
 /** The options every list takes. */
@@ -18,121 +18,6 @@ export const listQuery = ({ filter, sort, limit, cursor }: ListOptions) => ({
   limit: Number(limit),
   ...(cursor ? { cursor } : {}),
 });
-
-const SYSTEM = ['createdAt', 'updatedAt', 'ownerId'];
-const ifVersion = (version: string | undefined): Record<string, string> => (version ? { 'if-match': `"${version}"` } : {});
-
-export function addRecordCommands(program: Command): void {
-  const record = program.command('record').description('records of a collection');
-  listOptions(
-    record.command('list').description('records of a collection').argument('<collection>').option('--fields <names>', 'only these fields'),
-  ).action(async (collection: string, own: ListOptions & { fields?: string }, command: Command) => {
-    const { options, client, params } = workplace(command);
-    const page = await client.call(operations.managedRecords.list, {
-      params: { ...params, collection },
-      query: { ...listQuery(own), ...(own.fields ? { fields: own.fields } : {}) },
-    });
-    const names = Object.keys(page.items[0] ?? { id: '' }).filter((name) => !SYSTEM.includes(name));
-    const columns: Columns<OrchardRecord> = Object.fromEntries(names.map((name) => [name, (item: OrchardRecord) => item[name]]));
-    printList(page.items, columns, options, page.next);
-  });
-  record
-    .command('show')
-    .description('one record')
-    .argument('<collection>')
-    .argument('<id>')
-    .action(async (collection: string, id: string, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      printItem(await client.call(operations.managedRecords.read, { params: { ...params, collection, id } }), options);
-    });
-  record
-    .command('add')
-    .description('store a record')
-    .argument('<collection>')
-    .argument('<json>', 'its fields, or - for standard input')
-    .action(async (collection: string, json: string, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      printItem(
-        await client.call(operations.managedRecords.create, {
-          params: { ...params, collection },
-          body: await readObject(json),
-        }),
-        options,
-      );
-    });
-  const writes = [
-    { name: 'put', description: 'replace a record, or create it', operation: operations.managedRecords.put },
-    { name: 'change', description: 'change some fields (merge patch)', operation: operations.managedRecords.patch },
-  ] as const;
-  for (const { name, description, operation } of writes) {
-    record
-      .command(name)
-      .description(description)
-      .argument('<collection>')
-      .argument('<id>')
-      .argument('<json>', 'its fields, or - for standard input')
-      .option('--if-match <version>', 'only over this version')
-      .action(async (collection: string, id: string, json: string, own: { ifMatch?: string }, command: Command) => {
-        const { options, client, params } = workplace(command);
-        const body = await readObject(json);
-        printItem(await client.call(operation, { params: { ...params, collection, id }, body, headers: ifVersion(own.ifMatch) }), options);
-      });
-  }
-  record
-    .command('delete')
-    .description('delete a record')
-    .argument('<collection>')
-    .argument('<id>')
-    .option('--yes', 'do not ask')
-    .action(async (collection: string, id: string, own: { yes?: boolean }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      await confirm(`Deleting ${collection}/${id}`, own.yes);
-      await client.call(operations.managedRecords.remove, {
-        params: { ...params, collection, id },
-      });
-      note(`Deleted ${collection}/${id}.`, options);
-    });
-  record
-    .command('collections')
-    .description('collections with their sizes and rules')
-    .action(async (_own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const { items } = await client.call(operations.collections.list, { params });
-      printList(
-        items,
-        {
-          collection: ({ name }) => name,
-          records: ({ records }) => records,
-          fields: ({ fields }) => fields.map(({ name, type }) => `${name}:${type}`).join(' '),
-          read: ({ rules }) => rules.read,
-          create: ({ rules }) => rules.create,
-          update: ({ rules }) => rules.update,
-          delete: ({ rules }) => rules.delete,
-        },
-        options,
-      );
-    });
-  record
-    .command('rules')
-    .description('change who may do what')
-    .argument('<collection>')
-    .option('--read <rule>')
-    .option('--create <rule>')
-    .option('--update <rule>')
-    .option('--delete <rule>')
-    .action(async (collection: string, own: Record<string, string>, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const { read, create, update, delete: remove } = own;
-      const rules = Object.fromEntries(Object.entries({ read, create, update, delete: remove }).filter(([, rule]) => rule !== undefined));
-      if (Object.keys(rules).length === 0)
-        throw new CommandError('No rule is given. Give one such as --read TRUE or --update "ownerId = me(\'id\')".', 2);
-      const changed = await client.call(operations.collections.patch, {
-        params: { ...params, collection },
-        body: { rules },
-      });
-      printItem({ collection: changed.name, ...changed.rules }, options);
-    });
-}
 
 export function addUserCommands(program: Command): void {
   const user = program.command('user').description('users of the environment');

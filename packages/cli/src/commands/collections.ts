@@ -1,0 +1,307 @@
+import { readFileSync } from 'node:fs';
+import { type ChangePreview, type Collection, operations, type SchemaChange } from '@orchard/contract';
+import type { Command } from 'commander';
+import { confirm, readObject } from '../asking.js';
+import { CommandError, workplace } from '../context.js';
+import { moment, note, printItem, printList } from '../output.js';
+
+type Explained = { text: string; result: boolean | null; decided: boolean; parts?: Explained[] };
+
+export function addCollectionCommands(program: Command): void {
+  const collection = program.command('collection').description('collections: fields, rules, indexes');
+  addOverview(collection);
+  addRules(collection);
+  addSchema(collection);
+  addIndexes(collection);
+}
+
+const bytes = (count: number) => (count < 1e6 ? `${Math.round(count / 1e3)} kB` : `${(count / 1e6).toFixed(1)} MB`);
+
+function addOverview(collection: Command): void {
+  collection
+    .command('list')
+    .description('collections with their sizes and rules')
+    .action(async (_own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const { items } = await client.call(operations.collections.list, { params });
+      printList(
+        items,
+        {
+          collection: ({ name }) => name,
+          records: ({ records }) => records,
+          'in 7 days': ({ grownBy }) => (grownBy === null ? '' : grownBy > 0 ? `+${grownBy}` : String(grownBy)),
+          size: ({ bytes: count }) => bytes(count),
+          fields: ({ fields }) => fields.length,
+          read: ({ rules }) => rules.read,
+          create: ({ rules }) => rules.create,
+          update: ({ rules }) => rules.update,
+          delete: ({ rules }) => rules.delete,
+        },
+        options,
+      );
+    });
+  collection
+    .command('show')
+    .description('fields, indexes and rules of one collection')
+    .argument('<collection>')
+    .action(async (name: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const found = await client.call(operations.collections.read, { params: { ...params, collection: name } });
+      if (options.json) return printItem(found, options);
+      showCollection(found, options);
+    });
+  collection
+    .command('add')
+    .description('make a collection')
+    .argument('<name>')
+    .option('--fields <fields>', 'name:type, comma-separated, such as "name:text,hut:reference(huts)"')
+    .action(async (name: string, own: { fields?: string }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const fields = (own.fields ?? '').split(',').filter(Boolean).map(readField);
+      const made = await client.call(operations.collections.create, { params, body: { name, fields: fields as never } });
+      printItem({ collection: made.name, fields: made.fields.map((field) => `${field.name}:${field.type}`).join(' ') }, options);
+    });
+  collection
+    .command('delete')
+    .description('delete a collection with all of its records')
+    .argument('<collection>')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, own: { yes?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      await confirm(`Deleting the collection ${name} with all of its records`, own.yes);
+      await client.call(operations.collections.remove, { params: { ...params, collection: name } });
+      note(`Deleted ${name}.`, options);
+    });
+}
+
+/** `hut:reference(huts)`, `state:choice(open|shut)`, `name:text`. */
+function readField(text: string): object {
+  const [, name, type, inner] = /^\s*(\w+):(\w+)(?:\(([^)]*)\))?\s*$/.exec(text) ?? [];
+  if (!name || !type) throw new CommandError(`${text} is not a field. Write name:type, such as nights:integer or hut:reference(huts).`, 2);
+  return { name, type, ...(type === 'reference' ? { to: inner } : type === 'choice' ? { choices: (inner ?? '').split('|') } : {}) };
+}
+
+function showCollection({ fields, indexes, dropped, rules, records }: Collection, options: Parameters<typeof printItem>[1]): void {
+  printList(
+    fields,
+    {
+      field: ({ name }) => name,
+      type: ({ type, to, choices }) => (to ? `${type} to ${to}` : choices ? `${type}: ${choices.join(' | ')}` : type),
+      constraints: ({ name: _n, type: _t, to: _to, choices: _c, ...rest }) =>
+        Object.entries(rest)
+          .map(([key, value]) => (value === true ? key : `${key} ${typeof value === 'string' ? value : JSON.stringify(value)}`))
+          .join(', '),
+    },
+    options,
+  );
+  console.log('');
+  for (const { name, fields: over, kind } of indexes)
+    console.log(`index ${name}: ${over.join(', ')}${kind === 'order' ? '' : ` (${kind})`}`);
+  for (const { name, type, until, column } of dropped)
+    console.log(`dropped ${name} (${type}), to be had back until ${moment(until)}: orchard collection recover … ${column}`);
+  console.log('');
+  printItem({ records, ...rules }, options);
+}
+
+function addRules(collection: Command): void {
+  collection
+    .command('rules')
+    .description('change who may do what')
+    .argument('<collection>')
+    .option('--read <rule>', 'a condition, or everyone, signed-in, owner, nobody')
+    .option('--create <rule>')
+    .option('--update <rule>')
+    .option('--delete <rule>')
+    .action(async (name: string, { read, create, update, delete: remove }: Record<string, string>, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const rules = Object.fromEntries(Object.entries({ read, create, update, delete: remove }).filter(([, rule]) => rule !== undefined));
+      if (Object.keys(rules).length === 0)
+        throw new CommandError('No rule is given. Give one such as --read everyone or --update "ownerId = me(\'id\')".', 2);
+      const changed = await client.call(operations.collections.patch, { params: { ...params, collection: name }, body: { rules } });
+      printItem({ collection: changed.name, ...changed.rules }, options);
+    });
+  collection
+    .command('try')
+    .description('whether somebody may do something to a record, and what decides')
+    .argument('<collection>')
+    .argument('<action>', 'read, create, update or delete')
+    .argument('<record>', 'an id, or the JSON of a record to be written')
+    .option('--user <id>', 'a user; nobody signed in without it')
+    .option('--roles <roles>', "in place of the user's own, comma-separated")
+    .option('--rule <rule>', 'in place of the rule in force')
+    .action(
+      async (name: string, action: string, record: string, own: { user?: string; roles?: string; rule?: string }, command: Command) => {
+        const { options, client, params } = workplace(command);
+        const trial = await client.call(operations.collections.tryRule, {
+          params: { ...params, collection: name },
+          body: {
+            action: action as 'read',
+            user: own.user ?? null,
+            record: record.startsWith('{') ? await readObject(record) : record,
+            ...(own.roles ? { roles: own.roles.split(',') } : {}),
+            ...(own.rule ? { rule: own.rule } : {}),
+          },
+        });
+        if (options.json) return printItem(trial, options);
+        console.log(`${trial.allowed ? 'allowed' : 'refused'}  by ${trial.rule}`);
+        printExplained(trial.explained as Explained, 1);
+      },
+    );
+}
+
+function printExplained({ text, result, decided, parts }: Explained, depth: number): void {
+  console.log(`${'  '.repeat(depth)}${result === null ? 'unknown' : result}  ${text}${decided ? '  ← decides' : ''}`);
+  for (const part of parts ?? []) printExplained(part, depth + 1);
+}
+
+function printPreviews(previews: ChangePreview[], options: Parameters<typeof printList>[2]): void {
+  printList(
+    previews,
+    {
+      change: ({ change }) => describe(change),
+      fit: ({ fits }) => fits,
+      'do not': ({ misfits }) => misfits,
+      examples: ({ examples }) => examples.map(({ id, value, problem }) => `${id}: ${JSON.stringify(value)} ${problem}`).join('\n'),
+      notes: ({ notes, blocked }) => [...(blocked ? [`cannot be made: ${blocked}`] : []), ...notes].join('\n'),
+    },
+    options,
+  );
+}
+
+function describe(change: SchemaChange): string {
+  switch (change.change) {
+    case 'rename':
+      return `rename ${change.name} to ${change.to}`;
+    case 'recover':
+      return `recover ${change.column}`;
+    case 'drop':
+      return `drop ${change.name}`;
+    default:
+      return `${change.change} ${change.name} ${change.field.type}`;
+  }
+}
+
+function addSchema(collection: Command): void {
+  collection
+    .command('schema')
+    .description('the fields as JSON Schema; with --set, brought to one')
+    .argument('<collection>')
+    .option('--set <file>', 'a JSON Schema to bring the fields to')
+    .option('--preview', 'only show what would change')
+    .option('--clear-misfits', 'empty the values that do not fit')
+    .action(async (name: string, own: { set?: string; preview?: boolean; clearMisfits?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const at = { params: { ...params, collection: name } };
+      if (!own.set) return console.log(JSON.stringify(await client.call(operations.collections.schema, at), null, 2));
+      const body = await readObject(readFileSync(own.set, 'utf8'));
+      const { changes } = await client.call(operations.collections.previewSchema, { ...at, body });
+      if (own.preview || changes.length === 0)
+        return changes.length === 0 ? note('The fields are so already.', options) : printPreviews(changes, options);
+      await client.call(operations.collections.putSchema, { ...at, body, query: { misfits: own.clearMisfits ? 'clear' : 'refuse' } });
+      printPreviews(changes, options);
+    });
+  const changing = (
+    verb: string,
+    description: string,
+    args: [string, string][],
+    make: (given: string[]) => Promise<SchemaChange> | SchemaChange,
+  ) => {
+    const command = collection.command(verb).description(description).argument('<collection>');
+    for (const [name, what] of args) command.argument(name, what);
+    command
+      .option('--preview', 'only show what fits')
+      .option('--clear-misfits', 'empty the values that do not fit')
+      .action(async (...all: unknown[]) => {
+        const self = all.at(-1) as Command;
+        const own = all.at(-2) as { preview?: boolean; clearMisfits?: boolean };
+        const [name, ...given] = all.slice(0, -2) as string[];
+        const { options, client, params } = workplace(self);
+        const at = { params: { ...params, collection: name as string }, body: await make(given) };
+        if (own.preview) return printPreviews([await client.call(operations.collections.previewChange, at)], options);
+        showCollection(
+          await client.call(operations.collections.change, { ...at, query: { misfits: own.clearMisfits ? 'clear' : 'refuse' } }),
+          options,
+        );
+      });
+  };
+  const FIELD = ['<json>', 'its definition, such as \'{"type":"integer","min":0}\''] as [string, string];
+  changing('add-field', 'add a field', [['<field>', 'its name'], FIELD], async ([name, json]) => ({
+    change: 'add',
+    name: name as string,
+    field: (await readObject(json as string)) as never,
+  }));
+  changing('change-field', 'change the type or constraints of a field', [['<field>', 'its name'], FIELD], async ([name, json]) => ({
+    change: 'set',
+    name: name as string,
+    field: (await readObject(json as string)) as never,
+  }));
+  changing(
+    'rename-field',
+    'give a field another name',
+    [
+      ['<field>', 'its name'],
+      ['<to>', 'its new name'],
+    ],
+    ([name, to]) => ({ change: 'rename', name: name as string, to: to as string }),
+  );
+  changing('drop-field', 'drop a field; its values can be had back for 7 days', [['<field>', 'its name']], ([name]) => ({
+    change: 'drop',
+    name: name as string,
+  }));
+  changing(
+    'recover',
+    'bring a dropped field back',
+    [
+      ['<column>', 'as `orchard collection show` says it'],
+      ['[as]', 'another name for it'],
+    ],
+    ([column, as]) => ({ change: 'recover', column: column as string, ...(as ? { as } : {}) }),
+  );
+}
+
+function addIndexes(collection: Command): void {
+  collection
+    .command('advice')
+    .description('what lists have cost, and which indexes would serve them')
+    .argument('<collection>')
+    .action(async (name: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const { items } = await client.call(operations.collections.advice, { params: { ...params, collection: name } });
+      printList(
+        items,
+        {
+          'lists by': ({ form }) => form,
+          calls: ({ calls }) => calls,
+          'mean ms': ({ meanMs }) => meanMs,
+          'worst ms': ({ worstMs }) => worstMs,
+          before: ({ before }) => (before ? `${before.meanMs} ms` : ''),
+          advice: ({ propose, servedBy }) =>
+            propose ? `orchard collection add-index ${name} ${propose.fields.join(',')}` : servedBy ? `served by ${servedBy}` : '',
+        },
+        options,
+      );
+    });
+  collection
+    .command('add-index')
+    .description('make an index')
+    .argument('<collection>')
+    .argument('<fields>', 'comma-separated; one place, or fields in the order they are compared')
+    .action(async (name: string, fields: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const made = await client.call(operations.collections.addIndex, {
+        params: { ...params, collection: name },
+        body: { fields: fields.split(',').map((field) => field.trim()) },
+      });
+      printItem({ index: made.name, fields: made.fields.join(', '), kind: made.kind }, options);
+    });
+  collection
+    .command('drop-index')
+    .description('drop an index')
+    .argument('<collection>')
+    .argument('<index>')
+    .action(async (name: string, index: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      await client.call(operations.collections.removeIndex, { params: { ...params, collection: name, index } });
+      note(`Dropped the index ${index}.`, options);
+    });
+}

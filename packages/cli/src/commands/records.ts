@@ -1,0 +1,318 @@
+import { followEvents, IMPORT_FORMATS, type LiveEvent, operations, type OrchardRecord } from '@orchard/contract';
+import type { Command } from 'commander';
+import { confirm, readObject } from '../asking.js';
+import { CommandError, workplace } from '../context.js';
+import { type Columns, moment, note, printItem, printList, printText } from '../output.js';
+import { exportFile, importFile } from '../transfer.js';
+import { type ListOptions, listOptions, listQuery } from './people.js';
+
+const SYSTEM = ['createdAt', 'updatedAt', 'ownerId', '_included'];
+const ifVersion = (version: string | undefined): Record<string, string> => (version ? { 'if-match': `"${version}"` } : {});
+
+/** Columns for all that the items have, but for the system members that say little. */
+function columnsOf(items: readonly object[]): Columns<Record<string, unknown>> {
+  const names = [...new Set(items.flatMap((item) => Object.keys(item)))].filter((name) => !SYSTEM.includes(name));
+  return Object.fromEntries(names.map((name) => [name, (item: Record<string, unknown>) => item[name]]));
+}
+
+export function addRecordCommands(program: Command): void {
+  const record = program.command('record').description('records of a collection');
+  addReads(record);
+  addWrites(record);
+  addHistory(record);
+  addFiles(record);
+}
+
+type RecordListOptions = ListOptions & { fields?: string; include?: string; count?: boolean };
+
+function addReads(record: Command): void {
+  listOptions(
+    record.command('list').description('records of a collection').argument('<collection>').option('--fields <names>', 'only these fields'),
+  )
+    .option('--include <references>', 'bring along, such as hut,guest or bookings(hut)')
+    .option('--count', 'count all that the filter lets through')
+    .action(async (collection: string, own: RecordListOptions, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const page = await client.call(operations.managedRecords.list, {
+        params: { ...params, collection },
+        query: {
+          ...listQuery(own),
+          ...(own.fields ? { fields: own.fields } : {}),
+          ...(own.include ? { include: own.include } : {}),
+          ...(own.count ? { count: 'true' as never } : {}),
+        },
+      });
+      const columns = columnsOf(page.items) as Columns<OrchardRecord>;
+      const included: Columns<OrchardRecord> = own.include ? { included: (item: OrchardRecord) => item._included } : {};
+      printList(page.items, { ...columns, ...included }, options, page.next);
+      if (page.count !== undefined) note(`${page.count} in all.`, options);
+    });
+  record
+    .command('show')
+    .description('one record')
+    .argument('<collection>')
+    .argument('<id>')
+    .option('--include <references>', 'bring along, such as hut.warden')
+    .action(async (collection: string, id: string, { include }: { include?: string }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      printItem(
+        await client.call(operations.managedRecords.read, { params: { ...params, collection, id }, query: include ? { include } : {} }),
+        options,
+      );
+    });
+  record
+    .command('summary')
+    .description('counts and measures of groups')
+    .argument('<collection>')
+    .option('--group <fields>', 'up to three, such as hut,arrives:week')
+    .option('--measure <measures>', 'such as count,sum:nights,avg:party', 'count')
+    .option('--filter <cql2>', 'a condition')
+    .option('--limit <n>', 'at most so many groups', '100')
+    .action(async (collection: string, own: { group?: string; measure: string; filter?: string; limit: string }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const { groups, more } = await client.call(operations.managedRecords.summary, {
+        params: { ...params, collection },
+        query: { ...own, limit: Number(own.limit) },
+      });
+      printList(groups as Record<string, unknown>[], columnsOf(groups), options);
+      if (more) note('There are more groups: raise --limit.', options);
+    });
+  record
+    .command('watch')
+    .description('what happens to records, as it happens')
+    .argument('<collection>')
+    .argument('[id]', 'one record, also one that does not exist yet')
+    .option('--filter <cql2>', 'a condition')
+    .option('--after <number>', 'begin after this event')
+    .action(async (collection: string, id: string | undefined, own: { filter?: string; after?: string }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const stopping = new AbortController();
+      process.once('SIGINT', () => stopping.abort());
+      let after = own.after;
+      const open = (headers: Record<string, string>, signal: AbortSignal) => {
+        const from = headers['last-event-id'] ? headers : after ? { 'last-event-id': after } : {};
+        after = undefined;
+        const input = { headers: from, signal };
+        return id
+          ? client.open(operations.managedRecords.liveOne, { params: { ...params, collection, id }, ...input })
+          : client.open(operations.managedRecords.live, {
+              params: { ...params, collection },
+              query: own.filter ? { filter: own.filter } : {},
+              ...input,
+            });
+      };
+      const onState = (state: 'open' | 'waiting') =>
+        note(
+          state === 'open' ? `Watching ${collection}${id ? `/${id}` : ''}. Ctrl-C ends.` : 'The connection broke; trying again.',
+          options,
+        );
+      await followEvents({
+        open,
+        onState,
+        signal: stopping.signal,
+        onEvent: (event) => console.log(options.json ? JSON.stringify(event) : eventLine(event)),
+      });
+    });
+}
+
+/** `12:03:04  changed  cold-tarn v4  by user:…  {"bunks":12}` */
+function eventLine({ event, data, id }: LiveEvent): string {
+  const { record, by, ...rest } = data as { record?: OrchardRecord; by?: string; id?: string; version?: number };
+  const at = moment(record?.updatedAt ?? null).slice(11) || `#${id}`;
+  if (!record) return printText(`${at}  ${event.padEnd(8)} ${rest.id ?? ''}${rest.version ? ` v${rest.version}` : ''}`);
+  const { id: recordId, version, createdAt: _c, updatedAt: _u, ownerId: _o, ...fields } = record;
+  return printText(`${at}  ${event.padEnd(8)} ${recordId} v${version}${by ? `  by ${by}` : ''}  ${JSON.stringify(fields)}`);
+}
+
+function addWrites(record: Command): void {
+  record
+    .command('add')
+    .description('store a record')
+    .argument('<collection>')
+    .argument('<json>', 'its fields, or - for standard input')
+    .option('--key <key>', 'Idempotency-Key, to send it again safely')
+    .action(async (collection: string, json: string, { key }: { key?: string }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      printItem(
+        await client.call(operations.managedRecords.create, {
+          params: { ...params, collection },
+          body: await readObject(json),
+          headers: key ? { 'idempotency-key': key } : {},
+        }),
+        options,
+      );
+    });
+  const writes = [
+    { name: 'put', description: 'replace a record, or create it', operation: operations.managedRecords.put },
+    { name: 'change', description: 'change some fields (merge patch)', operation: operations.managedRecords.patch },
+  ] as const;
+  for (const { name, description, operation } of writes) {
+    record
+      .command(name)
+      .description(description)
+      .argument('<collection>')
+      .argument('<id>')
+      .argument('<json>', 'its fields, or - for standard input')
+      .option('--if-match <version>', 'only over this version')
+      .action(async (collection: string, id: string, json: string, own: { ifMatch?: string }, command: Command) => {
+        const { options, client, params } = workplace(command);
+        const body = await readObject(json);
+        printItem(await client.call(operation, { params: { ...params, collection, id }, body, headers: ifVersion(own.ifMatch) }), options);
+      });
+  }
+  record
+    .command('delete')
+    .description('delete a record')
+    .argument('<collection>')
+    .argument('<id>')
+    .option('--yes', 'do not ask')
+    .action(async (collection: string, id: string, own: { yes?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      await confirm(`Deleting ${collection}/${id}`, own.yes);
+      await client.call(operations.managedRecords.remove, { params: { ...params, collection, id } });
+      note(`Deleted ${collection}/${id}. \`orchard record history ${collection} ${id}\` shows how to bring it back.`, options);
+    });
+  record
+    .command('batch')
+    .description('many actions in one call')
+    .argument('<collection>')
+    .argument('<json>', '{"actions": [{"action": "create", "record": {…}}, …]}, or - for standard input')
+    .option('--apart', 'each action on its own, in place of all or nothing')
+    .action(async (collection: string, json: string, own: { apart?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const body = { ...(await readObject(json)), ...(own.apart ? { together: false } : {}) };
+      const { results } = await client.call(operations.managedRecords.batch, { params: { ...params, collection }, body: body as never });
+      printList(
+        results.map((result, i) => ({ action: i + 1, ...result })),
+        {
+          action: ({ action }) => action,
+          status: ({ status }) => status,
+          id: ({ id }) => id,
+          version: ({ version }) => version,
+          problem: ({ problem }) => problem?.detail,
+        },
+        options,
+      );
+    });
+}
+
+function addHistory(record: Command): void {
+  record
+    .command('history')
+    .description('who changed what, the latest first')
+    .argument('<collection>')
+    .argument('<id>')
+    .action(async (collection: string, id: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const { items } = await client.call(operations.managedRecords.history, { params: { ...params, collection, id } });
+      const said = (value: unknown) => (value === null ? 'nothing' : JSON.stringify(value));
+      printList(
+        items,
+        {
+          entry: ({ entry }) => entry,
+          version: ({ version }) => version,
+          at: ({ at }) => moment(at),
+          action: ({ action }) => action,
+          by: ({ by }) => by,
+          changes: ({ changes, action }) =>
+            changes
+              .map(({ field, from, to }) => (action === 'create' ? `${field}: ${said(to)}` : `${field}: ${said(from)} → ${said(to)}`))
+              .join('\n'),
+        },
+        options,
+      );
+    });
+  record
+    .command('restore')
+    .description('bring an earlier version back, as the next one')
+    .argument('<collection>')
+    .argument('<id>')
+    .argument('<entry>', 'as `orchard record history` shows it')
+    .action(async (collection: string, id: string, entry: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      printItem(
+        await client.call(operations.managedRecords.restore, { params: { ...params, collection, id }, body: { entry: Number(entry) } }),
+        options,
+      );
+    });
+}
+
+type Format = keyof typeof IMPORT_FORMATS;
+
+/** Named, or told from the end of the file's name. */
+function formatOf(given: string | undefined, file: string): Format {
+  const ending =
+    given ??
+    { csv: 'csv', ndjson: 'ndjson', jsonl: 'ndjson', geojson: 'geojson', json: 'geojson' }[file.split('.').at(-1)?.toLowerCase() ?? ''];
+  if (ending && ending in IMPORT_FORMATS) return ending as Format;
+  throw new CommandError(`The format of ${file} is not known from its name. Give --format csv, ndjson or geojson.`, 2);
+}
+
+function addFiles(record: Command): void {
+  record
+    .command('import')
+    .description('store the rows of a file')
+    .argument('<collection>')
+    .argument('<file>', 'or - for standard input')
+    .option('--format <format>', 'csv, ndjson or geojson; else told from the name')
+    .option('--map <columns>', 'column=field, comma-separated; column= leaves it out')
+    .option('--strict', 'store nothing when one row does not fit')
+    .option('--check', 'only look whether the rows fit')
+    .option('--rejects <file>', 'where rows that do not fit go; else <file>.rejects.ndjson')
+    .action(
+      async (
+        collection: string,
+        file: string,
+        own: { format?: string; map?: string; strict?: boolean; check?: boolean; rejects?: string },
+        command: Command,
+      ) => {
+        const place = workplace(command);
+        const columns = own.map
+          ? JSON.stringify(
+              Object.fromEntries(
+                own.map
+                  .split(',')
+                  .map((pair) => pair.split('='))
+                  .map(([column = '', field]) => [column.trim(), field?.trim() || null]),
+              ),
+            )
+          : undefined;
+        const report = await importFile(place, {
+          collection,
+          file,
+          format: formatOf(own.format, file),
+          rejects: own.rejects,
+          query: { strict: own.strict, check: own.check, columns },
+        });
+        if (place.options.json) printItem(report as never, place.options);
+        if (report.rejected > 0)
+          throw new CommandError(
+            `${report.rejected} row${report.rejected === 1 ? ' does' : 's do'} not fit. ${report.rejectsFile ? `They are in ${report.rejectsFile}, each with its line and reason.` : ''}`,
+            1,
+          );
+      },
+    );
+  record
+    .command('export')
+    .description('write records to a file, or to standard output')
+    .argument('<collection>')
+    .argument('[file]')
+    .option('--format <format>', 'csv, ndjson or geojson; else told from the name')
+    .option('--filter <cql2>', 'a condition')
+    .option('--fields <names>', 'only these fields')
+    .action(
+      async (
+        collection: string,
+        file: string | undefined,
+        own: { format?: string; filter?: string; fields?: string },
+        command: Command,
+      ) => {
+        const format = own.format || file ? formatOf(own.format, file ?? '') : 'ndjson';
+        await exportFile(workplace(command), {
+          collection,
+          file,
+          query: { format, ...(own.filter ? { filter: own.filter } : {}), ...(own.fields ? { fields: own.fields } : {}) },
+        });
+      },
+    );
+}

@@ -1,0 +1,108 @@
+/** Access rules: a preset or any condition for each action, checked as it is typed, and tried out before it holds. */
+import { Button, Group, NativeSelect, Stack, Text, Title } from '@mantine/core';
+import { type Collection, operations } from '@orchard/contract';
+import { FilterError, presetOf, readFilter, RECORD_ACTIONS, type RecordAction, RULE_PRESETS, type RulePreset } from '@orchard/core';
+import { useState } from 'react';
+import { useChange } from '../api.js';
+import { Trouble } from '../parts/basics.js';
+import { FilterInput, type Names, scopeOfNames } from '../parts/filterBar.js';
+import { usePlace } from '../place.js';
+import { namesOf } from './names.js';
+import { TryRule } from './tryRule.js';
+
+const ACTION_WORDS = { read: 'Read', create: 'Create', update: 'Change', delete: 'Delete' } as const;
+const PRESET_WORDS: Record<RulePreset, string> = {
+  everyone: 'everyone',
+  'signed-in': 'every signed-in user',
+  owner: 'the owner of the record',
+  nobody: 'nobody',
+};
+
+export function Rules({ collection, all }: { collection: Collection; all: Collection[] }) {
+  const names = namesOf(collection, all);
+  return (
+    <Stack gap="lg" maw={860}>
+      <Text c="dimmed" size="sm">
+        Rules bind calls with a client key. Server keys with their scopes and members with their roles stand above them. A change has to
+        pass with the record as it was and as it will be.
+      </Text>
+      {RECORD_ACTIONS.map((action) => (
+        <RuleEditor key={`${action} ${collection.rules[action]}`} collection={collection} action={action} names={names} />
+      ))}
+    </Stack>
+  );
+}
+
+function problemOf(rule: string, names: Names): string | null {
+  try {
+    readFilter(rule, scopeOfNames(names));
+    return null;
+  } catch (error) {
+    if (error instanceof FilterError) return error.message;
+    throw error;
+  }
+}
+
+function RuleEditor({ collection, action, names }: { collection: Collection; action: RecordAction; names: Names }) {
+  const { params } = usePlace();
+  const inForce = collection.rules[action];
+  const [rule, setRule] = useState(inForce);
+  const [trying, setTrying] = useState(false);
+  const patch = useChange(operations.collections.patch, ['collections.']);
+  const preset = presetOf(rule);
+  const problem = problemOf(rule, names);
+  return (
+    <section className="panel">
+      <Group align="flex-start" gap="sm" wrap="nowrap">
+        <Title order={2} size="h3" w={74} pt={6}>
+          {ACTION_WORDS[action]}
+        </Title>
+        <Stack gap="xs" style={{ flex: 1 }}>
+          <Group gap="sm" align="flex-start">
+            <NativeSelect
+              aria-label={`Who may ${action}`}
+              value={preset ?? ''}
+              onChange={({ currentTarget }) =>
+                setRule(currentTarget.value ? RULE_PRESETS[currentTarget.value as RulePreset] : `${inForce}`)
+              }
+              data={[
+                ...Object.entries(PRESET_WORDS).map(([value, label]) => ({ value, label })),
+                { value: '', label: 'whom this condition lets' },
+              ]}
+            />
+            <div style={{ flex: 1, minWidth: '18rem' }}>
+              <FilterInput
+                label={`Rule to ${action}`}
+                value={rule}
+                onChange={setRule}
+                names={undefined}
+                placeholder="ownerId = me('id')"
+                error={problem}
+              />
+            </div>
+          </Group>
+          <Group gap="xs">
+            <Button
+              size="xs"
+              disabled={rule === inForce || problem !== null}
+              loading={patch.isPending}
+              onClick={() => patch.mutate({ params: { ...params, collection: collection.name }, body: { rules: { [action]: rule } } })}
+            >
+              Put in force
+            </Button>
+            {rule !== inForce && (
+              <Button size="xs" variant="subtle" onClick={() => setRule(inForce)}>
+                Keep the old one
+              </Button>
+            )}
+            <Button size="xs" variant="default" onClick={() => setTrying(!trying)} aria-expanded={trying}>
+              Try as …
+            </Button>
+          </Group>
+          <Trouble error={patch.error} />
+          {trying && <TryRule collection={collection} action={action} rule={rule} />}
+        </Stack>
+      </Group>
+    </section>
+  );
+}

@@ -1,0 +1,125 @@
+/** «Try as»: whether a rule lets somebody do something to a record, and which part of it decides. */
+import { Button, Group, NativeSelect, Select, Stack, Text, TextInput } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { type Collection, operations } from '@orchard/contract';
+import { type Explained, type JsonObject, RECORD_ACTIONS, type RecordAction } from '@orchard/core';
+import { useState } from 'react';
+import { useCall, useChange } from '../api.js';
+import { Trouble } from '../parts/basics.js';
+import { usePlace } from '../place.js';
+
+/** @param rule in place of the rule in force; `record` fixes the record */
+export function TryRule({
+  collection,
+  record,
+  action: fixed,
+  rule,
+}: {
+  collection: Collection;
+  record?: string;
+  action?: RecordAction;
+  rule?: string;
+}) {
+  const { params } = usePlace();
+  const [action, setAction] = useState<RecordAction>('read');
+  const [user, setUser] = useState<string | null>(null);
+  const [search, setSearch] = useState('');
+  const [debounced] = useDebouncedValue(search, 250);
+  const [subject, setSubject] = useState('');
+  const users = useCall(operations.users.list, {
+    params,
+    query: {
+      limit: 20,
+      ...(debounced && !debounced.includes(' ') ? { filter: `CASEI(email) LIKE CASEI('${debounced.replaceAll("'", "''")}%')` } : {}),
+    },
+  });
+  const trial = useChange(operations.collections.tryRule);
+  const tried = fixed ?? action;
+  const given = record ?? subject.trim();
+  function run(): void {
+    let body: string | JsonObject = given;
+    if (given.startsWith('{')) {
+      try {
+        body = JSON.parse(given) as JsonObject;
+      } catch {
+        body = given;
+      }
+    }
+    trial.mutate({
+      params: { ...params, collection: collection.name },
+      body: { action: tried, user, record: body as never, ...(rule ? { rule } : {}) },
+    });
+  }
+  return (
+    <Stack gap="xs">
+      <Group align="flex-end" gap="xs">
+        <Select
+          label="Try as"
+          placeholder="nobody signed in"
+          clearable
+          searchable
+          value={user}
+          onChange={setUser}
+          onSearchChange={setSearch}
+          filter={({ options }) => options}
+          data={(users.data?.items ?? []).map(({ id, email }) => ({ value: id, label: email }))}
+          w={230}
+        />
+        {!fixed && (
+          <NativeSelect
+            label="to"
+            value={action}
+            onChange={({ currentTarget }) => setAction(currentTarget.value as RecordAction)}
+            data={[...RECORD_ACTIONS]}
+          />
+        )}
+        {!record && (
+          <TextInput
+            label="the record"
+            placeholder='id, or {"state":"open"}'
+            classNames={{ input: 'mono' }}
+            value={subject}
+            onChange={({ currentTarget }) => setSubject(currentTarget.value)}
+            w={230}
+          />
+        )}
+        <Button variant="default" onClick={run} loading={trial.isPending} disabled={!given}>
+          Try
+        </Button>
+      </Group>
+      <Trouble error={trial.error} />
+      {trial.data && (
+        <div role="status">
+          <Text fw={600} className={trial.data.allowed ? undefined : 'care'}>
+            {trial.data.allowed ? 'Allowed' : 'Refused'}
+          </Text>
+          <ul className="explained">
+            <Part of={trial.data.explained as Explained} />
+          </ul>
+          <Text size="xs" c="dimmed">
+            Underlined parts decided.
+          </Text>
+        </div>
+      )}
+    </Stack>
+  );
+}
+
+function Part({ of: { text, result, decided, parts } }: { of: Explained }) {
+  const truth = result === null ? 'unknown' : String(result);
+  return (
+    <li>
+      <span className="truth" data-truth={truth}>
+        {truth}
+      </span>
+      <span className={`mono${decided && !parts ? ' decided' : ''}`}>{text}</span>
+      {parts && (
+        <ul className="explained">
+          {parts.map((part) => (
+            <Part key={part.text} of={part} />
+          ))}
+        </ul>
+      )}
+    </li>
+  );
+}
