@@ -117,7 +117,7 @@ describe('signed in', () => {
 
   it('edits a record, and tells when somebody else was quicker', async () => {
     await open(`${P}/data/huts`);
-    await page.getByRole('button', { name: 'hollow-col' }).click();
+    await page.getByRole('button', { name: 'hollow-col', exact: true }).click();
     const bunks = page.getByRole('dialog').getByLabel('bunks');
     await bunks.fill('16');
     await button('Save').click();
@@ -126,7 +126,7 @@ describe('signed in', () => {
     const read = () =>
       test.owner.call(operations.managedRecords.read, { params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' } });
     expect(await read()).toMatchObject({ bunks: 16, open: true, amenities: ['stove'], version: 2 });
-    await page.route('**/changes', (route) => route.abort());
+    await page.route(/\/(changes|live)(\?|$)/, (route) => route.abort());
     await open(`${P}/data/huts?open=hollow-col`);
     await bunks.fill('18');
     await test.owner.call(operations.managedRecords.patch, {
@@ -136,7 +136,7 @@ describe('signed in', () => {
     await button('Save').click();
     await text(/If-Match names version 2 of huts\/hollow-col; it is at version 3 now/).waitFor();
     expect((await read()).bunks).toBe(20);
-    await page.unroute('**/changes');
+    await page.unrouteAll();
   });
 
   it('filters a list, with the mistake marked, and keeps the filter in the address', async () => {
@@ -155,11 +155,138 @@ describe('signed in', () => {
     await page.getByRole('dialog').getByLabel('name', { exact: true }).fill('Northend');
     await button('Store').click();
     await text(/^Version 1,/).waitFor();
-    await open(`${P}/data/huts`);
-    await button('Rules and fields').click();
-    await page.getByLabel('Read', { exact: true }).selectOption('TRUE');
+    await open(`${P}/data/huts?tab=rules`);
+    await page.getByLabel('Who may read').selectOption('everyone');
+    await button('Put in force').first().click();
     await expect.poll(async () => (await test.app('GET', '/data/huts', { key: app.dev.clientKey })).status).toBe(200);
     expect(await violations(page)).toEqual([]);
+  });
+
+  it('changes a value where it stands in the table, and takes it back', async () => {
+    const at = { params: { ...app.dev.params, collection: 'huts', id: 'in-place' } };
+    await test.owner.call(operations.managedRecords.put, { ...at, body: { name: 'In place', bunks: 7 } });
+    const bunks = async () => (await test.owner.call(operations.managedRecords.read, at)).bunks;
+    await open(`${P}/data/huts`);
+    await button('bunks of in-place: 7. Change it').click();
+    await page.keyboard.type('9');
+    await page.keyboard.press('Enter');
+    await text('7 → 9').waitFor();
+    expect(await bunks()).toBe(9);
+    expect(await violations(page)).toEqual([]);
+    await button('Undo').click();
+    await expect.poll(bunks).toBe(7);
+    await button('bunks of in-place: 7. Change it').click();
+    await page.keyboard.type('many');
+    await page.keyboard.press('Escape');
+    expect(await bunks()).toBe(7);
+  });
+
+  it('builds a filter by clicking, completes words, and keeps it under a name', async () => {
+    await open(`${P}/data/huts`);
+    await button('Condition').click();
+    await page.getByLabel('Field').selectOption('bunks');
+    await page.getByLabel('Is', { exact: true }).selectOption('>');
+    await page.getByLabel('Value').fill('8');
+    await button('Add').click();
+    await expect.poll(() => new URL(page.url()).searchParams.get('filter')).toBe('bunks > 8');
+    await page.getByLabel('Filter').fill('bunks > 8 AND na');
+    await page.getByRole('option', { name: 'name' }).click();
+    await expect.poll(() => page.getByLabel('Filter').inputValue()).toBe('bunks > 8 AND name ');
+    await button('Remove bunks > 8').click();
+    await open(`${P}/data/huts?filter=${encodeURIComponent('bunks > 8')}`);
+    await button('Views').click();
+    await page.getByText('Save this view').click();
+    await page.getByLabel('Name of the view').fill('Large ones');
+    await page.getByLabel('Name of the view').press('Enter');
+    await button('Large ones').waitFor();
+    await open(`${P}/data/huts`);
+    await button('Views').click();
+    await page.getByText('Large ones').click();
+    await expect.poll(() => new URL(page.url()).searchParams.get('filter')).toBe('bunks > 8');
+  });
+
+  it('shows the history of a record, and brings a version back', async () => {
+    const at = { params: { ...app.dev.params, collection: 'huts', id: 'in-place' } };
+    await test.owner.call(operations.managedRecords.patch, { ...at, body: { name: 'Renamed' } });
+    await open(`${P}/data/huts?open=in-place`);
+    await page.getByRole('tab', { name: 'History' }).click();
+    await text('In place → Renamed').waitFor();
+    expect(await violations(page)).toEqual([]);
+    await button('Bring this back').last().click();
+    await expect.poll(async () => (await test.owner.call(operations.managedRecords.read, at)).name).toBe('In place');
+  });
+
+  it('looks at what fits before a field is changed, and brings a dropped one back', async () => {
+    await open(`${P}/data/huts?tab=fields`);
+    await button('Change bunks').click();
+    await page.getByLabel('Up to').fill('8');
+    await button('Preview').click();
+    await text(/takes a value up to 8; got/)
+      .first()
+      .waitFor();
+    expect(await violations(page)).toEqual([]);
+    await page.getByRole('button', { name: 'Close' }).click();
+    await button('Drop amenities').click();
+    await button('Drop it').click();
+    await button('Bring back').click();
+    await button('Bring it back').click();
+    await button('Drop amenities').waitFor();
+  });
+
+  it('tries a rule out as somebody before it is put in force', async () => {
+    await open(`${P}/data/huts?tab=rules`);
+    await page.getByLabel('Rule to update').fill("bunks > 8 AND me('id') IS NOT NULL");
+    await button('Try as …').nth(2).click();
+    await page.getByLabel('the record').fill('in-place');
+    await page.getByRole('button', { name: 'Try', exact: true }).click();
+    await text('Refused').waitFor();
+    expect(await page.locator('.decided').allTextContents()).toEqual(['bunks > 8', "me('id') IS NOT NULL"]);
+    expect(await violations(page)).toEqual([]);
+    await page.getByLabel('Rule to update').fill('bnks > 8');
+    await text(/did you mean `bunks`/).waitFor();
+  });
+
+  it('shows places on a map and searches in a radius that is drawn', async () => {
+    for (const [id, lon] of [
+      ['near', 8.3],
+      ['far', 9.3],
+    ] as const)
+      await test.owner.call(operations.managedRecords.put, {
+        params: { ...app.dev.params, collection: 'spots', id },
+        body: { name: id, position: { type: 'Point', coordinates: [lon, 61.3] } },
+      });
+    await open(`${P}/data/spots?tab=map`);
+    const near = await page.getByRole('button', { name: 'Open near' }).boundingBox();
+    expect(await violations(page)).toEqual([]);
+    await page.getByText('Draw a radius').click();
+    const [x, y] = [(near?.x ?? 0) + 30, (near?.y ?? 0) + 40];
+    await page.mouse.move(x, y);
+    await page.mouse.down();
+    await page.mouse.move(x + 90, y, { steps: 4 });
+    await page.mouse.up();
+    await page.getByRole('button', { name: 'Open far' }).waitFor({ state: 'detached' });
+    expect(new URL(page.url()).searchParams.get('filter')).toMatch(/^distance\(position, POINT\(8\.[0-9]+ 61\.[0-9]+\)\) < [0-9]+$/);
+    await page.getByRole('button', { name: 'Open near' }).click();
+    await text(/^Version 1,/).waitFor();
+  });
+
+  it('imports a file: columns to fields, a check, the rows that do not fit, and stores the rest', async () => {
+    await open(`${P}/data/spots?tab=files`);
+    const csv = 'id,Name,lon,lat,score\none,One,8.1,61.2,3\ntwo,Two,8.2,95,4\n';
+    await page.getByLabel('File to import').setInputFiles({ name: 'spots.csv', mimeType: 'text/csv', buffer: Buffer.from(csv) });
+    await page.getByLabel('Field of lon').selectOption('position.longitude');
+    await page.getByLabel('Field of lat').selectOption('position.latitude');
+    await button('Check').click();
+    await text(/1 rows? fit|One row fits/).waitFor();
+    await text('line 3').waitFor();
+    expect(await violations(page)).toEqual([]);
+    await button('Import').click();
+    await text(/^Stored 1 record/).waitFor();
+    expect(
+      await test.owner.call(operations.managedRecords.read, { params: { ...app.dev.params, collection: 'spots', id: 'one' } }),
+    ).toMatchObject({ name: 'One', score: 3, position: { coordinates: [8.1, 61.2] } });
+    const [file] = await Promise.all([page.waitForEvent('download'), page.getByRole('link', { name: 'Save all records' }).click()]);
+    expect(file.suggestedFilename()).toBe('spots.csv');
   });
 
   it('sends a notification that the phone shows, and shows what became of it', async () => {
@@ -267,7 +394,7 @@ describe('signed in', () => {
     await button('Keep it').click();
     expect((await test.owner.call(operations.managedRecords.read, at)).name).toBe('To go');
     await button('Delete this record').click();
-    await text('huts / to-go goes for good.').waitFor();
+    await text('huts / to-go is deleted. It can be brought back from its history for 30 days.').waitFor();
     expect(await violations(page)).toEqual([]);
     await page.getByRole('button', { name: 'Delete', exact: true }).click();
     await expect
@@ -293,14 +420,15 @@ describe('signed in', () => {
 
   it('shows records that somebody else writes, without a reload', async () => {
     await open(`${P}/data/huts`);
-    await button('hollow-col').waitFor();
+    await page.getByRole('button', { name: 'hollow-col', exact: true }).waitFor();
     await test.owner.call(operations.managedRecords.put, {
       params: { ...app.dev.params, collection: 'huts', id: 'from-elsewhere' },
       body: { name: 'Written elsewhere' },
     });
-    await button('from-elsewhere').waitFor();
+    const row = page.locator('tr[data-fresh]', { has: page.getByRole('button', { name: 'from-elsewhere', exact: true }) });
+    await row.waitFor();
     await test.owner.call(operations.managedRecords.remove, { params: { ...app.dev.params, collection: 'huts', id: 'from-elsewhere' } });
-    await button('from-elsewhere').waitFor({ state: 'detached' });
+    await row.waitFor({ state: 'detached' });
   });
 
   it('draws calls and latency over time; a series can be turned off, lines become bars, the table can be saved', async () => {
@@ -366,7 +494,7 @@ describe('signed in', () => {
   it('shows the same from the terminal and from code, with the page’s own values', async () => {
     await open(`${P}/data/huts?filter=${encodeURIComponent('bunks > 2')}`);
     await button('From code').click();
-    await text('orchard record list huts --app quillfell-hiker --env dev --filter "bunks > 2"').waitFor();
+    await text(/^orchard record list huts --app quillfell-hiker --env dev --filter "bunks > 2"/).waitFor();
     await page.getByRole('tab', { name: 'HTTP' }).click();
     await text(`${test.address}/app/v1/data/huts?filter=bunks%20%3E%202`).waitFor();
     expect(await violations(page)).toEqual([]);
@@ -382,20 +510,30 @@ describe('signed in', () => {
     await page.waitForURL('**/users?open=*');
   });
 
-  it.each(['overview', 'data', 'users', 'sent', 'quick-start', 'devices', 'requests', 'api-use?range=1h', 'setup', 'environments'])(
-    'has no accessibility fault on %s, light or dark',
-    async (path) => {
-      for (const colorScheme of ['light', 'dark'] as const) {
-        await page.emulateMedia({ colorScheme });
-        await open(`${P}/${path}`);
-        await page.getByRole('heading', { level: 1 }).waitFor();
-        await page.waitForLoadState('load');
-        await page.waitForTimeout(400);
-        expect(await violations(page)).toEqual([]);
-      }
-      await page.emulateMedia({ colorScheme: 'light' });
-    },
-  );
+  it.each([
+    'overview',
+    'data',
+    'data/huts',
+    'data/huts?tab=indexes',
+    'users',
+    'sent',
+    'quick-start',
+    'devices',
+    'requests',
+    'api-use?range=1h',
+    'setup',
+    'environments',
+  ])('has no accessibility fault on %s, light or dark', async (path) => {
+    for (const colorScheme of ['light', 'dark'] as const) {
+      await page.emulateMedia({ colorScheme });
+      await open(`${P}/${path}`);
+      await page.getByRole('heading', { level: 1 }).waitFor();
+      await page.waitForLoadState('load');
+      await page.waitForTimeout(400);
+      expect(await violations(page)).toEqual([]);
+    }
+    await page.emulateMedia({ colorScheme: 'light' });
+  });
 
   it('needs no exception from its content security policy', () => expect(complaints).toEqual([]));
 });

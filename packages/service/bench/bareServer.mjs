@@ -24,10 +24,28 @@ app.post('/data/huts', express.json(), async (request, response) => {
   const id = uuidv7(now.getTime(), randomBytes(10));
   const { name, region, bunks, open } = request.body;
   await pool.execute(
-    `INSERT INTO ${BENCH_TABLE} (\`id\`, \`createdAt\`, \`updatedAt\`, \`version\`, \`ownerId\`, \`name\`, \`region\`, \`bunks\`, \`open\`) VALUES (?, ?, ?, 1, ?, ?, ?, ?, ?)`,
+    `INSERT INTO ${BENCH_TABLE} (\`id\`, \`createdAt\`, \`updatedAt\`, \`version\`, \`ownerId\`, \`_by\`, \`name\`, \`region\`, \`bunks\`, \`open\`) VALUES (?, ?, ?, 1, ?, 'bench', ?, ?, ?, ?)`,
     [id, now, now, BENCH_OWNER, name, region, bunks, open ? 1 : 0],
   );
   response.status(201).json({ id, createdAt: now, updatedAt: now, version: 1, ownerId: BENCH_OWNER, name, region, bunks, open });
+});
+app.get('/places', async (request, response) => {
+  const [lon, lat, metres] = [request.query.lon, request.query.lat, request.query.metres].map(Number);
+  const north = metres / 111_194;
+  const east = north / Math.cos((lat * Math.PI) / 180);
+  const box = [
+    [lon - east, lat - north],
+    [lon + east, lat - north],
+    [lon + east, lat + north],
+    [lon - east, lat + north],
+    [lon - east, lat - north],
+  ];
+  const places = BENCH_TABLE.replace(/`huts`$/, '`places`');
+  const [rows] = await pool.execute(
+    `SELECT id, createdAt, updatedAt, version, ownerId, name, position FROM ${places} WHERE MBRIntersects(_p_position, ST_GeomFromText(?)) AND ST_Distance_Sphere(position, POINT(?, ?)) < ? ORDER BY id LIMIT 51`,
+    [`POLYGON((${box.map((corner) => corner.join(' ')).join(', ')}))`, lon, lat, metres],
+  );
+  response.json({ items: rows.slice(0, 50) });
 });
 const server = app.listen(0, '127.0.0.1', () => process.send({ address: `http://127.0.0.1:${server.address().port}` }));
 process.on('disconnect', () => process.exit(0));

@@ -226,7 +226,9 @@ function Outcome({ report: { stored, rejected, rejects, checked }, name }: { rep
   return (
     <div role="status">
       <Text>
-        {checked ? `${count(stored)} rows fit; nothing was stored.` : `Stored ${count(stored)} records.`}{' '}
+        {checked
+          ? `${stored === 1 ? 'One row fits' : `${count(stored)} rows fit`}; nothing was stored.`
+          : `Stored ${count(stored)} record${stored === 1 ? '' : 's'}.`}{' '}
         {rejected > 0 && <span className="care">{rejected === 1 ? 'One row does' : `${count(rejected)} rows do`} not fit.</span>}
       </Text>
       {rejects.length > 0 && (

@@ -71,14 +71,7 @@ function RuleEditor({ collection, action, names }: { collection: Collection; act
               ]}
             />
             <div style={{ flex: 1, minWidth: '18rem' }}>
-              <FilterInput
-                label={`Rule to ${action}`}
-                value={rule}
-                onChange={setRule}
-                names={undefined}
-                placeholder="ownerId = me('id')"
-                error={problem}
-              />
+              <FilterInput label={`Rule to ${action}`} value={rule} onChange={setRule} names={names} placeholder="ownerId = me('id')" />
             </div>
           </Group>
           <Group gap="xs">

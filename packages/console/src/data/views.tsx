@@ -1,5 +1,5 @@
 /** Saved views: filter, sort and page of a collection under a name, for the whole team. */
-import { ActionIcon, Button, Group, Menu, Popover, TextInput } from '@mantine/core';
+import { ActionIcon, Button, Group, Menu, Modal, TextInput } from '@mantine/core';
 import { operations } from '@orchard/contract';
 import { IconBookmark, IconTrash } from '@tabler/icons-react';
 import { useState } from 'react';
@@ -55,27 +55,28 @@ export function SavedViews({ at }: { at: { app: string; environment: string; col
           {query !== '' && <Menu.Item onClick={() => setNaming(true)}>Save this view …</Menu.Item>}
         </Menu.Dropdown>
       </Menu>
-      <Popover opened={naming} onChange={setNaming} position="bottom-end" trapFocus>
-        <Popover.Target>
-          <span />
-        </Popover.Target>
-        <Popover.Dropdown>
-          <form
-            onSubmit={(event) => {
-              event.preventDefault();
-              save.mutate({ params: at, body: { name, query } }, { onSuccess: () => setNaming(false) });
-            }}
-          >
-            <Group align="flex-end" gap="xs">
-              <TextInput label="Name of the view" required value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
-              <Button type="submit" loading={save.isPending}>
-                Save
-              </Button>
-            </Group>
-            <Trouble error={save.error} />
-          </form>
-        </Popover.Dropdown>
-      </Popover>
+      <Modal opened={naming} onClose={() => setNaming(false)} title="Save this view for the team">
+        <form
+          onSubmit={(event) => {
+            event.preventDefault();
+            save.mutate({ params: at, body: { name, query } }, { onSuccess: () => setNaming(false) });
+          }}
+        >
+          <Group align="flex-end" gap="xs">
+            <TextInput
+              data-autofocus
+              label="Name of the view"
+              required
+              value={name}
+              onChange={({ currentTarget }) => setName(currentTarget.value)}
+            />
+            <Button type="submit" loading={save.isPending}>
+              Save
+            </Button>
+          </Group>
+          <Trouble error={save.error} />
+        </form>
+      </Modal>
     </Group>
   );
 }
