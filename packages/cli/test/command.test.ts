@@ -1,11 +1,11 @@
 import { spawn } from 'node:child_process';
-import { rmSync, statSync } from 'node:fs';
+import { readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { scratchDirectory } from '../../service/test/scratch.js';
-import { makeApp, OWNER, signUp, startTestService, type TestService } from '../../service/test/support.js';
+import { eventually, makeApp, OWNER, signUp, startTestService, type TestService } from '../../service/test/support.js';
 
 const COMMAND = fileURLToPath(new URL('../bin/orchard.js', import.meta.url));
 let test: TestService;
@@ -166,5 +166,79 @@ it('says what it does not understand, and when the service is away', async () =>
   expect(await orchard(['sign-in', 'http://127.0.0.1:9', '--email', 'a@b.example', '--password-stdin'], 'x\n')).toMatchObject({
     code: 1,
     err: expect.stringContaining('The service cannot be reached'),
+  });
+
+  it('imports a file with a bar for people, puts what does not fit beside it, and exports it again', async () => {
+    const file = join(home, 'cabins.csv');
+    writeFileSync(file, 'Name,lon,lat,beds\nSkarn,8.1,61.2,12\nLost,8.2,95,4\nBrae,,,6\n');
+    await orchard(['collection', 'add', 'cabins', '--fields', 'name:text,position:place,beds:integer']);
+    const map = ['--map', 'Name=name,lon=position.longitude,lat=position.latitude'];
+    expect(await orchard(['record', 'import', 'cabins', file, ...map, '--strict'])).toMatchObject({
+      code: 4,
+      err: expect.stringContaining('Line 3:'),
+    });
+    expect(await orchard(['record', 'import', 'cabins', file, ...map, '--check'])).toMatchObject({
+      code: 1,
+      err: expect.stringContaining('2 rows fit. Nothing was stored.'),
+    });
+    const imported = await orchard(['record', 'import', 'cabins', file, ...map]);
+    expect(imported).toMatchObject({
+      code: 1,
+      err: expect.stringMatching(/Stored 2 records in [\d.]+ s\.\n1 row does not fit\. They are in .*cabins\.csv\.rejects\.ndjson/),
+    });
+    expect(JSON.parse(readFileSync(`${file}.rejects.ndjson`, 'utf8'))).toMatchObject({
+      line: 3,
+      reason: expect.stringContaining('takes a GeoJSON Point'),
+    });
+    const out = await orchard(['record', 'export', 'cabins', '--format', 'csv', '--filter', "name = 'Skarn'", '--fields', 'name,beds']);
+    expect(out.out).toMatch(/^id,name,beds\n[0-9a-f-]{36},Skarn,12\n$/);
+    expect(await orchard(['record', 'import', 'cabins', join(home, 'nothing.csv')])).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('There is no file'),
+    });
+    expect(await orchard(['record', 'import', 'cabins', join(home, 'notes.txt')])).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('--format'),
+    });
+  });
+
+  it('changes fields only after a look, tries rules, advises on indexes, and shows history', async () => {
+    await orchard(['record', 'add', 'cabins', '{"id":"a","name":"A","beds":3}']);
+    await orchard(['record', 'change', 'cabins', 'a', '{"beds":4}']);
+    expect((await orchard(['collection', 'change-field', 'cabins', 'beds', '{"type":"integer","min":5}', '--preview'])).out).toMatch(
+      /set beds integer +2 +1 +a: 4 Field `beds` in `cabins` takes a value from 5 on; got 4\./,
+    );
+    expect(await orchard(['collection', 'change-field', 'cabins', 'beds', '{"type":"integer","min":5}'])).toMatchObject({
+      code: 4,
+      err: expect.stringContaining('1 of 3 records of `cabins` do not fit'),
+    });
+    expect((await orchard(['collection', 'rename-field', 'cabins', 'beds', 'bunks'])).out).toContain('bunks');
+    expect((await orchard(['collection', 'schema', 'cabins'])).out).toContain('"$schema": "https://json-schema.org/draft/2020-12/schema"');
+    expect((await orchard(['record', 'history', 'cabins', 'a'])).out).toContain('beds: 3 → 4');
+    expect((await orchard(['collection', 'try', 'cabins', 'read', 'a'])).out).toBe(
+      "refused  by ownerId = me('id')\n  unknown  ownerId = me('id')  ← decides\n",
+    );
+    expect((await orchard(['collection', 'advice', 'cabins'])).out).toContain('name = …');
+    expect((await orchard(['collection', 'add-index', 'cabins', 'position'])).out).toContain('place');
+    expect((await orchard(['record', 'summary', 'cabins', '--measure', 'count,max:bunks'])).out).toBe(
+      'count  max:bunks\n    3         12\n',
+    );
+  });
+
+  it('watches records until it is told to end', async () => {
+    const child = spawn(process.execPath, [COMMAND, 'record', 'watch', 'cabins', '--filter', 'bunks > 20'], {
+      env: { ...process.env, XDG_CONFIG_HOME: home },
+    });
+    let out = '';
+    child.stdout.on('data', (chunk) => {
+      out += chunk;
+    });
+    await eventually(() => out.includes('ready'));
+    await orchard(['record', 'add', 'cabins', '{"id":"large","name":"Large","bunks":21}']);
+    await eventually(() => out.includes('entered  large v1  by member:mira@quillfell.example'));
+    await orchard(['record', 'delete', 'cabins', 'large', '--yes']);
+    await eventually(() => /left +large v2/.test(out));
+    child.kill('SIGINT');
+    expect(await new Promise((resolve) => child.once('close', resolve))).toBe(0);
   });
 });

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
-import { makeApp, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
+import { eventually, makeApp, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
 import { connect, type Options, Problem, type Storage } from '../src/index.js';
 
 let test: TestService;
@@ -91,6 +91,43 @@ describe('an app with the client library', () => {
     await expect(orchard({ storage, fetch: () => Promise.reject(new TypeError('fetch failed')) }).me()).rejects.toThrow('fetch failed');
     expect(storage.value).toBe(before);
     expect((await orchard({ storage }).me()).email).toBe(ACCOUNT.email);
+  });
+
+  it('follows records as they change, over broken connections, until it stops', async () => {
+    const me = orchard();
+    await me.signIn(ACCOUNT.email, ACCOUNT.password);
+    const plans = me.collection('plans');
+    await plans.create({ id: 'col', day: 1 });
+    const seen: string[] = [];
+    let dropped: (() => void) | null = null;
+    // A connection that breaks once, as on a ridge.
+    const shaky: typeof fetch = async (input, init) => {
+      const reply = await fetch(input, init);
+      if (!String(input).includes('/live/') || dropped) return reply;
+      const [kept, cut] = (reply.body as ReadableStream<Uint8Array>).tee();
+      void cut.cancel();
+      const broken = new TransformStream<Uint8Array, Uint8Array>({
+        start: (controller) => {
+          dropped = () => controller.error(new TypeError('network error'));
+        },
+      });
+      return new Response(kept.pipeThrough(broken), { headers: reply.headers });
+    };
+    const walker = orchard({ fetch: shaky });
+    await walker.signIn(ACCOUNT.email, ACCOUNT.password);
+    const stop = walker.collection('plans').watch({ filter: 'day > 1' }, ({ event }) => seen.push(event));
+    await eventually(() => seen.includes('ready'));
+    await plans.change('col', { day: 2 });
+    await eventually(() => seen.includes('entered'));
+    (dropped as unknown as () => void)();
+    await plans.change('col', { day: 3 });
+    await eventually(() => seen.includes('changed'));
+    stop();
+    expect(seen.filter((event) => event !== 'ready')).toEqual(['entered', 'changed']);
+    const refused = new Promise((resolve) => walker.collection('plans').watch({ filter: 'dya > 1' }, () => undefined, resolve));
+    expect(await refused).toMatchObject({ problem: 'malformed-filter', detail: expect.stringContaining('did you mean `day`') });
+    expect(await plans.batch([{ action: 'delete', id: 'col' }])).toEqual([{ status: 204, id: 'col' }]);
+    expect((await plans.summary({ measure: 'count' })).groups).toEqual([{ count: 0 }]);
   });
 
   it('registers its device', async () => {

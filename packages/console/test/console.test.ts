@@ -184,7 +184,7 @@ describe('signed in', () => {
   it('builds a filter by clicking, completes words, and keeps it under a name', async () => {
     await open(`${P}/data/huts`);
     await button('Condition').click();
-    await page.getByLabel('Field').selectOption('bunks');
+    await page.getByLabel('Field', { exact: true }).selectOption('bunks');
     await page.getByLabel('Is', { exact: true }).selectOption('>');
     await page.getByLabel('Value').fill('8');
     await button('Add').click();

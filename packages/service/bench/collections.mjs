@@ -146,6 +146,7 @@ export async function imports({ member, params, mysql, database, rows, rounds })
     },
   });
   await mysql.query(`CREATE TABLE \`${database}\`.\`_bench_plain\` LIKE \`${database}\`.loads`);
+  await mysql.query('SET GLOBAL local_infile = ON');
   const load = async (table) => {
     const text = tsv();
     const started = process.hrtime.bigint();
@@ -182,9 +183,9 @@ export async function imports({ member, params, mysql, database, rows, rounds })
 }
 
 /** Five hundred listeners on filters: from the answer to a write until its event, and what they cost the writes. */
-export async function live({ service, send, headers, listeners, writes }) {
+export async function live({ service, send, headers, listeners, writes, rounds }) {
   const arrived = new Map();
-  const stopping = new AbortController();
+  let stopping = new AbortController();
   let ready = 0;
   const listen = async (i) => {
     const reply = await fetch(
@@ -215,17 +216,26 @@ export async function live({ service, send, headers, listeners, writes }) {
     );
     answered.set(reply.id, performance.now());
   };
+  const connect = async () => {
+    ready = 0;
+    stopping = new AbortController();
+    for (let i = 0; i < listeners; i++) void listen(i).catch(() => undefined);
+    for (let waited = 0; ready < listeners; waited += 50) {
+      if (waited > 60_000) throw new Error(`Only ${ready} of ${listeners} listeners are connected.`);
+      await new Promise((resolve) => setTimeout(resolve, 50));
+    }
+  };
   await rate(write, writes, 8);
-  const alone = await rate(write, writes, 8);
-  for (let i = 0; i < listeners; i++) void listen(i).catch(() => undefined);
-  for (let waited = 0; ready < listeners; waited += 50) {
-    if (waited > 60_000) throw new Error(`Only ${ready} of ${listeners} listeners are connected.`);
-    await new Promise((resolve) => setTimeout(resolve, 50));
+  const [alone, together] = [[], []];
+  for (let round = 0; round < rounds; round++) {
+    alone.push(await rate(write, writes, 8));
+    await connect();
+    answered.clear();
+    arrived.clear();
+    together.push(await rate(write, writes, 8));
+    await new Promise((resolve) => setTimeout(resolve, 1_000));
+    if (round < rounds - 1) stopping.abort();
   }
-  await rate(write, writes, 8);
-  answered.clear();
-  arrived.clear();
-  const together = await rate(write, writes, 8);
   await new Promise((resolve) => setTimeout(resolve, 2_000));
   // One write at a time, spaced: what a single change takes to arrive.
   const crowd = { ids: new Set(answered.keys()) };

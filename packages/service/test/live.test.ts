@@ -1,9 +1,9 @@
-import { type LiveEvent, operations, readEvents } from '@orchard/contract';
+import { type LiveEvent, operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { connect } from 'node:net';
 import { setFlagsFromString } from 'node:v8';
 import { runInNewContext } from 'node:vm';
-import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
+import { eventually, listenTo, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
 let app: TestApp;
@@ -44,31 +44,7 @@ const as = (user?: { token: string }) => ({ key: app.dev.clientKey, ...(user ? {
 const write = (method: string, path: string, body?: object, who: object = trusted()) =>
   test.app(method, `/data/${path}`, { ...who, ...(body ? { body } : {}) } as never);
 
-type Listening = {
-  events: LiveEvent[];
-  of: (event: string) => LiveEvent[];
-  next: (event: string) => Promise<LiveEvent>;
-  stop: () => void;
-  ended: Promise<void>;
-};
-
-/** Listens until stopped, and keeps what came. */
-async function listen(path: string, who: { key: string; token?: string }, lastEvent?: string, address = test.address): Promise<Listening> {
-  const stopping = new AbortController();
-  const headers = {
-    'orchard-key': who.key,
-    ...(who.token ? { authorization: `Bearer ${who.token}` } : {}),
-    ...(lastEvent === undefined ? {} : { 'last-event-id': lastEvent }),
-  };
-  const reply = await fetch(`${address}/app/v1/live/${path}`, { headers, signal: stopping.signal });
-  if (!reply.ok) throw new Error(await reply.text());
-  const events: LiveEvent[] = [];
-  const ended = (async () => {
-    for await (const event of readEvents(reply)) events.push(event);
-  })().catch(() => undefined);
-  const of = (name: string) => events.filter(({ event }) => event === name);
-  return { events, of, next: (name) => eventually(() => of(name).at(-1)), stop: () => stopping.abort(), ended };
-}
+const listen = (path: string, who: { key: string; token?: string }, lastEvent?: string) => listenTo(test.address, path, who, lastEvent);
 const query = (filter: string) => `?${new URLSearchParams({ filter })}`;
 const named = (events: LiveEvent[]) =>
   events

@@ -6,7 +6,7 @@ import { afterEach, beforeEach, expect, inject, it } from 'vitest';
 import { readConfig } from '../src/config.js';
 import { type RunningService, startService } from '../src/service.js';
 import { scratchDirectory } from './scratch.js';
-import { type AppOptions, callApp, eventually, makeApp, OWNER, signUp } from './support.js';
+import { type AppOptions, callApp, eventually, listenTo, makeApp, OWNER, signUp } from './support.js';
 
 let directory: string;
 let service: RunningService | undefined;
@@ -82,6 +82,32 @@ it('killed while serving, MariaDB comes back by itself: 503 with Retry-After mea
     return read.total.serverErrors >= refused.length && read;
   });
   expect(usage.total.serverErrors).toBe(refused.length);
+});
+
+it('goes on telling live readers what changes, over a killed MariaDB and a start of its own, with no gap and no double', async () => {
+  const { address, app, as } = await begin();
+  await app('POST', '/data/huts', { ...as, body: { n: 0 } });
+  const reader = await listenTo(address, 'huts', as);
+  await reader.next('ready');
+  const numbers = (from: Pick<typeof reader, 'of'>) => from.of('entered').map(({ data }) => (data as { record: { n: number } }).record.n);
+  const write = (n: number) =>
+    eventually(async () => {
+      const { status } = await app('PUT', `/data/huts/hut-${n}`, { ...as, body: { n } });
+      return status === 201 || status === 200;
+    });
+  await write(1);
+  process.kill(service?.databasePid() as number, 'SIGKILL');
+  await write(2);
+  await eventually(() => numbers(reader).includes(2));
+  const last = reader.events.filter(({ id }) => id).at(-1)?.id as string;
+  await service?.stop();
+  await reader.ended;
+  service = await startService(config(), log);
+  expect((await callApp(service.address, 'PUT', '/data/huts/hut-3', { ...as, body: { n: 3 } })).status).toBe(201);
+  const again = await listenTo(service.address, 'huts', as, last);
+  await eventually(() => numbers(again).includes(3));
+  again.stop();
+  expect([...numbers(reader), ...numbers(again)]).toEqual([1, 2, 3]);
 });
 
 it('a second start on the same data directory says so and stops; one after a kill goes on', async () => {

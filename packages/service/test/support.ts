@@ -1,7 +1,7 @@
 /** A running service with its simulators, for tests: real MariaDB, real HTTP. */
 import { rmSync } from 'node:fs';
 import { setTimeout as sleep } from 'node:timers/promises';
-import { createHttpClient, type HttpClient, operations, type Scope, SCOPES } from '@orchard/contract';
+import { createHttpClient, type HttpClient, type LiveEvent, operations, readEvents, type Scope, SCOPES } from '@orchard/contract';
 import { type Simulators, startSimulators } from '@orchard/simulators';
 import pino from 'pino';
 import { type Config, readConfig } from '../src/config.js';
@@ -133,4 +133,35 @@ export async function eventually<T>(
     if (waited > withinMs) throw new Error(`That did not come about within ${withinMs} ms.`);
     await sleep(50);
   }
+}
+
+export type Listening = {
+  events: LiveEvent[];
+  of: (event: string) => LiveEvent[];
+  next: (event: string) => Promise<LiveEvent>;
+  stop: () => void;
+  ended: Promise<void>;
+};
+
+/** Listens until stopped, and keeps what came. */
+export async function listenTo(
+  address: string,
+  path: string,
+  who: { key: string; token?: string },
+  lastEvent?: string,
+): Promise<Listening> {
+  const stopping = new AbortController();
+  const headers = {
+    'orchard-key': who.key,
+    ...(who.token ? { authorization: `Bearer ${who.token}` } : {}),
+    ...(lastEvent === undefined ? {} : { 'last-event-id': lastEvent }),
+  };
+  const reply = await fetch(`${address}/app/v1/live/${path}`, { headers, signal: stopping.signal });
+  if (!reply.ok) throw new Error(await reply.text());
+  const events: LiveEvent[] = [];
+  const ended = (async () => {
+    for await (const event of readEvents(reply)) events.push(event);
+  })().catch(() => undefined);
+  const of = (name: string) => events.filter(({ event }) => event === name);
+  return { events, of, next: (name) => eventually(() => of(name).at(-1)), stop: () => stopping.abort(), ended };
 }

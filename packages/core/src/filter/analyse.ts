@@ -17,6 +17,7 @@ const HOLDS: Record<ValueKind, string> = {
   object: 'an object',
 };
 const SCALARS: ReadonlySet<ValueKind> = new Set(['text', 'number', 'boolean', 'date', 'time']);
+const isComparison: ReadonlySet<string> = new Set(COMPARISONS);
 const PREDICATES = ['and', 'or', 'not', 'like', 'between', 'in', 'isNull', ...COMPARISONS];
 const isPredicate = (node: Call) => PREDICATES.includes(node.op) || /^[sta]_/.test(node.op);
 
@@ -56,7 +57,7 @@ function conditionOf(node: Node, ground: Ground): Condition {
     case 'isNull':
       return { is: 'null', of: termOf(only(node), ground) };
     default:
-      if ((COMPARISONS as readonly string[]).includes(op)) return comparisonOf(node, op as Comparison, ground);
+      if (isComparison.has(op)) return comparisonOf(node, op as Comparison, ground);
       if (SPATIAL.has(op)) return spatialOf(node, ground);
       if (op in TEMPORAL) return temporalOf(node, ground);
       if (ARRAYS.has(op)) return arrayOf(node, ground);
@@ -83,11 +84,12 @@ function two(node: Call): [Node, Node] {
 }
 
 function propertyOf(node: Extract<Node, { kind: 'property' }>, { scope, joins }: Ground): Extract<Term, { is: 'field' }> {
-  const path = node.name.split('.');
+  const path = node.name.includes('.') ? node.name.split('.') : [node.name];
   const kind = scope.kindOf(path);
   if (!kind) throw new FilterError(node.at, `There is no field \`${node.name}\`${nearest(node.name, scope.names())}`);
   for (let length = 1; length < path.length; length++) joins.add(path.slice(0, length).join('.'));
-  if (joins.size > LIMITS.references) throw new FilterError(node.at, `A filter follows at most ${LIMITS.references} references`);
+  if (path.length > 1 && joins.size > LIMITS.references)
+    throw new FilterError(node.at, `A filter follows at most ${LIMITS.references} references`);
   return { is: 'field', kind, path };
 }
 

@@ -14,7 +14,9 @@ export function explainFilter(tree: Node, scope: FilterScope, record: JsonObject
   const explain = (node: Node, decided: boolean): Explained => {
     const result = compileEvaluator(analyseFilter(node, scope))(record, asking, related);
     const text = writeFilterText(node);
-    if (!isCall(node, 'and', 'or', 'not')) return { text, result, decided };
+    // `IS NOT NULL` and `NOT LIKE` read as one.
+    const isLeaf = !isCall(node, 'and', 'or', 'not') || (node.op === 'not' && !isCall(node.args[0] as Node, 'and', 'or', 'not'));
+    if (isLeaf) return { text, result, decided };
     const parts = node.args.map((arg) => explain(arg, false));
     for (const part of parts) if (decided && (node.op === 'not' || part.result === result)) mark(part);
     return { text, result, decided, parts };

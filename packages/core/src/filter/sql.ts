@@ -47,6 +47,9 @@ function isStatic(condition: Condition): { fields: boolean; asking: boolean } {
 }
 
 const hasField = (term: Term): boolean => term.is === 'field' || (term.is === 'folded' && hasField(term.of));
+/** The common case, told without a walk. */
+const readsField = (condition: Condition): boolean =>
+  'left' in condition ? condition.left.is === 'field' : 'of' in condition && condition.of.is === 'field';
 const NOBODY: Asking = { me: { id: null, roles: [] }, now: 0 };
 const truthSql = (truth: boolean | null) => (truth === null ? 'NULL' : truth ? 'TRUE' : 'FALSE');
 /** A number literal that MariaDB takes for a DOUBLE, not a DECIMAL. */
@@ -75,8 +78,10 @@ class Writer {
     if (condition.is === 'all' || condition.is === 'any')
       return `(${condition.parts.map((part) => this.#condition(part)).join(condition.is === 'all' ? ' AND ' : ' OR ')})`;
     if (condition.is === 'not') return `NOT (${this.#condition(condition.part)})`;
-    const { fields, asking } = isStatic(condition);
-    if (!fields) return this.#decided(condition, asking);
+    if (!readsField(condition)) {
+      const { fields, asking } = isStatic(condition);
+      if (!fields) return this.#decided(condition, asking);
+    }
     switch (condition.is) {
       case 'compare':
         return `${this.term(condition.left)} ${condition.operator} ${this.term(condition.right)}`;

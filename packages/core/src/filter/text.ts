@@ -13,27 +13,28 @@ import { call, checkSize, FilterError, LIMITS, type Node } from './tree.js';
 
 const Name = createToken({ name: 'Name', label: 'a field name', pattern: /[A-Za-z_:\u00c0-\uffff][\w:.\u00b7-\uffff]*/ });
 const QuotedName = createToken({ name: 'QuotedName', label: 'a field name', pattern: /"[A-Za-z_:\u00c0-\uffff][\w:.\u00b7-\uffff]*"/ });
-const keyword = (word: string): TokenType => createToken({ name: word, label: word, pattern: new RegExp(word, 'i'), longer_alt: Name });
+/** Keywords and shapes are told from names after the lexer: one look in a map, in place of a pattern for each word. */
+const keyword = (word: string): TokenType => createToken({ name: word, label: word, pattern: Lexer.NA });
 const sign = (name: string, text: string): TokenType => createToken({ name, label: `\`${text}\``, pattern: text });
-const [And, Or, Not, Like, Between, In, Is, Null, True, False, Div] = [
-  'AND',
-  'OR',
-  'NOT',
-  'LIKE',
-  'BETWEEN',
-  'IN',
-  'IS',
-  'NULL',
-  'TRUE',
-  'FALSE',
-  'DIV',
-].map(keyword) as [TokenType, TokenType, TokenType, TokenType, TokenType, TokenType, TokenType, TokenType, TokenType, TokenType, TokenType];
-const Point = createToken({ name: 'POINT', label: 'POINT', pattern: /POINT(?=\s*\()/i });
-const Polygon = createToken({ name: 'POLYGON', label: 'POLYGON', pattern: /POLYGON(?=\s*\()/i });
-const OtherShape = createToken({
-  name: 'OtherShape',
-  pattern: /(?:LINESTRING|MULTIPOINT|MULTILINESTRING|MULTIPOLYGON|GEOMETRYCOLLECTION)(?=\s*\()/i,
-});
+const And = keyword('AND');
+const Or = keyword('OR');
+const Not = keyword('NOT');
+const Like = keyword('LIKE');
+const Between = keyword('BETWEEN');
+const In = keyword('IN');
+const Is = keyword('IS');
+const Null = keyword('NULL');
+const True = keyword('TRUE');
+const False = keyword('FALSE');
+const Div = keyword('DIV');
+const Point = keyword('POINT');
+const Polygon = keyword('POLYGON');
+const OtherShape = createToken({ name: 'OtherShape', pattern: Lexer.NA });
+const KEYWORDS = new Map([And, Or, Not, Like, Between, In, Is, Null, True, False, Div].map((type) => [type.name, type]));
+/** Names of shapes only where a parenthesis follows. */
+const SHAPES = new Map([Point, Polygon].map((type) => [type.name, type]));
+for (const name of ['LINESTRING', 'MULTIPOINT', 'MULTILINESTRING', 'MULTIPOLYGON', 'GEOMETRYCOLLECTION']) SHAPES.set(name, OtherShape);
+
 const Text = createToken({ name: 'Text', label: 'a text in single quotes', pattern: /'(?:\\'|''|[^'])*'/, line_breaks: true });
 const NumberToken = createToken({ name: 'Number', label: 'a number', pattern: /(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?/ });
 const Compare = createToken({ name: 'Compare', label: 'one of = <> < <= > >=', pattern: /<>|<=|>=|=|<|>/ });
@@ -71,7 +72,7 @@ const TOKENS = [
   Times,
   Power,
 ];
-const lexer = new Lexer(TOKENS, { ensureOptimizations: false, positionTracking: 'onlyOffset' });
+const lexer = new Lexer(TOKENS, { ensureOptimizations: false, positionTracking: 'onlyOffset', skipValidations: true });
 
 /** Clause B of the standard: a quote inside a text is doubled, or follows a backslash. */
 const unquote = (image: string) => image.slice(1, -1).replace(/''|\\'/g, "'");
@@ -80,11 +81,16 @@ const found = (token: IToken) =>
   token.tokenType.name === 'EOF' ? 'the end' : `\`${token.image.length > 40 ? `${token.image.slice(0, 40)}…` : token.image}\``;
 const labelOf = (type: TokenType) => type.LABEL ?? type.name;
 
+const SINGLE: ReadonlySet<TokenType> = new Set([Name, NumberToken, Text, True, False]);
+const GOES_ON: ReadonlySet<TokenType> = new Set([Open, Plus, Minus, Times, Div, Power]);
+const isAlone = (first: IToken, second: IToken): boolean => SINGLE.has(first.tokenType) && !GOES_ON.has(second.tokenType);
+
 class FilterParser extends EmbeddedActionsParser {
   constructor() {
     super(TOKENS, {
       maxLookahead: 2,
       recoveryEnabled: false,
+      skipValidations: true,
       errorMessageProvider: {
         buildMismatchTokenMessage: ({ expected, actual }) => `Expected ${labelOf(expected)}, found ${found(actual)}`,
         buildNotAllInputParsedMessage: ({ firstRedundant }) => `Expected AND, OR, an operator or the end, found ${found(firstRedundant)}`,
@@ -126,7 +132,7 @@ class FilterParser extends EmbeddedActionsParser {
   });
 
   predicate = this.RULE('predicate', (): Node => {
-    const left = this.SUBRULE(this.sum);
+    const left = this.SUBRULE(this.operand);
     const at = left?.at ?? 0;
     return (
       this.OPTION(() =>
@@ -134,7 +140,7 @@ class FilterParser extends EmbeddedActionsParser {
           {
             ALT: () => {
               const operator = this.CONSUME(Compare);
-              return call(operator.image, [left, this.SUBRULE2(this.sum)], at);
+              return call(operator.image, [left, this.SUBRULE2(this.operand)], at);
             },
           },
           {
@@ -184,6 +190,16 @@ class FilterParser extends EmbeddedActionsParser {
     ]);
   });
 
+  /** A value, or arithmetic; most operands are single values, and go past the levels of arithmetic. */
+  #operands: { DEF: { GATE?: () => boolean; ALT: () => Node }[]; IGNORE_AMBIGUITIES: boolean } | undefined;
+  operand = this.RULE('operand', (): Node => {
+    this.#operands ??= {
+      DEF: [{ GATE: () => isAlone(this.LA(1), this.LA(2)), ALT: () => this.SUBRULE(this.value) }, { ALT: () => this.SUBRULE(this.sum) }],
+      IGNORE_AMBIGUITIES: true,
+    };
+    return this.OR(this.#operands);
+  });
+
   sum = this.RULE('sum', (): Node => {
     let left = this.SUBRULE(this.product);
     this.MANY(() => {
@@ -219,52 +235,53 @@ class FilterParser extends EmbeddedActionsParser {
     return minus ? this.ACTION(() => negative(value, minus.startOffset)) : value;
   });
 
-  value = this.RULE(
-    'value',
-    (): Node =>
-      this.OR([
-        {
-          ALT: () => {
-            const token = this.CONSUME(NumberToken);
-            return { kind: 'literal', value: Number(token.image), at: token.startOffset };
-          },
+  // Made once: nine closures for each value would cost more than reading it.
+  #values: { ALT: () => Node }[] | undefined;
+  value = this.RULE('value', (): Node => {
+    this.#values ??= [
+      {
+        ALT: () => {
+          const token = this.CONSUME(NumberToken);
+          return { kind: 'literal', value: Number(token.image), at: token.startOffset };
         },
-        {
-          ALT: () => {
-            const token = this.CONSUME(Text);
-            return this.ACTION((): Node => ({ kind: 'literal', value: unquote(token.image), at: token.startOffset }));
-          },
+      },
+      {
+        ALT: () => {
+          const token = this.CONSUME(Text);
+          return this.ACTION((): Node => ({ kind: 'literal', value: unquote(token.image), at: token.startOffset }));
         },
-        { ALT: () => ({ kind: 'literal', value: true, at: this.CONSUME(True).startOffset }) },
-        { ALT: () => ({ kind: 'literal', value: false, at: this.CONSUME(False).startOffset }) },
-        { ALT: () => this.SUBRULE(this.point) },
-        { ALT: () => this.SUBRULE(this.polygon) },
-        {
-          ALT: () => {
-            const token = this.CONSUME(OtherShape);
-            return this.ACTION((): Node => {
-              throw new FilterError(token.startOffset, `Expected POINT, POLYGON or BBOX, found \`${token.image}\``);
-            });
-          },
+      },
+      { ALT: () => ({ kind: 'literal', value: true, at: this.CONSUME(True).startOffset }) },
+      { ALT: () => ({ kind: 'literal', value: false, at: this.CONSUME(False).startOffset }) },
+      { ALT: () => this.SUBRULE(this.point) },
+      { ALT: () => this.SUBRULE(this.polygon) },
+      {
+        ALT: () => {
+          const token = this.CONSUME(OtherShape);
+          return this.ACTION((): Node => {
+            throw new FilterError(token.startOffset, `Expected POINT, POLYGON or BBOX, found \`${token.image}\``);
+          });
         },
-        {
-          ALT: () => {
-            const name = this.CONSUME(Name);
-            const args = this.OPTION(() => this.SUBRULE(this.list));
-            return this.ACTION(
-              (): Node => (args ? named(name.image, args, name.startOffset) : { kind: 'property', name: name.image, at: name.startOffset }),
-            );
-          },
+      },
+      {
+        ALT: () => {
+          const name = this.CONSUME(Name);
+          const args = this.OPTION(() => this.SUBRULE(this.list));
+          return this.ACTION(
+            (): Node => (args ? named(name.image, args, name.startOffset) : { kind: 'property', name: name.image, at: name.startOffset }),
+          );
         },
-        {
-          ALT: () => {
-            const token = this.CONSUME(QuotedName);
-            return { kind: 'property', name: token.image.slice(1, -1), at: token.startOffset };
-          },
+      },
+      {
+        ALT: () => {
+          const token = this.CONSUME(QuotedName);
+          return { kind: 'property', name: token.image.slice(1, -1), at: token.startOffset };
         },
-        { ALT: () => this.SUBRULE(this.group) },
-      ]),
-  );
+      },
+      { ALT: () => this.SUBRULE(this.group) },
+    ];
+    return this.OR(this.#values);
+  });
 
   /** `(a > 1 OR b)` is a group, `('a', 'b')` an array, `()` an empty one. */
   group = this.RULE('group', (): Node => {
@@ -372,6 +389,17 @@ export function box(bounds: number[], at: Node['at']): Node {
 
 const parser = new FilterParser();
 
+function nameKeywords(tokens: IToken[]): void {
+  for (const [i, token] of tokens.entries()) {
+    if (token.tokenType !== Name || token.image.length > 18) continue;
+    const word = token.image.toUpperCase();
+    const type = KEYWORDS.get(word) ?? (tokens[i + 1]?.tokenType === Open ? SHAPES.get(word) : undefined);
+    if (!type) continue;
+    token.tokenType = type;
+    token.tokenTypeIdx = type.tokenTypeIdx as number;
+  }
+}
+
 /** Depth of parentheses, before anything recursive looks at them. */
 function checkNesting(tokens: IToken[]): void {
   let depth = 0;
@@ -387,6 +415,7 @@ export function parseFilterText(text: string): Node {
     throw new FilterError(LIMITS.length, `A filter has at most ${LIMITS.length.toLocaleString('en')} letters`);
   const { tokens, errors } = lexer.tokenize(text);
   if (errors.length > 0) throw lexingError(text, errors[0] as ILexingError);
+  nameKeywords(tokens);
   checkNesting(tokens);
   parser.input = tokens;
   const tree = parser.filter();
