@@ -10,7 +10,7 @@ import land110 from 'world-atlas/land-110m.json';
 import { useCall } from '../api.js';
 import { count, Loaded } from '../parts/basics.js';
 import { FilterBar, partsOf, withCondition } from '../parts/filterBar.js';
-import type { useListState } from '../parts/listing.js';
+import type { useListState } from '../parts/listState.js';
 import { usePlace } from '../place.js';
 import { useFresh } from './fresh.js';
 import { namesOf } from './names.js';

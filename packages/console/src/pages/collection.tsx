@@ -11,7 +11,7 @@ import { Rules } from '../data/rules.js';
 import { RecordTable } from '../data/table.js';
 import { count, Empty, Loaded, PageHead } from '../parts/basics.js';
 import { FromCode, type SameFrom } from '../parts/fromCode.js';
-import { useListState } from '../parts/listing.js';
+import { useListState } from '../parts/listState.js';
 import { useAddressState, usePlace } from '../place.js';
 import { bytes } from './collections.js';
 

@@ -6,7 +6,8 @@ import { useCall, useChange } from '../api.js';
 import { Code, Empty, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
 import { FromCode } from '../parts/fromCode.js';
-import { Listing, useListState } from '../parts/listing.js';
+import { Listing } from '../parts/listing.js';
+import { useListState } from '../parts/listState.js';
 import { useAddressState, usePlace } from '../place.js';
 
 const REGISTER = `PUT /app/v1/devices/{id}   with a client key: platform, appVersion, os, locale, timeZone, permission, subscription`;

@@ -6,7 +6,8 @@ import { Link, useParams } from 'react-router';
 import { useCall } from '../api.js';
 import { count, Empty, Facts, Loaded, Moment, PageHead } from '../parts/basics.js';
 import { FromCode } from '../parts/fromCode.js';
-import { Listing, useListState } from '../parts/listing.js';
+import { Listing } from '../parts/listing.js';
+import { useListState } from '../parts/listState.js';
 import { usePlace } from '../place.js';
 import { audienceWords, DeliveryBar } from './sent.js';
 

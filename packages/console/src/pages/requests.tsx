@@ -5,7 +5,8 @@ import { Link } from 'react-router';
 import { useCall } from '../api.js';
 import { Code, count, Empty, Facts, Loaded, milliseconds, Moment, PageHead, readable } from '../parts/basics.js';
 import { FromCode } from '../parts/fromCode.js';
-import { Listing, useListState } from '../parts/listing.js';
+import { Listing } from '../parts/listing.js';
+import { useListState } from '../parts/listState.js';
 import { useAddressState, usePlace } from '../place.js';
 
 export function StatusText({ status }: { status: number }) {

@@ -5,7 +5,8 @@ import { Link, useNavigate } from 'react-router';
 import { useCall } from '../api.js';
 import { Code, count, Empty, Moment, PageHead } from '../parts/basics.js';
 import { FromCode } from '../parts/fromCode.js';
-import { Listing, useListState } from '../parts/listing.js';
+import { Listing } from '../parts/listing.js';
+import { useListState } from '../parts/listState.js';
 import { usePlace } from '../place.js';
 import { SERIES } from '../theme.js';
 

@@ -7,7 +7,8 @@ import { useCall, useChange } from '../api.js';
 import { Empty, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
 import { FromCode } from '../parts/fromCode.js';
-import { Listing, useListState } from '../parts/listing.js';
+import { Listing } from '../parts/listing.js';
+import { useListState } from '../parts/listState.js';
 import { useAddressState, usePlace } from '../place.js';
 
 const NEW = 'new';

@@ -4,7 +4,7 @@ import { useDebouncedCallback } from '@mantine/hooks';
 import { FilterError, type FilterScope, isCall, parseFilter, readFilter, type ValueKind, writeFilterText } from '@orchard/core';
 import { IconFilter, IconPlus, IconX } from '@tabler/icons-react';
 import { useEffect, useRef, useState } from 'react';
-import type { ListState, Preset } from './listing.js';
+import type { ListState, Preset } from './listState.js';
 
 /** The fields of a list, for completion and the check as one types; without them only the service checks. */
 export type Names = ReadonlyMap<string, { kind: ValueKind; choices?: readonly string[] | undefined }>;

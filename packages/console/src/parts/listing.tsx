@@ -4,10 +4,10 @@ import { IconArrowDown, IconArrowUp } from '@tabler/icons-react';
 import type { ReactNode } from 'react';
 import type { UseQueryResult } from '@tanstack/react-query';
 import { Problem } from '@orchard/contract';
-import { useAddressState } from '../place.js';
 import { describeError } from '../api.js';
 import { Loaded } from './basics.js';
 import { FilterBar, type Names } from './filterBar.js';
+import type { ListState, Preset, useListState } from './listState.js';
 
 export type Column<T> = {
   name: string;
@@ -18,39 +18,6 @@ export type Column<T> = {
   /** An editor in the place of the value, where one can be had. */
   cell?: (item: T) => ReactNode;
 };
-export type Preset = { label: string; filter: string };
-export type ListState = {
-  filter: string;
-  sort: string;
-  cursor: string;
-  setFilter: (text: string | null) => void;
-  setSort: (text: string | null) => void;
-  query: { filter?: string; sort?: string; cursor?: string };
-};
-
-/** The list's part of the address, and the query it makes. */
-export function useListState(initialSort = ''): ListState & { page: PageState } {
-  const [filter, setFilter] = useAddressState('filter');
-  const [sort, setSort] = useAddressState('sort', initialSort);
-  const [cursor, setCursor] = useAddressState('cursor');
-  return {
-    filter,
-    sort,
-    cursor,
-    setFilter: (text) => {
-      setCursor(null);
-      setFilter(text);
-    },
-    setSort: (text) => {
-      setCursor(null);
-      setSort(text);
-    },
-    query: { ...(filter ? { filter } : {}), ...(sort ? { sort } : {}), ...(cursor ? { cursor } : {}) },
-    page: { cursor, setCursor },
-  };
-}
-type PageState = { cursor: string; setCursor: (cursor: string | null) => void };
-
 type ListingProps<T> = {
   state: ReturnType<typeof useListState>;
   answer: UseQueryResult<{ items: T[]; next?: string }>;
