@@ -160,14 +160,7 @@ it('completes words', async () => {
   for (const shell of ['bash', 'zsh', 'fish']) expect((await orchard(['completion', shell])).out).toContain('orchard complete --');
 });
 
-it('says what it does not understand, and when the service is away', async () => {
-  expect(await orchard(['record', 'lst'])).toMatchObject({ code: 2, err: expect.stringContaining('Did you mean list?') });
-  expect(await orchard(['sign-in', 'nowhere'])).toMatchObject({ code: 2 });
-  expect(await orchard(['sign-in', 'http://127.0.0.1:9', '--email', 'a@b.example', '--password-stdin'], 'x\n')).toMatchObject({
-    code: 1,
-    err: expect.stringContaining('The service cannot be reached'),
-  });
-
+describe('with the whole of a collection', () => {
   it('imports a file with a bar for people, puts what does not fit beside it, and exports it again', async () => {
     const file = join(home, 'cabins.csv');
     writeFileSync(file, 'Name,lon,lat,beds\nSkarn,8.1,61.2,12\nLost,8.2,95,4\nBrae,,,6\n');
@@ -240,5 +233,14 @@ it('says what it does not understand, and when the service is away', async () =>
     await eventually(() => /left +large v2/.test(out));
     child.kill('SIGINT');
     expect(await new Promise((resolve) => child.once('close', resolve))).toBe(0);
+  });
+});
+
+it('says what it does not understand, and when the service is away', async () => {
+  expect(await orchard(['record', 'lst'])).toMatchObject({ code: 2, err: expect.stringContaining('Did you mean list?') });
+  expect(await orchard(['sign-in', 'nowhere'])).toMatchObject({ code: 2 });
+  expect(await orchard(['sign-in', 'http://127.0.0.1:9', '--email', 'a@b.example', '--password-stdin'], 'x\n')).toMatchObject({
+    code: 1,
+    err: expect.stringContaining('The service cannot be reached'),
   });
 });

@@ -124,7 +124,7 @@ describe('an app with the client library', () => {
     await eventually(() => seen.includes('changed'));
     stop();
     expect(seen.filter((event) => event !== 'ready')).toEqual(['entered', 'changed']);
-    const refused = new Promise((resolve) => walker.collection('plans').watch({ filter: 'dya > 1' }, () => undefined, resolve));
+    const refused = new Promise((resolve) => walker.collection('plans').watch({ filter: 'days > 1' }, () => undefined, resolve));
     expect(await refused).toMatchObject({ problem: 'malformed-filter', detail: expect.stringContaining('did you mean `day`') });
     expect(await plans.batch([{ action: 'delete', id: 'col' }])).toEqual([{ status: 204, id: 'col' }]);
     expect((await plans.summary({ measure: 'count' })).groups).toEqual([{ count: 0 }]);

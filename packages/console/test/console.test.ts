@@ -186,7 +186,7 @@ describe('signed in', () => {
     await button('Condition').click();
     await page.getByLabel('Field', { exact: true }).selectOption('bunks');
     await page.getByLabel('Is', { exact: true }).selectOption('>');
-    await page.getByLabel('Value').fill('8');
+    await page.getByLabel('Value', { exact: true }).fill('8');
     await button('Add').click();
     await expect.poll(() => new URL(page.url()).searchParams.get('filter')).toBe('bunks > 8');
     await page.getByLabel('Filter').fill('bunks > 8 AND na');

@@ -327,6 +327,24 @@ describe('indexes', () => {
     ).rejects.toMatchObject({ detail: expect.stringContaining('did you mean `region`') });
   });
 
+  it('over several fields together can be unique', async () => {
+    await make('bunks', [
+      { name: 'hut', type: 'text' },
+      { name: 'number', type: 'integer' },
+    ]);
+    const unique = () =>
+      test.owner.call(operations.collections.addIndex, { params: params('bunks'), body: { fields: ['hut', 'number'], unique: true } });
+    for (const id of ['one', 'two']) await add('bunks', { id, hut: 'a', number: 1 });
+    await expect(unique()).rejects.toMatchObject({
+      problem: 'records-do-not-fit',
+      detail: expect.stringContaining('have the same hut and number'),
+    });
+    await test.app('PATCH', '/data/bunks/two', { ...trusted(), body: { number: 2 } });
+    expect(await unique()).toMatchObject({ name: 'one_hut_number', kind: 'unique' });
+    expect((await add('bunks', { hut: 'a', number: 2 })).body.detail).toContain('Another record of `bunks` has this hut, number already.');
+    expect((await add('bunks', { hut: 'a' })).status).toBe(201);
+  });
+
   it('over places find what is near, and follow places that move', async () => {
     await test.owner.call(operations.collections.addIndex, { params: params('huts'), body: { fields: ['position'] } });
     const near = async () =>

@@ -113,6 +113,8 @@ it('describes every operation in one OpenAPI 3.1 document, with who may call and
     'limit',
     'cursor',
     'fields',
+    'include',
+    'count',
   ]);
 });
 

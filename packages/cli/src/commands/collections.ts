@@ -13,6 +13,7 @@ export function addCollectionCommands(program: Command): void {
   addRules(collection);
   addSchema(collection);
   addIndexes(collection);
+  addViews(collection);
 }
 
 const bytes = (count: number) => (count < 1e6 ? `${Math.round(count / 1e3)} kB` : `${(count / 1e6).toFixed(1)} MB`);
@@ -286,11 +287,12 @@ function addIndexes(collection: Command): void {
     .description('make an index')
     .argument('<collection>')
     .argument('<fields>', 'comma-separated; one place, or fields in the order they are compared')
-    .action(async (name: string, fields: string, _own: object, command: Command) => {
+    .option('--unique', 'no two records may have the same values')
+    .action(async (name: string, fields: string, own: { unique?: boolean }, command: Command) => {
       const { options, client, params } = workplace(command);
       const made = await client.call(operations.collections.addIndex, {
         params: { ...params, collection: name },
-        body: { fields: fields.split(',').map((field) => field.trim()) },
+        body: { fields: fields.split(',').map((field) => field.trim()), ...(own.unique ? { unique: true } : {}) },
       });
       printItem({ index: made.name, fields: made.fields.join(', '), kind: made.kind }, options);
     });
@@ -303,5 +305,51 @@ function addIndexes(collection: Command): void {
       const { options, client, params } = workplace(command);
       await client.call(operations.collections.removeIndex, { params: { ...params, collection: name, index } });
       note(`Dropped the index ${index}.`, options);
+    });
+}
+
+function addViews(collection: Command): void {
+  collection
+    .command('views')
+    .description('saved views of the team')
+    .argument('<collection>')
+    .action(async (name: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const { items } = await client.call(operations.collections.views, { params: { ...params, collection: name } });
+      printList(
+        items,
+        {
+          id: ({ id }) => id,
+          name: ({ name: of }) => of,
+          shows: ({ query }) => new URLSearchParams(query).get('filter') ?? 'everything',
+          by: ({ createdBy }) => createdBy,
+        },
+        options,
+      );
+    });
+  collection
+    .command('save-view')
+    .description('save a filter and sort under a name, for the whole team')
+    .argument('<collection>')
+    .argument('<name>')
+    .option('--filter <cql2>', 'a condition')
+    .option('--sort <fields>', 'such as -createdAt,name')
+    .action(async (name: string, view: string, { filter, sort }: { filter?: string; sort?: string }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const query = new URLSearchParams({ ...(filter ? { filter } : {}), ...(sort ? { sort } : {}) }).toString();
+      printItem(
+        await client.call(operations.collections.saveView, { params: { ...params, collection: name }, body: { name: view, query } }),
+        options,
+      );
+    });
+  collection
+    .command('forget-view')
+    .description('forget a saved view')
+    .argument('<collection>')
+    .argument('<id>')
+    .action(async (name: string, id: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      await client.call(operations.collections.removeView, { params: { ...params, collection: name, view: id } });
+      note(`Forgot the view ${id}.`, options);
     });
 }

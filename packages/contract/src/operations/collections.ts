@@ -269,7 +269,10 @@ export const collectionOperations = {
     summary: 'Make an index over one field or several',
     caller: developer,
     params,
-    body: z.strictObject({ fields: z.array(collectionName).min(1).max(5) }),
+    body: z.strictObject({
+      fields: z.array(collectionName).min(1).max(5),
+      unique: z.boolean().optional().describe('No two records may have the same values; records without one of them are not compared'),
+    }),
     status: 201,
     reply: index,
     problems: ['collection-unknown', 'already-exists'],

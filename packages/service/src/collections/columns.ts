@@ -106,8 +106,8 @@ function imageValue(column: string, type: FieldType): string {
 /** `2026-07-14 06:00:00.123000` of the database, in RFC 3339. */
 const timeOf = (text: string) => `${text.slice(0, 10)}T${text.slice(11, 19)}.${text.slice(20, 23).padEnd(3, '0')}Z`;
 
-/** The record that an image of the feed shows, in the form of the API; members that are no field any more stay as they were. */
-export function readImage(id: string, image: string, fields: Fields): JsonObject & { id: string; version: number } {
+/** The record that an image of the feed shows, in the form of the API. @param withFormer also what is no field any more, as it was kept */
+export function readImage(id: string, image: string, fields: Fields, withFormer = false): JsonObject & { id: string; version: number } {
   const { createdAt, updatedAt, version, ownerId, ...values } = JSON.parse(image) as JsonObject;
   const record: JsonObject = {
     id,
@@ -117,6 +117,7 @@ export function readImage(id: string, image: string, fields: Fields): JsonObject
     ownerId: ownerId ?? null,
   };
   for (const [name, { type }] of fields) record[name] = presentImage(type, values[name]);
+  if (withFormer) for (const name in values) if (!fields.has(name)) record[name] = values[name] as Json;
   return record as JsonObject & { id: string; version: number };
 }
 

@@ -30,7 +30,7 @@ export class History {
       `SELECT entry, number, action, version, at, \`by\`, \`before\`, \`after\` FROM \`${environment.database}\`._feed WHERE collection = ? AND recordId = ? AND entry < ? ORDER BY entry DESC LIMIT ${MAX_VERSIONS + 1}`,
       [collection, id, before ?? Number.MAX_SAFE_INTEGER],
     );
-    const image = (text: string | null) => (text === null ? null : readImage(id, text, shape.fields));
+    const image = (text: string | null) => (text === null ? null : readImage(id, text, shape.fields, true));
     const items = rows.slice(0, MAX_VERSIONS).map(
       (row): RecordVersion => ({
         entry: row.entry,

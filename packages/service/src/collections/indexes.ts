@@ -1,7 +1,7 @@
 /** Indexes of collections, and advice on which to make. */
 import { type Advice, Problem } from '@orchard/contract';
 import { type IndexProposal, kindOfField, type ListForm, nearest, proposeIndex, servingIndex, SYSTEM_KINDS } from '@orchard/core';
-import { isDuplicate } from '../database/connection.js';
+import { isDuplicate, messageOf } from '../database/connection.js';
 import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
 import { spatialColumn, spatialColumnSql } from './columns.js';
@@ -24,13 +24,16 @@ export class Indexes {
   constructor(private readonly parts: Parts) {}
 
   /** @throws {Problem} invalid-input, already-exists */
-  async add(environment: Environment, collection: string, fields: string[]): Promise<Index> {
+  async add(environment: Environment, collection: string, fields: string[], unique = false): Promise<Index> {
     const shape = await this.parts.catalogue.get(environment, collection);
-    const kind = checkIndex(shape, fields);
+    const plain = checkIndex(shape, fields);
+    if (unique && plain === 'place')
+      throw invalid('Places have no unique index.', 'texts, numbers, booleans, dates, times, choices and references');
+    const kind = unique ? 'unique' : plain;
     const there = shape.indexes.find((index) => index.fields.join() === fields.join());
     if (there) throw new Problem('already-exists', `\`${collection}\` has an index over ${fields.join(', ')} already: \`${there.name}\`.`);
     await this.parts.queryLog.flush();
-    const name = indexName(fields);
+    const name = indexName(fields, unique);
     await this.parts.catalogue.change(environment, collection, async (connection) => {
       try {
         if (kind === 'place')
@@ -39,13 +42,17 @@ export class Indexes {
           );
         else
           await connection.query(
-            `CREATE INDEX \`${name}\` ON ${shape.table} (${fields.map((field) => indexedColumn(shape, field)).join(', ')})`,
+            `CREATE ${unique ? 'UNIQUE ' : ''}INDEX \`${name}\` ON ${shape.table} (${fields.map((field) => (unique ? `\`${field}\`` : indexedColumn(shape, field))).join(', ')})`,
           );
       } catch (error) {
-        if (isDuplicate(error)) throw new Problem('already-exists', `\`${collection}\` has an index of this name.`);
+        if (isDuplicate(error))
+          throw new Problem(
+            'records-do-not-fit',
+            `Some records of \`${collection}\` have the same ${fields.join(' and ')}: ${messageOf(error)}. Change those first.`,
+          );
         throw error;
       }
-      await this.#rememberBefore(environment, shape, { fields, kind });
+      await this.#rememberBefore(environment, shape, { fields, kind: plain });
       await connection.query(`UPDATE \`${environment.database}\`._collections SET revision = revision + 1 WHERE name = ?`, [collection]);
     });
     return { name, fields, kind };
@@ -162,4 +169,4 @@ function checkIndex(shape: CollectionShape, fields: string[]): 'order' | 'place'
 const indexedColumn = (shape: CollectionShape, field: string) =>
   `\`${field}\`${shape.fields.get(field)?.type === 'text' ? `(${TEXT_PREFIX})` : ''}`;
 /** A name from the fields, at most 64 letters. */
-const indexName = (fields: string[]) => `by_${fields.join('_')}`.slice(0, 64);
+const indexName = (fields: string[], unique: boolean) => `${unique ? 'one_' : 'by_'}${fields.join('_')}`.slice(0, 64);

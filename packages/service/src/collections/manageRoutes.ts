@@ -162,7 +162,9 @@ function indexCalls(parts: Parts): Route[] {
   const own = operations.collections;
   const indexes = new Indexes(parts);
   return [
-    bind(own.addIndex, async (call) => ({ body: await indexes.add(environmentOf(call), call.params.collection, call.body.fields) })),
+    bind(own.addIndex, async (call) => ({
+      body: await indexes.add(environmentOf(call), call.params.collection, call.body.fields, call.body.unique),
+    })),
     bind(own.removeIndex, async (call) => {
       await indexes.remove(environmentOf(call), call.params.collection, call.params.index);
       return { body: undefined };
