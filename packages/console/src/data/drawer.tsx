@@ -227,7 +227,7 @@ function Version({
           </Button>
         )}
       </Group>
-      <dl className="facts">
+      <dl className="facts" style={{ marginTop: '.35rem' }}>
         {changes.map(({ field, from, to }) => (
           <Fact
             key={field}

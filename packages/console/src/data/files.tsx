@@ -92,7 +92,9 @@ function Import({ collection }: { collection: Collection }) {
   }
   return (
     <section>
-      <Title order={2}>Import</Title>
+      <Title order={2} mb="xs">
+        Import
+      </Title>
       {/* biome-ignore lint/a11y/noStaticElementInteractions: dropping is one way, the button inside the other */}
       <div
         className="drop"

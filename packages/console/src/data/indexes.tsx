@@ -1,5 +1,5 @@
 /** Indexes, and advice on them from what lists have cost. */
-import { Button, Group, MultiSelect, Stack, Text, Title } from '@mantine/core';
+import { Button, Checkbox, Group, MultiSelect, Stack, Text, Title } from '@mantine/core';
 import { type Advice, type Collection, operations } from '@orchard/contract';
 import { useState } from 'react';
 import { useCall, useChange } from '../api.js';
@@ -13,7 +13,9 @@ export function Indexes({ collection }: { collection: Collection }) {
   const add = useChange(operations.collections.addIndex, ['collections.']);
   const remove = useChange(operations.collections.removeIndex, ['collections.']);
   const [fields, setFields] = useState<string[]>([]);
-  const make = (chosen: string[]) => add.mutate({ params: at, body: { fields: chosen } }, { onSuccess: () => setFields([]) });
+  const [unique, setUnique] = useState(false);
+  const make = (chosen: string[], one = false) =>
+    add.mutate({ params: at, body: { fields: chosen, unique: one } }, { onSuccess: () => setFields([]) });
   return (
     <Stack gap="lg">
       <section>
@@ -54,7 +56,7 @@ export function Indexes({ collection }: { collection: Collection }) {
                           <Moment at={item.lastAt} />
                         </td>
                         <td className="whole">
-                          <Counsel item={item} busy={add.isPending} onMake={make} />
+                          <Counsel item={item} busy={add.isPending} onMake={(chosen) => make(chosen)} />
                         </td>
                       </tr>
                     ))}
@@ -117,7 +119,13 @@ export function Indexes({ collection }: { collection: Collection }) {
             w={360}
             maxValues={5}
           />
-          <Button variant="default" disabled={fields.length === 0} loading={add.isPending} onClick={() => make(fields)}>
+          <Checkbox
+            label="No two records alike"
+            checked={unique}
+            onChange={({ currentTarget }) => setUnique(currentTarget.checked)}
+            mb={8}
+          />
+          <Button variant="default" disabled={fields.length === 0} loading={add.isPending} onClick={() => make(fields, unique)}>
             Make it
           </Button>
         </Group>

@@ -150,7 +150,7 @@ function Drawing({ items, field, title, fresh, radius, onOpen, onRadius }: Drawi
   const invert = (at: Position) => (projection.invert as (at: Position) => Position)(at);
   const zoom = (factor: number) => setView((before) => ({ ...before, scale: Math.max(80, Math.min(2e6, before.scale * factor)) }));
   function down(event: PointerEvent<SVGSVGElement>): void {
-    if ((event.target as Element).classList.contains('dot')) return;
+    if (mode === 'move' && (event.target as Element).classList.contains('dot')) return;
     event.currentTarget.setPointerCapture(event.pointerId);
     const at = pointOf(event);
     setStart({ at, geo: mode === 'draw' ? invert(at) : view.center });
@@ -246,7 +246,7 @@ function Drawing({ items, field, title, fresh, radius, onOpen, onRadius }: Drawi
             label={title ? String(record[title] ?? record.id) : record.id}
             named={places.length <= NAMED}
             fresh={fresh.has(record.id)}
-            onOpen={onOpen}
+            onOpen={mode === 'move' ? onOpen : () => undefined}
           />
         ))}
         <ScaleBar projection={projection} />

@@ -19,6 +19,7 @@ import { bytes } from './collections.js';
 const MapView = lazy(() => import('../data/mapView.js').then(({ MapView: component }) => ({ default: component })));
 const Files = lazy(() => import('../data/files.js').then(({ Files: component }) => ({ default: component })));
 
+const several = (number: number, noun: string) => `${count(number)} ${noun}${number === 1 ? '' : 's'}`;
 /** What stands in the address for a record that is still to be written. */
 const NEW = 'new';
 const TABS = { table: 'Table', map: 'Map', fields: 'Fields', rules: 'Rules', indexes: 'Indexes', files: 'Import, export' } as const;
@@ -55,7 +56,10 @@ function OneCollection({ collection, all }: { collection: Collection; all: Colle
   const tabs = (Object.keys(TABS) as Tab[]).filter((one) => one !== 'map' || places.length > 0);
   return (
     <>
-      <PageHead title={name} hint={`${count(collection.records)} records, ${fields.length} fields, ${bytes(collection.bytes)}`}>
+      <PageHead
+        title={name}
+        hint={`${several(collection.records, 'record')}, ${several(fields.length, 'field')}, ${bytes(collection.bytes)}`}
+      >
         <FromCode same={sameFrom(tab as Tab, collection, state.filter, params)} />
         <Button onClick={() => setOpen(NEW)}>New record</Button>
       </PageHead>

@@ -16,10 +16,12 @@ export function ruleWords(rule: string): string {
   return preset ? WORDS[preset] : rule;
 }
 
-export const bytes = (size: number): string =>
-  size < 1e6
+export function bytes(size: number): string {
+  if (size < 1e3) return `${size} bytes`;
+  return size < 1e6
     ? `${Math.round(size / 1e3).toLocaleString('en-GB')} kB`
     : `${(size / 1e6).toLocaleString('en-GB', { maximumFractionDigits: 1 })} MB`;
+}
 
 export function CollectionsPage() {
   const { params, base, details } = usePlace();
