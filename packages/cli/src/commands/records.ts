@@ -23,6 +23,10 @@ export function addRecordCommands(program: Command): void {
   addFiles(record);
 }
 
+/** Averages to three places, for people. */
+const rounded = (group: object): Record<string, unknown> =>
+  Object.fromEntries(Object.entries(group).map(([name, value]) => [name, typeof value === 'number' ? Number(value.toFixed(3)) : value]));
+
 type RecordListOptions = ListOptions & { fields?: string; include?: string; count?: boolean };
 
 function addReads(record: Command): void {
@@ -74,7 +78,8 @@ function addReads(record: Command): void {
         params: { ...params, collection },
         query: { ...own, limit: Number(own.limit) },
       });
-      printList(groups as Record<string, unknown>[], columnsOf(groups), options);
+      const exact = options.json || options.csv;
+      printList(exact ? (groups as Record<string, unknown>[]) : groups.map(rounded), columnsOf(groups), options);
       if (more) note('There are more groups: raise --limit.', options);
     });
   record
