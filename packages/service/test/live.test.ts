@@ -152,10 +152,31 @@ describe('a live record', () => {
   });
 });
 
+it('waits for a record of a collection that a first write may still make, but not in a closed environment', async () => {
+  const early = await listen('fresh_snow/today', trusted());
+  await early.next('absent');
+  await write('PUT', 'fresh_snow/today', { depthCm: 12 });
+  expect((await early.next('created')).data).toMatchObject({ record: { depthCm: 12 } });
+  early.stop();
+  expect(await test.app('GET', '/live/fresh_snow/today', { key: app.live.serverKey })).toMatchObject({
+    status: 404,
+    body: { type: '/docs/problems/collection-unknown' },
+  });
+});
+
+it('takes a text of nearly 1 MB, and refuses a longer one by its size', async () => {
+  const body = (letters: number) => ({ id: `long-${letters}`, text: 'x'.repeat(letters) });
+  expect((await write('POST', 'diaries', body(990_000))).status).toBe(201);
+  expect(await write('POST', 'diaries', body(1_000_001))).toMatchObject({
+    status: 413,
+    body: { detail: 'The body is over 1 MB. Send less in one call.' },
+  });
+});
+
 it('cuts off a reader that takes nothing, without holding what it does not take', async () => {
   const url = new URL(test.address);
   const socket = connect(Number(url.port), url.hostname);
-  socket.write(`GET /app/v1/live/diaries HTTP/1.1\r\nhost: ${url.host}\r\norchard-key: ${app.dev.serverKey}\r\n\r\n`);
+  socket.write(`GET /app/v1/live/diaries HTTP/1.1\r\nHost: ${url.host}\r\norchard-key: ${app.dev.serverKey}\r\n\r\n`);
   await new Promise((resolve) => socket.once('data', resolve));
   socket.pause();
   const text = 'storm '.repeat(50_000);

@@ -3,6 +3,7 @@
  * tables themselves (a field's type is the comment of its column), so a table and what is known of it cannot drift
  * apart; constraints that the database does not know are kept beside the rules.
  */
+import { createHash } from 'node:crypto';
 import { Problem } from '@orchard/contract';
 import {
   type AccessRules,
@@ -130,7 +131,7 @@ export class Catalogue {
     if (field.type === 'reference') {
       const target = field.to === 'users' ? '_users' : field.to;
       await connection.query(
-        `ALTER TABLE ${table} ADD CONSTRAINT \`_r_${collection.slice(0, 20)}_${name.slice(0, 39)}\` FOREIGN KEY IF NOT EXISTS (\`${name}\`) REFERENCES \`${environment.database}\`.\`${target}\` (id)`,
+        `ALTER TABLE ${table} ADD CONSTRAINT \`${foreignKeyName(collection, name)}\` FOREIGN KEY IF NOT EXISTS (\`${name}\`) REFERENCES \`${environment.database}\`.\`${target}\` (id)`,
       );
     }
     if (field.unique)
@@ -295,6 +296,10 @@ export class Catalogue {
     );
   }
 }
+
+/** Names of foreign keys are unique in the whole database, and have at most 64 letters. */
+const foreignKeyName = (collection: string, field: string): string =>
+  `_r_${createHash('sha256').update(`${collection}.${field}`).digest('hex').slice(0, 12)}_${field}`.slice(0, 64);
 
 const jsonOf = <T>(value: unknown): T | null => (typeof value === 'string' ? JSON.parse(value) : (value ?? null)) as T | null;
 

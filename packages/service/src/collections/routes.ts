@@ -100,6 +100,8 @@ function bindLive(parts: Parts, own: Own): Route[] {
     const { environment, collection, author } = placeOf(call);
     const lastEvent = readLastEvent(call.headers['last-event-id']);
     if (!watched.id) await checkLive(parts, environment, collection, author, watched.filter);
+    // Only an open environment may still make the collection that a record is waited for in.
+    else if (environment.mode === 'closed') await parts.catalogue.get(environment, collection);
     const events = new EventStream(call.request, call.response, parts.changes, parts.now);
     await streamRecords(parts, environment, collection, author, events, watched, lastEvent);
     return 'streaming' as const;
