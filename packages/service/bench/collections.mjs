@@ -249,9 +249,11 @@ export async function live({ service, send, headers, listeners, writes, rounds }
   const single = waits([...answered.keys()].filter((id) => !crowd.ids.has(id)));
   const crowded = waits(crowd.ids);
   const expected = sum([...answered.keys()].map(() => 1)) * (listeners / 60);
+  const kept = alone.map((before, round) => together[round] / before);
   return {
-    alone,
-    together,
+    alone: median(alone),
+    together: median(together),
+    kept: median(kept),
     p50: percentile(single, 0.5),
     p95: percentile(single, 0.95),
     crowdedP95: percentile(crowded, 0.95),

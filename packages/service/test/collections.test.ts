@@ -1,5 +1,6 @@
 import { operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
+import { tendCollections } from '../src/collections/tending.js';
 import { makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
@@ -417,4 +418,29 @@ it('keeps views for the team, and deletes a collection only when nothing refers 
   });
   await test.owner.call(operations.collections.remove, { params: params('stamps') });
   expect((await test.app('GET', '/data/stamps', trusted())).status).toBe(404);
+});
+
+it('ends history after 30 days and dropped fields after 7, and goes on numbering where it was', async () => {
+  const { parts } = test.service;
+  const environment = await parts.directory.environment('quillfell-hiker', 'dev');
+  await make('old', [
+    { name: 'a', type: 'text' },
+    { name: 'b', type: 'text' },
+  ]);
+  await add('old', { id: 'one', a: 'A', b: 'B' });
+  await test.owner.call(operations.collections.change, { params: params('old'), body: { change: 'drop', name: 'b' } });
+  const highest = await parts.feed.settle(environment);
+  const after = (days: number) => tendCollections({ ...parts, now: () => Date.now() + days * 86_400_000 }, environment);
+  const dropped = async () => (await test.owner.call(operations.collections.read, { params: params('old') })).dropped.length;
+  const history = async () =>
+    (await test.owner.call(operations.managedRecords.history, { params: { ...params('huts'), id: 'cold-tarn' } })).items.length;
+  const before = await history();
+  await after(6);
+  expect([await dropped(), await history()]).toEqual([1, before]);
+  await after(8);
+  expect([await dropped(), await history()]).toEqual([0, before]);
+  await after(31);
+  expect(await history()).toBe(0);
+  await add('old', { id: 'two' });
+  expect(await parts.feed.settle(environment)).toBe(highest + 1);
 });

@@ -44,6 +44,8 @@ type SchemaWork<T> = (connection: PoolConnection, before: CollectionShape | null
 
 export class Catalogue {
   readonly #shapes = new LRUCache<string, Shapes>({ max: 2_000 });
+  /** Loads on their way, which many may wait for; one that was overtaken by a change is not kept. */
+  readonly #loading = new Map<string, { shapes: Promise<Shapes> }>();
 
   constructor(
     private readonly database: Database,
@@ -76,6 +78,7 @@ export class Catalogue {
 
   /** Forgets what is known of an environment's collections. */
   forget(environment: Environment): void {
+    this.#loading.delete(environment.id);
     this.#shapes.delete(environment.id);
   }
 
@@ -154,7 +157,7 @@ export class Catalogue {
         return work(connection, before);
       });
     } finally {
-      this.#shapes.delete(environment.id);
+      this.forget(environment);
     }
   }
 
@@ -253,7 +256,21 @@ export class Catalogue {
     );
   }
 
-  async #load(environment: Environment): Promise<Shapes> {
+  #load(environment: Environment): Promise<Shapes> {
+    const under = this.#loading.get(environment.id);
+    if (under) return under.shapes;
+    const own = { shapes: this.#loadNow(environment) };
+    this.#loading.set(environment.id, own);
+    const keep = (shapes: Shapes | null) => {
+      if (this.#loading.get(environment.id) !== own) return;
+      this.#loading.delete(environment.id);
+      if (shapes) this.#shapes.set(environment.id, shapes);
+    };
+    own.shapes.then(keep, () => keep(null));
+    return own.shapes;
+  }
+
+  async #loadNow(environment: Environment): Promise<Shapes> {
     const shapes = this.#shapes.get(environment.id);
     const [row] = await this.database.rows<{ mark: string }>(
       `SELECT CONCAT(COUNT(*), ':', COALESCE(SUM(revision), 0)) AS mark FROM \`${environment.database}\`._collections`,
@@ -263,15 +280,13 @@ export class Catalogue {
       return shapes;
     }
     const collections = await this.database.withConnection((connection) => this.#read(connection, environment));
-    const fresh: Shapes = {
+    return {
       collections,
       users: usersShape(environment.database),
       mark: row?.mark ?? '',
       checkedAt: this.now(),
       compiled: new LRUCache({ max: 1_000 }),
     };
-    this.#shapes.set(environment.id, fresh);
-    return fresh;
   }
 
   async #read(connection: PoolConnection, environment: Environment): Promise<Map<string, CollectionShape>> {

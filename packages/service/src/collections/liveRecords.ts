@@ -1,6 +1,6 @@
 /** Live records: events of one record, or of all that a filter lets through. */
 import { Problem } from '@orchard/contract';
-import { analyseFilter, compileEvaluator, type Evaluator, type JsonObject, parseFilter, type Truth } from '@orchard/core';
+import { type Asking, analyseFilter, compileEvaluator, type Evaluator, type JsonObject, parseFilter, type Related } from '@orchard/core';
 import { readingFilter } from '../database/listing.js';
 import type { Environment } from '../http/call.js';
 import { type EventStream, eventText } from '../live/eventStream.js';
@@ -101,14 +101,17 @@ class LiveListener implements FeedListener {
     return this.#taking;
   }
 
+  /** What needs no other record is decided without waiting, since hundreds of listeners may look at each entry. */
   async #take(rows: readonly FeedRow[]): Promise<void> {
+    let view: View | null | undefined;
     for (const row of rows) {
       if (!this.stream.hasRoom) return;
       if (row.number <= this.position) continue;
       if (row.collection === this.collection && (!this.watched.id || row.recordId === this.watched.id)) {
-        const shapes = await this.#shapes();
-        const text = shapes && (await this.#text(row, shapes));
-        if (text) this.stream.send(text);
+        if (view === undefined) view = await this.#shapes();
+        const text = view && this.#isNews(row) ? this.#text(row, view) : null;
+        const sent = text instanceof Promise ? await text : text;
+        if (sent) this.stream.send(sent);
       }
       this.position = row.number;
     }
@@ -129,31 +132,52 @@ class LiveListener implements FeedListener {
     return this.#view;
   }
 
-  async #text(row: FeedRow, view: View): Promise<string | null> {
-    if (this.watched.id && row.action === 'update' && row.version <= this.#seen) return null;
-    if (this.watched.id && row.action === 'create' && this.#seen > 0) return null;
+  /** Of a watched record, what was already shown when the stream began is no news. */
+  #isNews(row: FeedRow): boolean {
+    if (!this.watched.id) return true;
+    if (row.action === 'update' && row.version <= this.#seen) return false;
+    return !(row.action === 'create' && this.#seen > 0);
+  }
+
+  #text(row: FeedRow, view: View): string | null | Promise<string | null> {
     const entry = entryOf(row, view.shape);
-    const was = row.before !== null && (await this.#passes(entry.image('before') as Image, view));
-    const is = row.after !== null && (await this.#passes(entry.image('after') as Image, view));
+    const [before, after] = [row.before === null ? null : entry.image('before'), row.after === null ? null : entry.image('after')];
+    if (view.tests.every(({ paths }) => paths.length === 0))
+      return this.#event(row, entry, passes(before, view, this.#asking()), passes(after, view, this.#asking()));
+    return this.#following(row, entry, before, after, view);
+  }
+
+  async #following(row: FeedRow, entry: Entry, before: Image | null, after: Image | null, view: View): Promise<string | null> {
+    const related = async (image: Image | null) => {
+      const paths = [...new Set(view.tests.flatMap((test) => test.paths))];
+      return image ? loadRelated(this.parts.database, view.shapes, view.shape, image, paths) : undefined;
+    };
+    return this.#event(
+      row,
+      entry,
+      passes(before, view, this.#asking(), await related(before)),
+      passes(after, view, this.#asking(), await related(after)),
+    );
+  }
+
+  #asking(): Asking {
+    return askingOf(this.author, this.parts.now());
+  }
+
+  #event(row: FeedRow, entry: Entry, was: boolean, is: boolean): string | null {
     if (this.watched.id) this.#seen = row.action === 'delete' ? 0 : row.version;
     const names = this.watched.id ? OF_RECORD : OF_FILTER;
     const event = is ? (was ? names.changed : names.entered) : was ? names.left : null;
     return event && entry.text(event, this.author.trusted);
   }
+}
 
-  async #passes(image: Image, { shapes, shape, tests }: View): Promise<boolean> {
-    const asking = askingOf(this.author, this.parts.now());
-    for (const { evaluate, paths } of tests) {
-      const related = paths.length > 0 ? await loadRelated(this.parts.database, shapes, shape, image, paths) : undefined;
-      let truth: Truth;
-      try {
-        truth = evaluate(image, asking, related);
-      } catch {
-        truth = null; // Arithmetic out of range: unknown for this record.
-      }
-      if (truth !== true) return false;
-    }
-    return true;
+function passes(image: Image | null, { tests }: View, asking: Asking, related?: Related): boolean {
+  if (!image) return false;
+  try {
+    return tests.every(({ evaluate }) => evaluate(image, asking, related) === true);
+  } catch {
+    return false; // Arithmetic out of range: unknown for this record.
   }
 }
 

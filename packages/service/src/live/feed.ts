@@ -33,10 +33,12 @@ export interface FeedListener {
 }
 
 const POLL_MS = 400;
+/** Changes that come close together are numbered in one transaction. */
+const GATHER_MS = 12;
 const TICK_MS = 5_000;
 const NUMBER_AT_ONCE = 2_000;
 /** Entries hold whole records, so how many are read at once follows from how large they are. */
-const READ = { least: 1, first: 32, most: 256, bytes: 2_000_000 } as const;
+const READ = { least: 1, first: 8, most: 256, bytes: 2_000_000 } as const;
 
 export class Feed {
   readonly #tails = new Map<string, Tail>();
@@ -112,6 +114,7 @@ class Tail {
   #running = false;
   #again = false;
   #stopListening: () => void = () => undefined;
+  #soon: NodeJS.Timeout | undefined;
   #poll: NodeJS.Timeout | undefined;
   #tick: NodeJS.Timeout | undefined;
 
@@ -126,7 +129,7 @@ class Tail {
   add(listener: FeedListener): () => void {
     this.#listeners.add(listener);
     if (this.#listeners.size === 1) {
-      this.#stopListening = this.changes.listen(this.environment.id, () => void this.#run());
+      this.#stopListening = this.changes.listen(this.environment.id, () => this.#runSoon());
       this.#poll = setInterval(() => void this.#run(), POLL_MS);
       this.#tick = setInterval(() => {
         for (const one of this.#listeners) one.tick(this.#position);
@@ -137,6 +140,7 @@ class Tail {
     return () => {
       if (!this.#listeners.delete(listener) || this.#listeners.size > 0) return;
       this.#stopListening();
+      clearTimeout(this.#soon);
       clearInterval(this.#poll);
       clearInterval(this.#tick);
       this.ended();
@@ -164,6 +168,13 @@ class Tail {
   /** Goes on with listeners that had no room, or came with a position of their own. */
   #resumeBehind(): void {
     for (const listener of this.#listeners) if (listener.position < this.#position) void this.#catchUp(listener);
+  }
+
+  #runSoon(): void {
+    this.#soon ??= setTimeout(() => {
+      this.#soon = undefined;
+      void this.#run();
+    }, GATHER_MS);
   }
 
   async #run(): Promise<void> {
