@@ -176,7 +176,7 @@ it('takes a text of nearly 1 MB, and refuses a longer one by its size', async ()
 it('cuts off a reader that takes nothing, without holding what it does not take', async () => {
   const url = new URL(test.address);
   const socket = connect(Number(url.port), url.hostname);
-  socket.write(`GET /app/v1/live/diaries HTTP/1.1\r\nHost: ${url.host}\r\norchard-key: ${app.dev.serverKey}\r\n\r\n`);
+  socket.write(['GET /app/v1/live/diaries HTTP/1.1', `Host: ${url.host}`, `Orchard-Key: ${app.dev.serverKey}`, '', ''].join('\r\n'));
   await new Promise((resolve) => socket.once('data', resolve));
   socket.pause();
   const text = 'storm '.repeat(50_000);

@@ -1,6 +1,15 @@
 /** Who reads or writes records, and what the access rules say to that. */
 import { Problem } from '@orchard/contract';
-import { type Asking, explainFilter, type Explained, type JsonObject, presetOf, type RecordAction, type Related } from '@orchard/core';
+import {
+  type Asking,
+  explainFilter,
+  type Explained,
+  type JsonObject,
+  presetOf,
+  type RecordAction,
+  type Related,
+  type RulePreset,
+} from '@orchard/core';
 import type { Statements } from '../database/connection.js';
 import type { Call } from '../http/call.js';
 import type { Shapes } from './catalogue.js';
@@ -74,16 +83,20 @@ export async function demand(on: Statements, author: Author, now: number, { shap
 export const refusal = (shape: Pick<CollectionShape, 'name' | 'rules'>, action: RecordAction, reason: string): Problem =>
   new Problem('access-refused', `The ${action} rule of \`${shape.name}\`, ${shape.rules[action]}, refuses this: ${reason}.`);
 
-function why(text: string, author: Author, explain: () => Explained): string {
-  switch (presetOf(text)) {
+const why = (text: string, author: Author, explain: () => Explained): string => {
+  const preset = presetOf(text);
+  return preset && preset !== 'everyone' ? presetReason(preset, author) : reasonOf(explain(), author);
+};
+
+/** Why a rule that has a name refuses, in words. */
+export function presetReason(preset: Exclude<RulePreset, 'everyone'>, author: Author): string {
+  switch (preset) {
     case 'nobody':
       return 'the rule is FALSE: nobody may, except with a server key';
     case 'signed-in':
       return 'the rule asks for a signed-in user, and nobody is signed in';
     case 'owner':
       return author.userId ? 'the record belongs to somebody else' : 'the rule asks for the owner of the record, and nobody is signed in';
-    default:
-      return reasonOf(explain(), author);
   }
 }
 

@@ -1,11 +1,11 @@
 /** Reading records: one, a page of them, and those they refer to. */
 import { Problem } from '@orchard/contract';
-import { bindSlots, type JsonObject, nearest, type Slot } from '@orchard/core';
+import { bindSlots, type JsonObject, nearest, presetOf, type Slot } from '@orchard/core';
 import { isOutOfRange } from '../database/connection.js';
 import { bindList, type CompiledList, compileList, cutPage, type ListRequest } from '../database/listing.js';
 import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
-import { askingOf, type Author, demand, refusal } from './author.js';
+import { askingOf, type Author, demand, presetReason, refusal } from './author.js';
 import type { Shapes } from './catalogue.js';
 import { attachIncluded, readInclude } from './includes.js';
 import { QueryBuilder, ruleOf, scopeOf, visibleSql } from './query.js';
@@ -123,22 +123,10 @@ export function demandList(shapes: Shapes, shape: CollectionShape, author: Autho
   if (author.trusted) return;
   const rule = ruleOf(shapes, shape, 'read');
   if ('broken' in rule) throw refusal(shape, 'read', `it no longer fits the fields (${rule.broken}), so nobody passes it`);
-  const asksWho = /me\(/.test(shape.rules.read);
-  if (
-    author.userId === null &&
-    asksWho &&
-    rule.evaluate({}, askingOf(author, 0)) !== true &&
-    /^(me\('id'\) IS NOT NULL|ownerId = me\('id'\))$/.test(shape.rules.read)
-  )
-    throw refusal(
-      shape,
-      'read',
-      shape.rules.read.startsWith('owner')
-        ? 'the rule asks for the owner of the record, and nobody is signed in'
-        : 'the rule asks for a signed-in user, and nobody is signed in',
-    );
-  if (rule.condition.is === 'always' && !rule.condition.value)
-    throw refusal(shape, 'read', 'the rule is FALSE: nobody may, except with a server key');
+  const preset = presetOf(shape.rules.read);
+  const asksForSomebody = author.userId === null && (preset === 'owner' || preset === 'signed-in');
+  if (asksForSomebody || (rule.condition.is === 'always' && !rule.condition.value))
+    throw refusal(shape, 'read', presetReason(asksForSomebody ? preset : 'nobody', author));
 }
 
 function prepareList(
