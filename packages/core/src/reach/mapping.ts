@@ -1,0 +1,307 @@
+/**
+ * Gateway mappings: JSON documents that say how a message is put on the wire of a push network or SMS centre, and how
+ * its answer is read. The service sends nothing that a mapping does not say. docs/gateways.md explains how to write one.
+ */
+import { analyseFilter } from '../filter/analyse.js';
+import { type Condition, type FilterScope, flatScope, type ValueKind } from '../filter/condition.js';
+import { compileEvaluator, type Evaluator } from '../filter/evaluate.js';
+import { parseFilterText } from '../filter/text.js';
+import { FilterError } from '../filter/tree.js';
+import { isPlainObject, type Json, type JsonObject, mergePatch } from '../json.js';
+import {
+  fillDocument,
+  fillTemplate,
+  type Known,
+  MissingValue,
+  parseTemplate,
+  pointAt,
+  TemplateError,
+  textsOf,
+  unknownVariable,
+} from './template.js';
+
+/** What an answer means. `address-dead`: the device is gone for good. */
+export const ANSWER_MEANINGS = ['accepted', 'later', 'address-dead', 'credentials-refused', 'too-large', 'refused'] as const;
+export type AnswerMeaning = (typeof ANSWER_MEANINGS)[number];
+
+/** How to read one answer: the first rule whose condition (CQL2) holds says what it means. */
+export type AnswerRule = { if: string; is: AnswerMeaning };
+export type MappedRequest = { method: 'POST' | 'PUT' | 'GET'; address: string; headers: Record<string, string>; body?: Json | undefined };
+export type GatewayMapping = {
+  /** Version of this format. */
+  mapping: 1;
+  title: string;
+  /** What it is for: a gateway of this kind. */
+  for: 'certificate' | 'token' | 'http';
+  protocol: 'h2' | 'http/1.1';
+  /** How the body is written; `form` is application/x-www-form-urlencoded. */
+  encoding?: 'json' | 'form' | undefined;
+  /** Most bytes of the body. */
+  maxBytes: number;
+  request: MappedRequest;
+  /** Names for parts of an answer that conditions and `said` use: a JSON Pointer into its body, or `header:<name>`. */
+  read?: Record<string, string> | undefined;
+  answers: AnswerRule[];
+  /** Which name of `read` is the network's id of the message, and which its own words. */
+  messageId?: string | undefined;
+  said?: string | undefined;
+  /** The member of `request.body` a gateway's overlay is merged into: a JSON Pointer. */
+  overlayAt?: string | undefined;
+  /** Kind `token` only: how the bearer token comes about. */
+  token?: MappedToken | undefined;
+  sample: MappingSample;
+};
+/** `signed`: a JWT signed with the uploaded key. `exchanged`: RFC 7523 with a service account's key file. */
+export type MappedToken =
+  | { by: 'signed'; header?: Record<string, string> | undefined; claims: Record<string, Json>; lifeS: number }
+  | {
+      by: 'exchanged';
+      scope?: string | undefined;
+      lifeS: number;
+      /** Where things are in the key file: JSON Pointers. `type`, when given, is a member and the value it must have. */
+      file: {
+        type?: { at: string; is: string } | undefined;
+        project: string;
+        account: string;
+        privateKey: string;
+        keyId?: string | undefined;
+        tokenAddress: string;
+      };
+    };
+export type MappingSample = {
+  values: JsonObject;
+  request: { method: string; address: string; headers: Record<string, string>; body?: Json | undefined };
+  answers: { status: number; headers?: Record<string, string> | undefined; body?: Json | undefined; is: AnswerMeaning }[];
+};
+
+/** What templates of a mapping may name. */
+export const MAPPING_VARIABLES: { [name: string]: Known } = {
+  notification: {
+    id: true,
+    title: true,
+    body: true,
+    badge: true,
+    sound: true,
+    picture: true,
+    link: true,
+    data: 'open',
+    dataText: true,
+    category: true,
+    buttons: 'open',
+    silent: true,
+    priority: true,
+    ttlS: true,
+    expiresAtS: true,
+    collapse: true,
+    sentAt: true,
+    shows: true,
+    text: true,
+  },
+  device: { id: true, token: true, platform: true, locale: true, timeZone: true },
+  client: { name: true, storeId: true, project: true },
+  gateway: { stage: true, address: true, sender: true },
+  delivery: { id: true },
+  credential: { account: true, keyId: true, issuer: true, project: true },
+  phone: { number: true, digits: true, country: true },
+};
+const TOKEN_VARIABLES: { [name: string]: Known } = {
+  credential: MAPPING_VARIABLES.credential as Known,
+  client: MAPPING_VARIABLES.client as Known,
+  token: { issuedAtS: true, expiresAtS: true, audience: true },
+};
+
+export type Rendered = { method: string; url: URL; headers: Record<string, string>; body: string };
+
+/** A mapping made ready: templates and conditions read once. */
+export class CompiledMapping {
+  readonly #rules: { is: AnswerMeaning; holds: Evaluator }[];
+
+  /** @throws {MappingError} */
+  constructor(readonly document: GatewayMapping) {
+    const problems = mappingProblems(document);
+    if (problems.length) throw new MappingError(problems);
+    const scope = answerScope(document);
+    this.#rules = document.answers.map((rule) => ({ is: rule.is, holds: compileEvaluator(conditionOf(rule.if, scope)) }));
+  }
+
+  /** The request for one message. @throws {MissingValue} */
+  render(values: JsonObject, overlay?: JsonObject): Rendered {
+    const { request, encoding = 'json', overlayAt } = this.document;
+    const url = new URL(fillTemplate(parseTemplate(request.address), encodedFor(values)));
+    const headers: Record<string, string> = {};
+    for (const [name, text] of Object.entries(request.headers)) {
+      const value = fillDocument(text, values);
+      if (value !== undefined) headers[name.toLowerCase()] = String(value);
+    }
+    if (request.body === undefined) return { method: request.method, url, headers, body: '' };
+    let body: Json = fillDocument(request.body, values) ?? {};
+    if (overlay) body = overlayInto(body, overlayAt ?? '', overlay);
+    headers['content-type'] ??= encoding === 'form' ? 'application/x-www-form-urlencoded' : 'application/json';
+    return { method: request.method, url, headers, body: encoding === 'form' ? asForm(body) : JSON.stringify(body) };
+  }
+
+  /** What an answer means, with the network's id and words. An answer no rule fits is `refused`, or `later` from 500. */
+  readAnswer(
+    status: number,
+    headers: Record<string, string | undefined>,
+    text: string,
+  ): { is: AnswerMeaning; messageId: string | null; said: string | null } {
+    const { read = {}, messageId, said } = this.document;
+    const body = asJson(text);
+    const found: JsonObject = { status };
+    for (const [name, from] of Object.entries(read)) {
+      const value = from.startsWith('header:') ? headers[from.slice(7).toLowerCase()] : pointAt(body, from);
+      if (value !== undefined) found[name] = typeof value === 'object' ? JSON.stringify(value) : String(value);
+    }
+    const rule = this.#rules.find(({ holds }) => holds(found, { me: { id: null, roles: [] }, now: 0 }) === true);
+    const own = (name: string | undefined) => (name && found[name] !== undefined ? String(found[name]) : null);
+    return { is: rule?.is ?? (status >= 500 ? 'later' : 'refused'), messageId: own(messageId), said: own(said) };
+  }
+
+  /** Header and claims of the token, filled. @throws {MissingValue} */
+  tokenParts(values: JsonObject): { header: JsonObject; claims: JsonObject } {
+    const { token } = this.document;
+    if (token?.by !== 'signed') throw new Error('The mapping signs no token.');
+    return {
+      header: (fillDocument(token.header ?? {}, values) ?? {}) as JsonObject,
+      claims: (fillDocument(token.claims, values) ?? {}) as JsonObject,
+    };
+  }
+}
+
+/** What is wrong with a mapping, each with a JSON Pointer into it. */
+export class MappingError extends Error {
+  constructor(readonly problems: { at: string; problem: string }[]) {
+    super(problems.map(({ at, problem }) => `${at}: ${problem}`).join(' '));
+  }
+}
+
+function asForm(body: Json): string {
+  const form = new URLSearchParams();
+  for (const [name, value] of Object.entries(isPlainObject(body) ? body : {}))
+    form.set(name, typeof value === 'object' ? JSON.stringify(value) : String(value));
+  return form.toString();
+}
+
+function asJson(text: string): Json | undefined {
+  try {
+    return JSON.parse(text) as Json;
+  } catch {
+    return undefined;
+  }
+}
+
+/** Values that go into an address must not change its shape: all but the gateway's own address are percent-encoded. */
+function encodedFor(values: JsonObject): JsonObject {
+  const encode = (value: Json): Json => {
+    if (typeof value === 'string') return encodeURIComponent(value);
+    return isPlainObject(value) ? Object.fromEntries(Object.entries(value).map(([name, below]) => [name, encode(below as Json)])) : value;
+  };
+  const { gateway, ...rest } = values;
+  return { ...(encode(rest) as JsonObject), ...(gateway === undefined ? {} : { gateway }) };
+}
+
+function overlayInto(body: Json, pointer: string, overlay: JsonObject): Json {
+  if (pointer === '') return mergePatch(body, overlay);
+  const names = pointer.slice(1).split('/');
+  return mergePatch(
+    body,
+    names.reduceRight<JsonObject>((inner, name) => ({ [name.replaceAll('~1', '/').replaceAll('~0', '~')]: inner }), overlay),
+  );
+}
+
+const answerScope = (mapping: GatewayMapping): FilterScope =>
+  flatScope(
+    new Map<string, ValueKind>([
+      ['status', 'number'],
+      ...Object.keys(mapping.read ?? {}).map((name): [string, ValueKind] => [name, 'text']),
+    ]),
+  );
+const conditionOf = (text: string, scope: FilterScope): Condition => analyseFilter(parseFilterText(text), scope);
+
+/** Everything that is wrong with a mapping's templates, conditions and names; its shape was checked by a schema before. */
+export function mappingProblems(mapping: GatewayMapping): { at: string; problem: string }[] {
+  const found: { at: string; problem: string }[] = [];
+  const checkText = (at: string, text: string, known: { [name: string]: Known }) => {
+    try {
+      const unknown = unknownVariable(parseTemplate(text), known);
+      if (unknown) found.push({ at, problem: `${unknown}.` });
+    } catch (error) {
+      if (!(error instanceof TemplateError)) throw error;
+      found.push({ at, problem: `${error.message}.` });
+    }
+  };
+  for (const { at, text } of textsOf(mapping.request as unknown as Json, '/request')) checkText(at, text, MAPPING_VARIABLES);
+  if (mapping.token?.by === 'signed')
+    for (const { at, text } of textsOf({ header: mapping.token.header ?? {}, claims: mapping.token.claims }, '/token'))
+      checkText(at, text, TOKEN_VARIABLES);
+  const scope = answerScope(mapping);
+  for (const [i, rule] of mapping.answers.entries()) {
+    try {
+      conditionOf(rule.if, scope);
+    } catch (error) {
+      if (!(error instanceof FilterError)) throw error;
+      found.push({ at: `/answers/${i}/if`, problem: `${error.message}.` });
+    }
+  }
+  for (const [name, from] of Object.entries(mapping.read ?? {}))
+    if (!from.startsWith('header:') && !(from === '' || from.startsWith('/')))
+      found.push({ at: `/read/${name}`, problem: 'It is neither a JSON Pointer, such as /error/code, nor header:<name>.' });
+  for (const member of ['messageId', 'said'] as const) {
+    const name = mapping[member];
+    if (name && !Object.hasOwn(mapping.read ?? {}, name)) found.push({ at: `/${member}`, problem: `\`read\` has no \`${name}\`.` });
+  }
+  if (mapping.for === 'token' && !mapping.token)
+    found.push({ at: '/token', problem: 'A mapping for gateways of the kind token says how the token comes about.' });
+  return found;
+}
+
+/** Tries a mapping on its own sample: the request it makes, and how it reads the answers. Empty when all is as said. */
+export function trySample(compiled: CompiledMapping): { at: string; problem: string }[] {
+  const { sample } = compiled.document;
+  const found: { at: string; problem: string }[] = [];
+  try {
+    const made = compiled.render(sample.values);
+    const wanted = sample.request;
+    const expect = (at: string, is: unknown, should: unknown) => {
+      const [left, right] = [sorted(is as Json), sorted(should as Json)];
+      if (left !== right)
+        found.push({
+          at: `/sample/request/${at}`,
+          problem: `The mapping makes ${left ?? 'nothing'}; the sample says ${right ?? 'nothing'}.`,
+        });
+    };
+    expect('method', made.method, wanted.method);
+    expect('address', made.url.href, URL.canParse(wanted.address) ? new URL(wanted.address).href : wanted.address);
+    const { 'content-type': _type, ...headers } = made.headers;
+    expect(
+      'headers',
+      headers,
+      Object.fromEntries(
+        Object.entries(wanted.headers)
+          .filter(([name]) => name.toLowerCase() !== 'content-type')
+          .map(([name, value]) => [name.toLowerCase(), value]),
+      ),
+    );
+    if (wanted.body !== undefined || made.body)
+      expect('body', typeof wanted.body === 'string' ? made.body : asJson(made.body), wanted.body);
+  } catch (error) {
+    const problem =
+      error instanceof MissingValue ? error.message : error instanceof TypeError ? 'The address it makes is not a URL.' : null;
+    if (!problem) throw error;
+    found.push({ at: '/sample/values', problem });
+  }
+  for (const [i, answer] of sample.answers.entries()) {
+    const headers = Object.fromEntries(Object.entries(answer.headers ?? {}).map(([name, value]) => [name.toLowerCase(), value]));
+    const { is } = compiled.readAnswer(answer.status, headers, answer.body === undefined ? '' : JSON.stringify(answer.body));
+    if (is !== answer.is) found.push({ at: `/sample/answers/${i}`, problem: `It is read as ${is}; the sample says ${answer.is}.` });
+  }
+  return found;
+}
+
+/** JSON with members in order, to compare documents whatever the order they were written in. */
+function sorted(value: Json | undefined): string | undefined {
+  return JSON.stringify(value, (_, member) =>
+    isPlainObject(member) ? Object.fromEntries(Object.entries(member).sort(([a], [b]) => (a < b ? -1 : 1))) : member,
+  );
+}

@@ -1,0 +1,2 @@
+export * from './message.js';
+export * from './pdu.js';

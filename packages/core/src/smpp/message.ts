@@ -1,0 +1,132 @@
+/** Short messages inside SMPP units: addresses, encodings, joined segments, and receipts. */
+import { decodeSms, encodeSms, segmentsOf } from '../reach/sms.js';
+import type { Fields } from './pdu.js';
+
+/** Sections 5.2.5 and 5.2.6: type of number and numbering plan. */
+const TON = { unknown: 0, international: 1, alphanumeric: 5 };
+const NPI = { unknown: 0, isdn: 1 };
+/** Section 5.2.19. */
+const DATA_CODING = { gsm7: 0, ucs2: 8 } as const;
+/** Section 5.2.12: bits of esm_class. */
+const ESM = { receipt: 0x04, userDataHeader: 0x40 };
+/** Section 5.2.28, and the words of appendix B. */
+export const MESSAGE_STATES: Record<number, string> = {
+  1: 'ENROUTE',
+  2: 'DELIVRD',
+  3: 'EXPIRED',
+  4: 'DELETED',
+  5: 'UNDELIV',
+  6: 'ACCEPTD',
+  7: 'UNKNOWN',
+  8: 'REJECTD',
+};
+
+/** A sender or recipient: digits are an international number, letters (at most 11) a name. */
+function addressFields(prefix: 'source_addr' | 'dest_addr', address: string): Fields {
+  const name = prefix === 'source_addr' ? 'source_addr' : 'destination_addr';
+  const digits = /^\+?\d+$/.test(address);
+  const short = digits && !address.startsWith('+') && address.length <= 8;
+  return {
+    [`${prefix}_ton`]: !digits ? TON.alphanumeric : short ? TON.unknown : TON.international,
+    [`${prefix}_npi`]: digits ? NPI.isdn : NPI.unknown,
+    [name]: address.replace(/^\+/, ''),
+  };
+}
+
+export type OutgoingSms = {
+  from: string;
+  to: string;
+  text: string;
+  /** Joins the segments of one message: 0 to 255. */
+  reference: number;
+  /** Minutes it is kept for a phone that is away. */
+  validMin?: number | undefined;
+};
+
+/** The fields of one submit_sm for each segment. The receipt is asked for with each. */
+export function submitFields({ from, to, text, reference, validMin }: OutgoingSms): Fields[] {
+  const { encoding, parts } = segmentsOf(text);
+  return parts.map((part, i) => {
+    const octets = encodeSms(part, encoding);
+    // 3GPP TS 23.040 section 9.2.3.24.1: concatenated short messages, eight-bit reference.
+    const header = parts.length > 1 ? Uint8Array.from([5, 0, 3, reference & 0xff, parts.length, i + 1]) : new Uint8Array();
+    return {
+      ...addressFields('source_addr', from),
+      ...addressFields('dest_addr', to),
+      esm_class: parts.length > 1 ? ESM.userDataHeader : 0,
+      registered_delivery: 1,
+      data_coding: DATA_CODING[encoding],
+      ...(validMin === undefined ? {} : { validity_period: relativeTime(validMin) }),
+      short_message: Buffer.concat([header, octets]),
+    };
+  });
+}
+
+/** Section 7.1.1.2, relative form: YYMMDDhhmmss000R. */
+function relativeTime(minutes: number): string {
+  const two = (value: number) => String(value).padStart(2, '0');
+  return `0000${two(Math.min(30, Math.floor(minutes / 1440)))}${two(Math.floor(minutes / 60) % 24)}${two(minutes % 60)}00000R`;
+}
+
+export type IncomingSms = { from: string; to: string; text: string; part: { reference: number; of: number; number: number } | null };
+export type Receipt = { messageId: string; state: string; error: string | null };
+
+const numberOf = (ton: unknown, address: unknown) => (ton === TON.international ? `+${address}` : String(address));
+
+/** What a deliver_sm brings: a receipt for a message sent before, or a message from a phone. */
+export function readDelivery(fields: Fields): { receipt: Receipt } | { message: IncomingSms } {
+  const esm = Number(fields.esm_class ?? 0);
+  const octets = (fields.message_payload ?? fields.short_message ?? new Uint8Array()) as Uint8Array;
+  if (esm & ESM.receipt) return { receipt: readReceipt(fields, Buffer.from(octets).toString('latin1')) };
+  let body = octets;
+  let part: IncomingSms['part'] = null;
+  if (esm & ESM.userDataHeader) {
+    const length = octets[0] ?? 0;
+    if (octets[1] === 0 && octets[2] === 3) part = { reference: octets[3] as number, of: octets[4] as number, number: octets[5] as number };
+    body = octets.subarray(1 + length);
+  }
+  const text =
+    fields.data_coding === DATA_CODING.ucs2
+      ? decodeSms(body, 'ucs2')
+      : fields.data_coding === 3
+        ? Buffer.from(body).toString('latin1')
+        : decodeSms(body, 'gsm7');
+  return {
+    message: {
+      from: numberOf(fields.source_addr_ton, fields.source_addr),
+      to: numberOf(fields.dest_addr_ton, fields.destination_addr),
+      text,
+      part,
+    },
+  };
+}
+
+/** Appendix B: `id:… sub:… dlvrd:… submit date:… done date:… stat:… err:… text:…`; optional parameters go before it. */
+function readReceipt(fields: Fields, text: string): Receipt {
+  const said = (name: string) => new RegExp(`(?:^|\\s)${name}:\\s*(\\S+)`, 'i').exec(text)?.[1];
+  const state = typeof fields.message_state === 'number' ? MESSAGE_STATES[fields.message_state] : said('stat');
+  return { messageId: String(fields.receipted_message_id ?? said('id') ?? ''), state: state ?? 'UNKNOWN', error: said('err') ?? null };
+}
+
+/** The fields of a receipt, as an SMS centre sends them. */
+export function receiptFields(message: { from: string; to: string; messageId: string; state: number; text: string; at: Date }): Fields {
+  const date = message.at.toISOString().replace(/[-:T]/g, '').slice(2, 12);
+  const stat = MESSAGE_STATES[message.state] ?? 'UNKNOWN';
+  const arrived = message.state === 2 ? 1 : 0;
+  return {
+    ...addressFields('source_addr', message.to),
+    ...addressFields('dest_addr', message.from),
+    esm_class: ESM.receipt,
+    short_message: Buffer.from(
+      `id:${message.messageId} sub:001 dlvrd:00${arrived} submit date:${date} done date:${date} stat:${stat} err:000 text:${message.text.slice(0, 20)}`,
+      'latin1',
+    ),
+    receipted_message_id: message.messageId,
+    message_state: message.state,
+  };
+}
+
+/** The fields of messages from a phone, as an SMS centre hands them on. */
+export function incomingFields(message: { from: string; to: string; text: string; reference: number }): Fields[] {
+  return submitFields(message).map((fields) => ({ ...fields, registered_delivery: 0 }));
+}
