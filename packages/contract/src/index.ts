@@ -1,10 +1,14 @@
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
 import { deviceOperations } from './operations/devices.js';
+import { gatewayOperations } from './operations/gateways.js';
 import { memberOperations } from './operations/members.js';
+import { noticeOperations } from './operations/notices.js';
 import { notificationOperations } from './operations/notifications.js';
 import { collectionOperations } from './operations/collections.js';
 import { managedRecordOperations, recordOperations } from './operations/records.js';
+import { smsOperations } from './operations/sms.js';
 import { telemetryOperations } from './operations/telemetry.js';
+import { topicOperations } from './operations/topics.js';
 import { userOperations } from './operations/users.js';
 import type { AnyOperation } from './operation.js';
 
@@ -13,7 +17,11 @@ export const operations = {
   records: recordOperations,
   users: userOperations,
   devices: deviceOperations,
+  topics: topicOperations,
+  gateways: gatewayOperations,
   notifications: notificationOperations,
+  sms: smsOperations,
+  notices: noticeOperations,
   members: memberOperations,
   apps: appOperations,
   environments: environmentOperations,
@@ -35,11 +43,16 @@ export { CLIENT_KINDS, MODES } from './operations/apps.js';
 export type * from './operations/collections.js';
 export { IMPORT_FORMATS } from './operations/collections.js';
 export type * from './operations/devices.js';
-export { PERMISSIONS, PLATFORMS } from './operations/devices.js';
+export { PERMISSIONS, PLATFORMS, STAGES } from './operations/devices.js';
+export type * from './operations/gateways.js';
+export { GATEWAY_KINDS, gatewayMapping, newGateway } from './operations/gateways.js';
 export type * from './operations/members.js';
 export type * from './operations/notifications.js';
-export { DELIVERY_STATES } from './operations/notifications.js';
+export { DELIVERY_STATES, NOTIFICATION_STATES, WAYS } from './operations/notifications.js';
+export type * from './operations/notices.js';
 export type * from './operations/records.js';
+export type * from './operations/sms.js';
 export type * from './operations/telemetry.js';
+export type * from './operations/topics.js';
 export type * from './operations/users.js';
 export * from './problems.js';

@@ -109,8 +109,34 @@ export const PROBLEMS = {
   'message-too-large': {
     status: 422,
     title: 'The notification is too large',
-    cure: 'Title, body, link and data together may take 3,993 bytes as JSON.',
+    cure: 'Shorten body or data; see `detail` for what each way out takes.',
   },
+  'audience-empty': {
+    status: 422,
+    title: 'The notification is for nobody',
+    cure: 'Preview the audience, and choose one that somebody belongs to.',
+  },
+  'wrong-state': {
+    status: 409,
+    title: 'It is not in a state for this',
+    cure: 'See `detail` for the state it is in, and what can be done in it.',
+  },
+  'credential-refused': {
+    status: 422,
+    title: 'The credential cannot be used',
+    cure: 'See `detail` for what the file is, and which one is wanted. Nothing was stored.',
+  },
+  'mapping-refused': {
+    status: 422,
+    title: 'The gateway mapping does not hold',
+    cure: 'See `fields`: each entry is a place in the mapping. /docs/guide/gateways tells how to write one. Nothing was stored.',
+  },
+  'gateway-missing': {
+    status: 409,
+    title: 'There is no gateway for this',
+    cure: 'Add one under Messages, Gateways, or with `orchard gateway add`.',
+  },
+  'code-refused': { status: 422, title: 'The code is not right', cure: 'Type the latest code again, or ask for a new one.' },
   'rate-exceeded': { status: 429, title: 'Too many calls', cure: 'Wait for the seconds in Retry-After.' },
   'database-unavailable': {
     status: 503,

@@ -1,16 +1,6 @@
-/** What a notification says, and how it looks on the wire to a device of ours. */
-import type { JsonObject } from './json.js';
-
-export type NotificationContent = {
-  title: string;
-  body?: string | undefined;
-  /** The number on the app's icon; 0 clears it. */
-  badge?: number | undefined;
-  sound?: string | undefined;
-  /** Where opening it leads: an absolute URL, or a path inside the app. */
-  link?: string | undefined;
-  data?: JsonObject | undefined;
-};
+/** How a notification looks on the wire to a device of ours, by web push. */
+import { type JsonObject, mergePatch } from './json.js';
+import type { NotificationContent } from './reach/content.js';
 
 /** The document a device receives, after decryption. */
 export type NotificationMessage = NotificationContent & { notification: string; sentAt: string };
@@ -22,7 +12,7 @@ export type NotificationMessage = NotificationContent & { notification: string; 
 export const MAX_MESSAGE_BYTES = 3993;
 
 /** Serialises a message; the caller checks its size against {@link MAX_MESSAGE_BYTES}. */
-export function composeMessage(notification: string, sentAt: string, content: NotificationContent): Uint8Array {
+export function composeMessage(notification: string, sentAt: string, content: NotificationContent, overlay?: JsonObject): Uint8Array {
   const message: NotificationMessage = { notification, sentAt, ...content };
-  return new TextEncoder().encode(JSON.stringify(message));
+  return new TextEncoder().encode(JSON.stringify(overlay ? mergePatch(message as never, overlay) : message));
 }

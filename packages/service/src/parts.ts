@@ -6,10 +6,13 @@ import type { Catalogue } from './collections/catalogue.js';
 import type { QueryLog } from './collections/queryLog.js';
 import type { Config } from './config.js';
 import type { Database } from './database/connection.js';
+import type { GatewayDirectory } from './gateways/gatewayDirectory.js';
 import type { WebPushGateway } from './gateways/webPush.js';
 import type { JobQueue } from './jobs/queue.js';
 import type { ChangeSignal } from './live/changeSignal.js';
 import type { Feed } from './live/feed.js';
+import type { MessagingSettings } from './messaging/settings.js';
+import type { Notices } from './notices/notices.js';
 import type { Recorder } from './telemetry/recorder.js';
 
 export type Parts = {
@@ -33,6 +36,9 @@ export type Parts = {
   feed: Feed;
   queryLog: QueryLog;
   webPush: WebPushGateway;
+  gateways: GatewayDirectory;
+  messaging: MessagingSettings;
+  notices: Notices;
   /** Base address that people and apps use. */
   address: () => string;
 };

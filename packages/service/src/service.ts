@@ -25,6 +25,10 @@ import { type Database, isDatabaseAway, openDatabase } from './database/connecti
 import { environmentDatabase, migrateEnvironment, migrateSystem } from './database/migrate.js';
 import { startDatabaseServer } from './database/server.js';
 import { deviceRoutes } from './devices/routes.js';
+import { tendDevices } from './devices/tending.js';
+import { watchExpiry } from './gateways/expiry.js';
+import { GatewayDirectory } from './gateways/gatewayDirectory.js';
+import { gatewayRoutes } from './gateways/routes.js';
 import { WebPushGateway } from './gateways/webPush.js';
 import { answerPreflight } from './http/crossOrigin.js';
 import { servePages } from './http/pages.js';
@@ -35,17 +39,25 @@ import { ChangeSignal } from './live/changeSignal.js';
 import { Feed } from './live/feed.js';
 import { isSetupNeeded, makeSetupToken } from './members/setup.js';
 import { memberRoutes } from './members/routes.js';
+import { MessagingSettings } from './messaging/settings.js';
+import { Notices } from './notices/notices.js';
+import { noticeRoutes } from './notices/routes.js';
 import { notificationRoutes } from './notifications/routes.js';
 import type { Parts } from './parts.js';
 import { Metrics } from './telemetry/metrics.js';
 import { keepPartitions } from './telemetry/partitions.js';
 import { INSTALLATION, Recorder } from './telemetry/recorder.js';
 import { telemetryRoutes } from './telemetry/routes.js';
+import { smsEvents } from './sms/inbox.js';
+import { smsRoutes } from './sms/routes.js';
+import { topicRoutes } from './topics/routes.js';
 import { UserStore } from './users/store.js';
 import { userRoutes } from './users/routes.js';
 
 const HOUR_MS = 3_600_000;
 const GRACE_MS = 10_000;
+/** How often the links to SMS centres are looked after. */
+const LINKS_MS = 3_000;
 
 export type RunningService = {
   /** Base address. */
@@ -100,6 +112,11 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   parts.queryLog.start();
   parts.jobs.start();
   const tending = setInterval(() => void tend(parts), HOUR_MS);
+  const linking = setInterval(
+    () => void parts.gateways.keepLinks().catch((error) => isDatabaseAway(error) || log.error({ err: error }, 'links to SMS centres')),
+    LINKS_MS,
+  );
+  void parts.gateways.keepLinks().catch(() => undefined);
   const noting = setInterval(() => void new AppStore(parts).noteUse(parts.directory.takeUsedKeys()).catch(() => undefined), 5_000);
   const setupAddress = (await isSetupNeeded(parts)) ? `${address}/setup?token=${await makeSetupToken(parts)}` : null;
   log.info({ address }, 'the service is ready');
@@ -112,8 +129,11 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
     stop: async () => {
       clearInterval(tending);
       clearInterval(noting);
+      clearInterval(linking);
       await stopServing(http, parts);
       await parts.jobs.stop();
+      parts.gateways.close();
+      await parts.webPush.close();
       await parts.recorder.stop();
       await parts.queryLog.stop();
       for (const step of undo.reverse()) await step();
@@ -156,7 +176,9 @@ function buildParts(config: Config, log: Logger, database: Database, metrics: Me
   const secretKey = readSecretKey(config.dataDirectory, config.secretKey);
   const changes = new ChangeSignal();
   const users = new UserStore(database);
-  return {
+  const webPush = new WebPushGateway(database, secretKey, { now, random }, config.pushOrigins, address);
+  // What SMS centres bring needs the parts, which are whole by the time the first of it comes in.
+  const parts: Parts = {
     config,
     log,
     database,
@@ -179,8 +201,14 @@ function buildParts(config: Config, log: Logger, database: Database, metrics: Me
     catalogue: new Catalogue(database, now),
     recorder: new Recorder(database, instance, now, metrics, changes, log),
     jobs: new JobQueue(database, instance, now, newId, log),
-    webPush: new WebPushGateway(database, secretKey, { now, random }, config.pushOrigins, address),
+    webPush,
+    gateways: new GatewayDirectory(database, secretKey, { now, random }, webPush, (environmentId, gateway) =>
+      smsEvents(parts, environmentId, gateway),
+    ),
+    messaging: new MessagingSettings(database),
+    notices: new Notices(database, { now, newId }),
   };
+  return parts;
 }
 
 function buildApp(parts: Parts, metrics: Metrics, config: Config): express.Express {
@@ -202,7 +230,11 @@ function buildApp(parts: Parts, metrics: Metrics, config: Config): express.Expre
         ...recordRoutes(parts),
         ...userRoutes(parts),
         ...deviceRoutes(parts),
+        ...topicRoutes(parts),
+        ...gatewayRoutes(parts),
         ...notificationRoutes(parts),
+        ...smsRoutes(parts),
+        ...noticeRoutes(parts),
         ...memberRoutes(parts),
         ...appRoutes(parts),
         ...collectionRoutes(parts),
@@ -232,6 +264,8 @@ async function tend(parts: Parts): Promise<void> {
   try {
     const environments = await parts.directory.allEnvironments();
     for (const environment of environments) await tendCollections(parts, environment);
+    for (const environment of environments) await tendDevices(parts, environment);
+    await watchExpiry(parts, environments);
     for (const id of [INSTALLATION, ...environments.map((environment) => environment.id)])
       await keepPartitions(parts.database, environmentDatabase(parts.database, id), parts.now(), parts.config.requestDays);
   } catch (error) {

@@ -2,11 +2,22 @@
 import { createECDH, randomBytes, randomUUID } from 'node:crypto';
 import type { NotificationMessage } from '@orchard/core';
 import { decryptMessage } from '@orchard/core/push';
+import type { CairnMessage, CairnNetwork } from './cairn.js';
 import type { PushNetwork } from './pushNetwork.js';
+import type { TarnLetter, TarnNetwork } from './tarn.js';
 
 export type Backend = { address: string; clientKey: string };
+/** The networks a handset can be reached by. */
+export type Networks = { web: PushNetwork; cairn: CairnNetwork; tarn: TarnNetwork };
 export type HandsetKind = {
   name: string;
+  /** Which push network its app uses; web push, if left out. */
+  network?: { is: 'cairn'; storeId: string; stage: 'trial' | 'live' } | { is: 'tarn'; project: string };
+  /** Key of the client its app is, where that is not the one of all handsets. */
+  clientKey?: string;
+  /** Its phone number, E.164. */
+  phone?: string;
+  country?: string;
   platform: 'ios' | 'android' | 'web';
   model: string;
   os: string;
@@ -21,7 +32,10 @@ export type HandsetState = {
   deviceId: string;
   privateKey: string;
   auth: string;
+  /** Its subscription at the web push network, or its token at another. */
   subscription: string | null;
+  /** The web push key it subscribed with. */
+  pushKey?: string;
   permission: 'granted' | 'denied' | 'unasked';
   refreshToken: string | null;
   signedInAs: string | null;
@@ -53,21 +67,23 @@ export function newHandset(kind: HandsetKind): HandsetState {
 
 export class Handset {
   #accessToken: string | null = null;
+  #telling: NodeJS.Timeout | null = null;
+  readonly #untold: { notification: string; event: 'received' | 'opened'; at: string }[] = [];
 
   constructor(
     readonly state: HandsetState,
     private readonly backend: Backend,
-    private readonly network: PushNetwork,
+    private readonly networks: Networks,
     private readonly onChange: () => void,
   ) {
-    if (state.subscription) network.listen(state.subscription, (body) => this.#receive(body));
+    if (state.subscription) this.#listen(state.subscription);
   }
 
   async #call(method: string, path: string, body?: unknown): Promise<Record<string, unknown>> {
     const reply = await fetch(`${this.backend.address}${path}`, {
       method,
       headers: {
-        'orchard-key': this.backend.clientKey,
+        'orchard-key': this.state.kind.clientKey ?? this.backend.clientKey,
         'orchard-device': this.state.deviceId,
         'user-agent': `QuillfellHiker/${this.state.kind.appVersion} (${this.state.kind.os})`,
         ...(this.#accessToken ? { authorization: `Bearer ${this.#accessToken}` } : {}),
@@ -122,18 +138,40 @@ export class Handset {
     this.onChange();
   }
 
-  /** The person allows notifications: subscribe at the network with the backend's key, then register. */
+  /** The person allows notifications: the app gets an address at its push network, then registers. */
   async allow(): Promise<void> {
-    const { applicationServerKey } = await this.#call('GET', '/app/v1/push-key');
-    const { id } = this.network.subscribe(String(applicationServerKey));
-    this.network.listen(id, (body) => this.#receive(body));
+    const { network } = this.state.kind;
+    const { web, cairn, tarn } = this.networks;
+    let id: string;
+    if (network?.is === 'cairn') id = cairn.register(network.storeId, network.stage);
+    else if (network?.is === 'tarn') id = tarn.register(network.project);
+    else {
+      const { applicationServerKey } = await this.#call('GET', '/app/v1/push-key');
+      id = web.subscribe(String(applicationServerKey)).id;
+      this.state.pushKey = String(applicationServerKey);
+    }
+    this.#listen(id);
     this.state.subscription = id;
     this.state.permission = 'granted';
     await this.register();
   }
 
+  #listen(id: string): void {
+    const { network } = this.state.kind;
+    if (network?.is === 'cairn') this.networks.cairn.listen(id, (message, mark) => this.#show(fromCairn(message, mark)));
+    else if (network?.is === 'tarn') this.networks.tarn.listen(id, (letter, mark) => this.#show(fromTarn(letter, mark)));
+    else this.networks.web.listen(id, (body) => this.#decrypt(body));
+  }
+
+  #leave(): void {
+    const { subscription, kind } = this.state;
+    if (!subscription) return;
+    if (kind.network) this.networks[kind.network.is].uninstall(subscription);
+    else this.networks.web.unsubscribe(subscription);
+  }
+
   async forbid(): Promise<void> {
-    if (this.state.subscription) this.network.unsubscribe(this.state.subscription);
+    this.#leave();
     this.state.subscription = null;
     this.state.permission = 'denied';
     await this.register();
@@ -141,7 +179,7 @@ export class Handset {
 
   /** Uninstalls without a word: the network knows, the backend will learn from it. */
   uninstall(): void {
-    if (this.state.subscription) this.network.unsubscribe(this.state.subscription);
+    this.#leave();
     this.onChange();
   }
 
@@ -159,9 +197,20 @@ export class Handset {
         locale: kind.locale,
         timeZone: kind.timeZone,
         permission,
-        subscription: subscription
-          ? { endpoint: this.network.endpoint(subscription), keys: { p256dh: ecdh.getPublicKey('base64url'), auth } }
-          : null,
+        badge: this.state.badge,
+        ...(kind.country ? { country: kind.country } : {}),
+        ...(kind.network
+          ? {
+              pushAddress: subscription
+                ? { token: subscription, ...(kind.network.is === 'cairn' ? { stage: kind.network.stage } : {}) }
+                : null,
+            }
+          : {
+              subscription: subscription
+                ? { endpoint: this.networks.web.endpoint(subscription), keys: { p256dh: ecdh.getPublicKey('base64url'), auth } }
+                : null,
+              ...(subscription && this.state.pushKey ? { pushKey: this.state.pushKey } : {}),
+            }),
       });
       this.state.registration = { ok: true, text: 'Registered', at };
     } catch (error) {
@@ -170,20 +219,78 @@ export class Handset {
     this.onChange();
   }
 
-  #receive(body: Buffer): void {
+  #decrypt(body: Buffer): void {
     const plain = decryptMessage(body, Buffer.from(this.state.privateKey, 'base64url'), Buffer.from(this.state.auth, 'base64url'));
-    const message = JSON.parse(plain.toString()) as NotificationMessage;
+    this.#show(JSON.parse(plain.toString()) as NotificationMessage);
+  }
+
+  #show(message: NotificationMessage): void {
     this.state.received.unshift({ ...message, key: randomBytes(6).toString('hex'), receivedAt: new Date().toISOString(), opened: false });
     this.state.received.length = Math.min(this.state.received.length, MOST_KEPT);
-    this.state.badge = message.badge ?? this.state.badge + 1;
+    this.state.badge = typeof message.badge === 'number' ? message.badge : this.state.badge + 1;
+    this.#report(message.notification, 'received');
     this.onChange();
+  }
+
+  /** Tells the backend; a report that does not get through is told again with the next one. */
+  #report(notification: string, event: 'received' | 'opened'): void {
+    this.#untold.push({ notification, event, at: new Date().toISOString() });
+    this.#telling ??= setTimeout(() => void this.#tell(), 20);
+  }
+
+  async #tell(): Promise<void> {
+    this.#telling = null;
+    const items = this.#untold.splice(0, 200);
+    try {
+      await this.#call('POST', `/app/v1/devices/${this.state.deviceId}/reports`, { items });
+    } catch {
+      this.#untold.unshift(...items);
+    }
   }
 
   open(key: string): void {
     const message = this.state.received.find((received) => received.key === key);
     if (!message) return;
     if (!message.opened) this.state.badge = Math.max(0, this.state.badge - 1);
+    if (!message.opened) this.#report(message.notification, 'opened');
     message.opened = true;
     this.onChange();
   }
+}
+
+/** The id of a message names the notification and the device. */
+const notificationOf = (mark: string) => mark.split('.')[0] ?? mark;
+
+function fromCairn({ show = {}, link, kind, choices, more, wake }: CairnMessage, mark: string): NotificationMessage {
+  return {
+    notification: notificationOf(mark),
+    sentAt: new Date().toISOString(),
+    title: show.head,
+    body: show.text,
+    badge: show.count,
+    sound: show.sound,
+    picture: show.picture,
+    link,
+    category: kind,
+    buttons: choices,
+    data: more as NotificationMessage['data'],
+    silent: wake,
+  };
+}
+
+function fromTarn(letter: TarnLetter, mark: string): NotificationMessage {
+  return {
+    notification: notificationOf(mark),
+    sentAt: new Date().toISOString(),
+    title: letter.heading,
+    body: letter.words,
+    badge: letter.tally,
+    sound: letter.tone,
+    picture: letter.image,
+    link: letter.leadsTo,
+    category: letter.sort,
+    buttons: letter.buttons,
+    data: letter.extra ? JSON.parse(letter.extra) : undefined,
+    silent: letter.quiet,
+  };
 }

@@ -3,14 +3,7 @@ import { randomBytes } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { readVapidHeader } from '@orchard/core/push';
-
-/** What goes wrong on purpose. `count` is how many messages are still to be hit; absent means all. */
-export type Fault =
-  | { mode: 'none' }
-  | { mode: 'throttle'; retryAfterS: number; count?: number }
-  | { mode: 'refuse'; status: number; count?: number }
-  | { mode: 'slow'; delayMs: number; count?: number }
-  | { mode: 'drop'; count?: number };
+import { type Fault, Faults } from './faults.js';
 
 export type StoredSubscription = { id: string; applicationServerKey: string | null; over: boolean };
 type Message = { id: string; body: Buffer; topic: string | null; expiresAt: number };
@@ -24,7 +17,7 @@ export class PushNetwork {
   readonly #subscriptions = new Map<string, Subscription>();
   /** Authorization headers found good, until they expire. */
   readonly #verified = new Map<string, { publicKey: string; until: number }>();
-  #fault: Fault = { mode: 'none' };
+  readonly #faults = new Faults();
   /** Messages accepted since the start. */
   accepted = 0;
 
@@ -35,11 +28,11 @@ export class PushNetwork {
   ) {}
 
   get fault(): Fault {
-    return this.#fault;
+    return this.#faults.current;
   }
 
   setFault(fault: Fault): void {
-    this.#fault = fault;
+    this.#faults.set(fault);
   }
 
   /** A new subscription for a user agent; restricted to one application server when its key is given (RFC 8292 section 4). */
@@ -94,7 +87,7 @@ export class PushNetwork {
     else if (path.startsWith('/subscriptions/') && request.method === 'DELETE') {
       this.unsubscribe(path.slice(15));
       answer(response, 204);
-    } else if (path === '/faults') await this.#faults(request, response);
+    } else if (path === '/faults') await this.#serveFaults(request, response);
     else return false;
     return true;
   }
@@ -162,9 +155,7 @@ export class PushNetwork {
 
   /** Answers in place of the network while a fault is set. */
   async #faulted(request: IncomingMessage, response: ServerResponse): Promise<boolean> {
-    const fault = this.#fault;
-    if (fault.mode === 'none') return false;
-    if (fault.count !== undefined && --fault.count <= 0) this.#fault = { mode: 'none' };
+    const fault = this.#faults.take();
     switch (fault.mode) {
       case 'throttle':
         response.setHeader('retry-after', fault.retryAfterS);
@@ -179,12 +170,14 @@ export class PushNetwork {
       case 'slow':
         await sleep(fault.delayMs);
         return false;
+      default:
+        return false;
     }
   }
 
-  async #faults(request: IncomingMessage, response: ServerResponse): Promise<void> {
+  async #serveFaults(request: IncomingMessage, response: ServerResponse): Promise<void> {
     if (request.method === 'PUT') this.setFault(JSON.parse((await readBody(request, 10_000))?.toString() ?? '{"mode":"none"}'));
-    response.writeHead(200, { 'content-type': 'application/json' }).end(JSON.stringify(this.#fault));
+    response.writeHead(200, { 'content-type': 'application/json' }).end(JSON.stringify(this.fault));
   }
 }
 

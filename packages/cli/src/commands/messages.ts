@@ -27,16 +27,20 @@ function audienceOf({ everyone, user, device }: SendOptions) {
 
 function printStatus(sent: Notification, options: GlobalOptions): void {
   if (options.json) return printItem(sent, options);
-  const { total, queued, sent: through, failed, skipped } = sent.deliveries;
+  const { total, queued, accepted, arrived, opened, expired, failed, skipped } = sent.deliveries;
   printItem(
     {
       notification: sent.id,
       title: sent.title,
       by: sent.createdBy,
       at: moment(sent.createdAt),
-      devices: total,
+      state: sent.state,
+      total,
       queued,
-      sent: through,
+      accepted,
+      arrived,
+      opened,
+      expired,
       failed,
       skipped,
     },
@@ -104,7 +108,9 @@ export function addMessageCommands(program: Command): void {
         at: ({ createdAt }) => moment(createdAt),
         devices: ({ deliveries }) => deliveries.total,
         queued: ({ deliveries }) => deliveries.queued,
-        sent: ({ deliveries }) => deliveries.sent,
+        accepted: ({ deliveries }) => deliveries.accepted,
+        arrived: ({ deliveries }) => deliveries.arrived,
+        opened: ({ deliveries }) => deliveries.opened,
         failed: ({ deliveries }) => deliveries.failed,
         skipped: ({ deliveries }) => deliveries.skipped,
       },

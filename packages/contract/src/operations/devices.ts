@@ -3,6 +3,7 @@ import { deviceId, ENVIRONMENT, environmentParams, listQuery, nothing, operation
 
 export const PLATFORMS = ['ios', 'android', 'web', 'desktop'] as const;
 export const PERMISSIONS = ['granted', 'denied', 'unasked'] as const;
+export const STAGES = ['trial', 'live'] as const;
 
 /** The subscription of a user agent: its push resource (RFC 8030 section 4) and its keys (RFC 8291 section 3.1). */
 const subscription = z.strictObject({
@@ -48,8 +49,25 @@ const registration = z.strictObject({
   locale,
   timeZone,
   permission: z.enum(PERMISSIONS).describe('Whether the person allowed notifications'),
+  country: z
+    .string()
+    .regex(/^[A-Z]{2}$/, 'Two capitals of ISO 3166-1, such as NO.')
+    .optional(),
+  badge: z.int().min(0).max(9999).optional().describe('The number on the app’s icon now'),
   subscription: subscription.nullable().optional().describe('Web push subscription; null or absent when there is none'),
+  pushKey: z.string().max(100).optional().describe('The `applicationServerKey` the subscription was made with'),
+  pushAddress: z
+    .strictObject({
+      token: z.string().trim().min(8, 'The address the push network gave the device: 8 letters or more.').max(1000),
+      stage: z.enum(STAGES).optional().describe('trial: the build talks to the network’s trial side'),
+    })
+    .nullable()
+    .optional()
+    .describe('Where a push network other than web push reaches it'),
 });
+
+/** Names of topics and channels. */
+export const topicName = z.string().regex(/^[a-z0-9][a-z0-9._/-]{0,199}$/, 'A small letter or digit, then up to 199 of a-z 0-9 . - _ /.');
 
 export const device = z
   .object({
@@ -62,7 +80,11 @@ export const device = z
     model: z.string().nullable(),
     locale: z.string(),
     timeZone: z.string(),
+    country: z.string().nullable(),
     permission: z.enum(PERMISSIONS),
+    badge: z.int(),
+    gateway: z.string().nullable().describe('The gateway a notification to it takes'),
+    tokenStage: z.string().nullable().describe('The stage its push address is of, when it said so'),
     reachable: z.boolean().describe('A notification sent now would go out to it'),
     reach: z.string().describe('Why it is reachable or not, in words'),
     pushOrigin: z.string().nullable().describe('Origin of its push network'),
@@ -75,7 +97,29 @@ export const device = z
   .meta({ id: 'Device' });
 export type Device = z.infer<typeof device>;
 
+/** What a device did with what it got. */
+const report = z.strictObject({
+  notification: uuid,
+  event: z.enum(['received', 'opened']),
+  at: time.optional().describe('When; now, if left out'),
+});
+const followed = z.object({ items: z.array(z.object({ topic: z.string(), via: z.enum(['device', 'user']), at: time })) });
+export const deliveryToDevice = z
+  .object({
+    notification: uuid,
+    title: z.string().nullable(),
+    state: z.string(),
+    reason: z.string().nullable(),
+    gateway: z.string().nullable(),
+    sentAt: time.nullable(),
+    receivedAt: time.nullable(),
+    openedAt: time.nullable(),
+    updatedAt: time,
+  })
+  .meta({ id: 'DeliveryToDevice' });
+
 const one = z.object({ id: deviceId });
+const oneTopic = z.object({ id: deviceId, topic: topicName });
 const managed = environmentParams.extend({ device: deviceId });
 
 export const deviceOperations = {
@@ -120,6 +164,49 @@ export const deviceOperations = {
     caller: { kind: 'app', user: 'optional', scope: 'devices:read' },
     reply: z.object({ applicationServerKey: z.string() }),
   }),
+  report: operation({
+    id: 'devices.report',
+    method: 'POST',
+    path: '/app/v1/devices/{id}/reports',
+    summary: 'Tell that notifications were received or opened',
+    caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
+    params: one,
+    body: z.strictObject({ items: z.array(report).min(1).max(200) }),
+    reply: z.object({ noted: z.int().describe('How many told something new') }),
+    problems: ['not-found', 'access-refused'],
+  }),
+  topics: operation({
+    id: 'devices.topics',
+    method: 'GET',
+    path: '/app/v1/devices/{id}/topics',
+    summary: 'Topics a device follows, itself or through its user',
+    caller: { kind: 'app', user: 'optional', scope: 'devices:read' },
+    params: one,
+    reply: followed,
+    problems: ['not-found', 'access-refused'],
+  }),
+  follow: operation({
+    id: 'devices.follow',
+    method: 'PUT',
+    path: '/app/v1/devices/{id}/topics/{topic}',
+    summary: 'Let a device follow a topic',
+    caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
+    params: oneTopic,
+    status: 204,
+    reply: nothing,
+    problems: ['not-found', 'access-refused'],
+  }),
+  unfollow: operation({
+    id: 'devices.unfollow',
+    method: 'DELETE',
+    path: '/app/v1/devices/{id}/topics/{topic}',
+    summary: 'Let a device follow a topic no more',
+    caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
+    params: oneTopic,
+    status: 204,
+    reply: nothing,
+    problems: ['not-found', 'access-refused'],
+  }),
   list: operation({
     id: 'devices.list',
     method: 'GET',
@@ -138,6 +225,27 @@ export const deviceOperations = {
     caller: { kind: 'member', role: 'viewer' },
     params: managed,
     reply: device,
+    problems: ['not-found'],
+  }),
+  topicsManaged: operation({
+    id: 'devices.topicsManaged',
+    method: 'GET',
+    path: `${ENVIRONMENT}/devices/{device}/topics`,
+    summary: 'Topics a device follows, itself or through its user',
+    caller: { kind: 'member', role: 'viewer' },
+    params: managed,
+    reply: followed,
+    problems: ['not-found'],
+  }),
+  deliveries: operation({
+    id: 'devices.deliveries',
+    method: 'GET',
+    path: `${ENVIRONMENT}/devices/{device}/deliveries`,
+    summary: 'Everything a device was sent, the latest first',
+    caller: { kind: 'member', role: 'viewer' },
+    params: managed,
+    query: listQuery,
+    reply: page(deliveryToDevice),
     problems: ['not-found'],
   }),
   patch: operation({

@@ -13,6 +13,7 @@ import {
   time,
   uuid,
 } from '../common.js';
+import { topicName } from './devices.js';
 
 export const user = z
   .object({
@@ -22,6 +23,8 @@ export const user = z
     roles: z.array(z.string()),
     data: jsonObject.describe('Whatever the app keeps about the user'),
     disabled: z.boolean(),
+    phone: z.string().nullable().describe('E.164'),
+    phoneVerifiedAt: time.nullable().describe('When a code sent to the number was answered'),
     createdAt: time,
     updatedAt: time,
     lastSeenAt: time.nullable(),
@@ -30,6 +33,7 @@ export const user = z
 export type User = z.infer<typeof user>;
 
 const name = z.string().trim().min(1).max(200);
+const phone = z.string().trim().min(1).max(40).describe('With + and the country’s calling code, such as +12025550142');
 const role = z.string().regex(/^[a-z][a-z0-9-]{0,38}$/, 'A lower-case letter, then up to 38 lower-case letters, digits or -.');
 const newUser = z.strictObject({ email, password, name: name.optional(), data: appData.optional() });
 
@@ -92,6 +96,56 @@ export const userOperations = {
     body: z.strictObject({ name: name.nullable().optional(), data: appData.optional() }),
     reply: user,
   }),
+  askCode: operation({
+    id: 'users.askCode',
+    method: 'POST',
+    path: '/app/v1/users/me/phone',
+    summary: 'Send a one-time code to a number that the signed-in user says is theirs',
+    caller: { kind: 'app', user: 'required' },
+    body: z.strictObject({ number: phone }),
+    status: 202,
+    reply: z.object({ number: z.string(), expiresAt: time }),
+    problems: ['rate-exceeded', 'gateway-missing'],
+  }),
+  answerCode: operation({
+    id: 'users.answerCode',
+    method: 'PUT',
+    path: '/app/v1/users/me/phone',
+    summary: 'Answer the code: the number is the user’s from now on',
+    caller: { kind: 'app', user: 'required' },
+    body: z.strictObject({ number: phone, code: z.string().regex(/^\d{6}$/, 'The six digits of the message.') }),
+    reply: user,
+    problems: ['code-refused'],
+  }),
+  topics: operation({
+    id: 'users.topics',
+    method: 'GET',
+    path: '/app/v1/users/me/topics',
+    summary: 'Topics the signed-in user follows',
+    caller: { kind: 'app', user: 'required' },
+    reply: z.object({ items: z.array(z.object({ topic: z.string(), at: time })) }),
+  }),
+  follow: operation({
+    id: 'users.follow',
+    method: 'PUT',
+    path: '/app/v1/users/me/topics/{topic}',
+    summary: 'Follow a topic on every device',
+    caller: { kind: 'app', user: 'required' },
+    params: z.object({ topic: topicName }),
+    status: 204,
+    reply: nothing,
+    problems: ['access-refused'],
+  }),
+  unfollow: operation({
+    id: 'users.unfollow',
+    method: 'DELETE',
+    path: '/app/v1/users/me/topics/{topic}',
+    summary: 'Follow a topic no more',
+    caller: { kind: 'app', user: 'required' },
+    params: z.object({ topic: topicName }),
+    status: 204,
+    reply: nothing,
+  }),
   list: operation({
     id: 'users.list',
     method: 'GET',
@@ -119,7 +173,7 @@ export const userOperations = {
     summary: 'Make an account for somebody',
     caller: { kind: 'member', role: 'developer' },
     params: environmentParams,
-    body: newUser.extend({ roles: z.array(role).max(20).optional() }),
+    body: newUser.extend({ roles: z.array(role).max(20).optional(), phone: phone.optional() }),
     status: 201,
     reply: user,
     problems: ['already-exists'],
@@ -136,6 +190,7 @@ export const userOperations = {
       roles: z.array(role).max(20).optional(),
       data: appData.optional(),
       disabled: z.boolean().optional(),
+      phone: phone.nullable().optional(),
     }),
     reply: user,
     problems: ['not-found'],

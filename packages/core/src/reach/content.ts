@@ -30,6 +30,8 @@ export type NotificationContent = {
   buttons?: NotificationButton[] | undefined;
   /** Wakes the app without showing anything. */
   silent?: boolean | undefined;
+  /** For mail: HTML beside the text. */
+  html?: string | undefined;
 };
 /** A content with what differs by platform, by language and by gateway, and for the second group of a comparison. */
 export type ContentSet = NotificationContent & {
@@ -43,8 +45,8 @@ export type ContentSet = NotificationContent & {
 };
 export type Variant = 'a' | 'b';
 
-const CONTENT_NAMES = ['title', 'body', 'badge', 'sound', 'picture', 'link', 'data', 'category', 'buttons', 'silent'] as const;
-const TEXT_NAMES = ['title', 'body', 'picture', 'link'] as const;
+const CONTENT_NAMES = ['title', 'body', 'badge', 'sound', 'picture', 'link', 'data', 'category', 'buttons', 'silent', 'html'] as const;
+const TEXT_NAMES = ['title', 'body', 'picture', 'link', 'html'] as const;
 
 /** Variables of templates in a content. `data` is the notification's own, so each name in it is known. */
 export const CONTENT_VARIABLES: { [name: string]: Known } = {

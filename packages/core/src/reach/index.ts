@@ -1,5 +1,6 @@
 export * from './content.js';
 export * from './dueTimes.js';
+export * from './fileKind.js';
 export * from './mapping.js';
 export * from './phone.js';
 export * from './sms.js';

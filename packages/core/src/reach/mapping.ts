@@ -18,6 +18,7 @@ import {
   TemplateError,
   textsOf,
   unknownVariable,
+  valueAt,
 } from './template.js';
 
 /** What an answer means. `address-dead`: the device is gone for good. */
@@ -38,6 +39,8 @@ export type GatewayMapping = {
   encoding?: 'json' | 'form' | undefined;
   /** Most bytes of the body. */
   maxBytes: number;
+  /** The network's own words for our values, named by templates as `words.<name>`: `of` is a variable. */
+  words?: Record<string, { of: string; is: Record<string, string> }> | undefined;
   request: MappedRequest;
   /** Names for parts of an answer that conditions and `said` use: a JSON Pointer into its body, or `header:<name>`. */
   read?: Record<string, string> | undefined;
@@ -47,6 +50,8 @@ export type GatewayMapping = {
   said?: string | undefined;
   /** The member of `request.body` a gateway's overlay is merged into: a JSON Pointer. */
   overlayAt?: string | undefined;
+  /** Kind `certificate` only: which part of its subject (RFC 4514: CN, UID, OU, …) names what. */
+  certificate?: { storeId?: string | undefined; stage?: { in: string; trial: string; live: string } | undefined } | undefined;
   /** Kind `token` only: how the bearer token comes about. */
   token?: MappedToken | undefined;
   sample: MappingSample;
@@ -125,8 +130,9 @@ export class CompiledMapping {
   }
 
   /** The request for one message. @throws {MissingValue} */
-  render(values: JsonObject, overlay?: JsonObject): Rendered {
+  render(given: JsonObject, overlay?: JsonObject): Rendered {
     const { request, encoding = 'json', overlayAt } = this.document;
+    const values = this.#withWords(given);
     const url = new URL(fillTemplate(parseTemplate(request.address), encodedFor(values)));
     const headers: Record<string, string> = {};
     for (const [name, text] of Object.entries(request.headers)) {
@@ -138,6 +144,16 @@ export class CompiledMapping {
     if (overlay) body = overlayInto(body, overlayAt ?? '', overlay);
     headers['content-type'] ??= encoding === 'form' ? 'application/x-www-form-urlencoded' : 'application/json';
     return { method: request.method, url, headers, body: encoding === 'form' ? asForm(body) : JSON.stringify(body) };
+  }
+
+  #withWords(values: JsonObject): JsonObject {
+    const words: JsonObject = {};
+    for (const [name, { of, is }] of Object.entries(this.document.words ?? {})) {
+      const value = valueAt(values, of.split('.'));
+      const word = value === undefined ? undefined : is[String(value)];
+      if (word !== undefined) words[name] = word;
+    }
+    return { ...values, words };
   }
 
   /** What an answer means, with the network's id and words. An answer no rule fits is `refused`, or `later` from 500. */
@@ -231,7 +247,10 @@ export function mappingProblems(mapping: GatewayMapping): { at: string; problem:
       found.push({ at, problem: `${error.message}.` });
     }
   };
-  for (const { at, text } of textsOf(mapping.request as unknown as Json, '/request')) checkText(at, text, MAPPING_VARIABLES);
+  const words = Object.entries(mapping.words ?? {});
+  const variables = { ...MAPPING_VARIABLES, words: Object.fromEntries(words.map(([name]) => [name, true as const])) };
+  for (const [name, { of }] of words) checkText(`/words/${name}/of`, `{${of}}`, MAPPING_VARIABLES);
+  for (const { at, text } of textsOf(mapping.request as unknown as Json, '/request')) checkText(at, text, variables);
   if (mapping.token?.by === 'signed')
     for (const { at, text } of textsOf({ header: mapping.token.header ?? {}, claims: mapping.token.claims }, '/token'))
       checkText(at, text, TOKEN_VARIABLES);

@@ -27,5 +27,6 @@ export function readPhoneNumber(text: string, country?: string): PhoneNumber {
     throw new PhoneNumberError(
       `\`${given.slice(0, 40)}\` ${LENGTHS[fault ?? 'NOT_A_NUMBER']}. Write it as +<calling code><number>, such as +12025550142.`,
     );
-  return { number: number.number, country: number.country ?? null };
+  // Where countries share a calling code and the number tells no more, the first of them is the main one.
+  return { number: number.number, country: number.country ?? number.getPossibleCountries()[0] ?? null };
 }

@@ -27,8 +27,16 @@ export function appRoutes(parts: Parts): Route[] {
     }),
     bind(clients.list, async (call) => ({ body: { items: await store.listClients(environmentOf(call)) } })),
     bind(clients.create, async (call) => {
-      const { name, kind, storeId, origins } = call.body;
-      return { body: await store.createClient(environmentOf(call), { name, kind, storeId: storeId ?? null, origins: origins ?? [] }) };
+      const { name, kind, storeId, project, origins } = call.body;
+      return {
+        body: await store.createClient(environmentOf(call), {
+          name,
+          kind,
+          storeId: storeId ?? null,
+          project: project ?? null,
+          origins: origins ?? [],
+        }),
+      };
     }),
     bind(clients.patch, async (call) => ({ body: await store.changeClient(environmentOf(call), call.params.client, call.body) })),
     bind(clients.profile, async (call) => {

@@ -111,6 +111,7 @@ export class AppStore {
       name: row.name,
       kind: row.kind as Client['kind'],
       storeId: row.storeId,
+      project: row.project,
       origins: list(row.origins),
       createdAt: row.createdAt.toISOString(),
       keys: keyRows.filter((key) => key.client === row.name).map((key) => this.#presentKey(key)),
@@ -134,7 +135,11 @@ export class AppStore {
     return this.client(environment, row.name);
   }
 
-  async changeClient(environment: Environment, name: string, changes: Partial<Pick<ClientRow, 'storeId' | 'origins'>>): Promise<Client> {
+  async changeClient(
+    environment: Environment,
+    name: string,
+    changes: Partial<Pick<ClientRow, 'storeId' | 'project' | 'origins'>>,
+  ): Promise<Client> {
     await this.client(environment, name);
     const given = Object.fromEntries(Object.entries(changes).filter(([, value]) => value !== undefined));
     if (Object.keys(given).length > 0)

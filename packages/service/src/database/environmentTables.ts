@@ -36,11 +36,14 @@ function define(table: typeof mysqlTable) {
       roles: json('roles').$type<string[]>().notNull(),
       data: json('data').$type<JsonObject>().notNull(),
       disabled: boolean('disabled').notNull().default(false),
+      /** E.164. */
+      phone: varchar('phone', { length: 16 }),
+      phoneVerifiedAt: instant('phoneVerifiedAt'),
       createdAt: instant('createdAt').notNull(),
       updatedAt: instant('updatedAt').notNull(),
       lastSeenAt: instant('lastSeenAt'),
     },
-    (t) => [uniqueIndex('users_email').on(t.email), index('users_created').on(t.createdAt)],
+    (t) => [uniqueIndex('users_email').on(t.email), index('users_created').on(t.createdAt), index('users_phone').on(t.phone)],
   );
 
   /** A session is a family of refresh tokens; only the token of the current generation is good. */
@@ -158,10 +161,19 @@ function define(table: typeof mysqlTable) {
       model: varchar('model', { length: 80 }),
       locale: varchar('locale', { length: 35 }).notNull(),
       timeZone: varchar('timeZone', { length: 64 }).notNull(),
+      /** ISO 3166-1, in capitals. */
+      country: char('country', { length: 2 }),
       permission: varchar('permission', { length: 10 }).notNull(),
       endpoint: varchar('endpoint', { length: 1000 }),
       p256dh: char('p256dh', { length: 87 }),
       auth: char('auth', { length: 22 }),
+      /** Which of the environment's web push keys the subscription was made with. */
+      pushKey: varchar('pushKey', { length: 16 }),
+      /** Its address at a push network of another kind, and the stage that address is of. */
+      token: varchar('token', { length: 1000 }),
+      tokenStage: varchar('tokenStage', { length: 5 }),
+      /** The number on the app's icon, as far as it is known here. */
+      badge: int('badge').notNull().default(0),
       retiredAt: instant('retiredAt'),
       retiredReason: varchar('retiredReason', { length: 200 }),
       createdAt: instant('createdAt').notNull(),
@@ -171,36 +183,172 @@ function define(table: typeof mysqlTable) {
     (t) => [index('devices_user').on(t.userId), index('devices_seen').on(t.lastSeenAt)],
   );
 
-  const notifications = table('_notifications', {
-    id: id().primaryKey(),
-    content: json('content').$type<JsonObject>().notNull(),
-    audience: json('audience').$type<JsonObject>().notNull(),
-    urgency: varchar('urgency', { length: 10 }).notNull(),
-    ttlS: int('ttlS').notNull(),
-    replaces: varchar('replaces', { length: 32 }),
+  /** A topic can be followed by anybody, or by those who have its role. */
+  const topics = table('_topics', {
+    name: varchar('name', { length: 200 }).primaryKey(),
+    title: varchar('title', { length: 200 }),
+    role: varchar('role', { length: 40 }),
     createdBy: varchar('createdBy', { length: 300 }).notNull(),
     createdAt: instant('createdAt').notNull(),
   });
+
+  const follows = table(
+    '_follows',
+    {
+      topic: varchar('topic', { length: 200 }).notNull(),
+      /** `device` or `user`. */
+      kind: varchar('kind', { length: 6 }).notNull(),
+      follower: id('follower').notNull(),
+      at: instant('at').notNull(),
+    },
+    (t) => [primaryKey({ columns: [t.topic, t.kind, t.follower] }), index('follows_follower').on(t.kind, t.follower)],
+  );
+
+  const notifications = table(
+    '_notifications',
+    {
+      id: id().primaryKey(),
+      /** push, sms or mail. */
+      way: varchar('way', { length: 4 }).notNull().default('push'),
+      state: varchar('state', { length: 9 }).notNull().default('done'),
+      content: json('content').$type<JsonObject>().notNull(),
+      audience: json('audience').$type<JsonObject>().notNull(),
+      urgency: varchar('urgency', { length: 10 }).notNull(),
+      ttlS: int('ttlS').notNull(),
+      replaces: varchar('replaces', { length: 32 }),
+      /** What else was asked for: pace, quiet hours, local time, fall back. */
+      options: json('options').$type<JsonObject>(),
+      createdBy: varchar('createdBy', { length: 300 }).notNull(),
+      createdAt: instant('createdAt').notNull(),
+      startAt: instant('startAt'),
+      startedAt: instant('startedAt'),
+      doneAt: instant('doneAt'),
+      /** The last device that has a delivery; `slices` tells how many sets of deliveries there are. */
+      spreadTo: varchar('spreadTo', { length: 254 }),
+      spread: boolean('spread').notNull().default(true),
+      slices: int('slices').notNull().default(1),
+      /** With a pace: when the next message may go, in milliseconds since 1970. */
+      paceAt: bigint('paceAt', { mode: 'number' }).notNull().default(0),
+    },
+    (t) => [index('notifications_state').on(t.state)],
+  );
 
   const deliveries = table(
     '_deliveries',
     {
       notificationId: id('notificationId').notNull(),
-      deviceId: id('deviceId').notNull(),
+      /** A device's id, a phone number, or a mail address. */
+      target: varchar('target', { length: 254 }).notNull(),
+      slice: int('slice').notNull().default(0),
+      way: varchar('way', { length: 4 }).notNull().default('push'),
+      gateway: varchar('gateway', { length: 40 }),
+      userId: id('userId'),
+      platform: varchar('platform', { length: 10 }),
+      variant: char('variant', { length: 1 }).notNull().default('a'),
       state: varchar('state', { length: 8 }).notNull(),
       reason: varchar('reason', { length: 300 }),
       attempts: int('attempts').notNull().default(0),
       answer: smallint('answer'),
+      /** The network's own words, and its id of the message. */
+      said: varchar('said', { length: 300 }),
+      messageId: varchar('messageId', { length: 120 }),
+      segments: smallint('segments'),
       nextAttemptAt: instant('nextAttemptAt'),
+      sentAt: instant('sentAt'),
+      receivedAt: instant('receivedAt'),
+      openedAt: instant('openedAt'),
       updatedAt: instant('updatedAt').notNull(),
     },
     (t) => [
-      primaryKey({ columns: [t.notificationId, t.deviceId] }),
-      index('deliveries_due').on(t.notificationId, t.state, t.nextAttemptAt),
-      index('deliveries_device').on(t.deviceId, t.updatedAt),
+      primaryKey({ columns: [t.notificationId, t.target] }),
+      index('deliveries_due').on(t.notificationId, t.state, t.slice, t.nextAttemptAt),
+      index('deliveries_target').on(t.target, t.updatedAt),
+      index('deliveries_message').on(t.messageId),
       index('deliveries_changed').on(t.updatedAt),
     ],
   );
+
+  /** Short messages that came in. */
+  const smsInbox = table(
+    '_smsInbox',
+    {
+      id: id().primaryKey(),
+      gateway: varchar('gateway', { length: 40 }).notNull(),
+      sender: varchar('sender', { length: 21 }).notNull(),
+      recipient: varchar('recipient', { length: 21 }).notNull(),
+      text: text('text').notNull(),
+      /** out, in, or null: what it asked for. */
+      asked: varchar('asked', { length: 3 }),
+      userId: id('userId'),
+      at: instant('at').notNull(),
+    },
+    (t) => [index('smsInbox_at').on(t.at), index('smsInbox_sender').on(t.sender)],
+  );
+
+  /** Phone numbers and mail addresses that want no messages, or want them again. */
+  const optOuts = table(
+    '_optOuts',
+    {
+      way: varchar('way', { length: 4 }).notNull(),
+      address: varchar('address', { length: 254 }).notNull(),
+      state: varchar('state', { length: 3 }).notNull(),
+      because: varchar('because', { length: 200 }).notNull(),
+      at: instant('at').notNull(),
+    },
+    (t) => [primaryKey({ columns: [t.way, t.address] })],
+  );
+
+  /** One-time codes on their way to a number. */
+  const codes = table('_codes', {
+    number: varchar('number', { length: 16 }).primaryKey(),
+    hash: char('hash', { length: 64 }).notNull(),
+    tries: int('tries').notNull(),
+    sent: int('sent').notNull(),
+    firstAt: instant('firstAt').notNull(),
+    sentAt: instant('sentAt').notNull(),
+    expiresAt: instant('expiresAt').notNull(),
+  });
+
+  const channels = table('_channels', {
+    name: varchar('name', { length: 200 }).primaryKey(),
+    /** Filters that say who may listen and who may publish. */
+    rules: json('rules').$type<{ listen: string; publish: string }>().notNull(),
+    keep: int('keep').notNull(),
+    createdBy: varchar('createdBy', { length: 300 }).notNull(),
+    createdAt: instant('createdAt').notNull(),
+  });
+
+  const channelMessages = table(
+    '_channelMessages',
+    {
+      number: bigint('number', { mode: 'number' }).autoincrement().primaryKey(),
+      channel: varchar('channel', { length: 200 }).notNull(),
+      data: json('data').$type<JsonObject>().notNull(),
+      sender: varchar('sender', { length: 300 }).notNull(),
+      at: instant('at').notNull(),
+    },
+    (t) => [index('channelMessages_channel').on(t.channel, t.number)],
+  );
+
+  /** Who listens on a channel: one row for each open stream, kept fresh while it is open. */
+  const presence = table(
+    '_presence',
+    {
+      channel: varchar('channel', { length: 200 }).notNull(),
+      stream: id('stream').notNull(),
+      userId: id('userId'),
+      deviceId: id('deviceId'),
+      since: instant('since').notNull(),
+      until: instant('until').notNull(),
+    },
+    (t) => [primaryKey({ columns: [t.channel, t.stream] }), index('presence_until').on(t.until)],
+  );
+
+  const settings = table('_settings', {
+    name: varchar('name', { length: 60 }).primaryKey(),
+    value: json('value').$type<JsonObject>().notNull(),
+    updatedAt: instant('updatedAt').notNull(),
+  });
 
   const requests = table(
     '_requests',
@@ -247,7 +395,30 @@ function define(table: typeof mysqlTable) {
     (t) => [primaryKey({ columns: [t.minute, t.method, t.route, t.client, t.status, t.instance] })],
   );
 
-  return { users, sessions, collections, feed, answers, queries, views, sizes, devices, notifications, deliveries, requests, minutes };
+  return {
+    users,
+    sessions,
+    collections,
+    feed,
+    answers,
+    queries,
+    views,
+    sizes,
+    devices,
+    topics,
+    follows,
+    notifications,
+    deliveries,
+    smsInbox,
+    optOuts,
+    codes,
+    channels,
+    channelMessages,
+    presence,
+    settings,
+    requests,
+    minutes,
+  };
 }
 
 export type EnvironmentTables = ReturnType<typeof define>;
@@ -263,5 +434,27 @@ export function tablesOf(database: string): EnvironmentTables {
 }
 
 /** The same without a database's name, for drizzle-kit. */
-export const { users, sessions, collections, feed, answers, queries, views, sizes, devices, notifications, deliveries, requests, minutes } =
-  define(mysqlTable);
+export const {
+  users,
+  sessions,
+  collections,
+  feed,
+  answers,
+  queries,
+  views,
+  sizes,
+  devices,
+  topics,
+  follows,
+  notifications,
+  deliveries,
+  smsInbox,
+  optOuts,
+  codes,
+  channels,
+  channelMessages,
+  presence,
+  settings,
+  requests,
+  minutes,
+} = define(mysqlTable);

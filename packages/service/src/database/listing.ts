@@ -23,6 +23,17 @@ import {
 export type ColumnKind = 'text' | 'number' | 'boolean' | 'time' | 'other';
 /** The fields a list of our own tables can be filtered and sorted by: the SQL for each, and what it holds. */
 export type Columns = ReadonlyMap<string, { sql: string; kind: ColumnKind }>;
+/** Columns that are called as the fields are, by what they hold. @param table alias to write before each */
+export function plainColumns(
+  names: Partial<Record<ColumnKind, readonly string[]>>,
+  table = '',
+): [string, { sql: string; kind: ColumnKind }][] {
+  const prefix = table && `${table}.`;
+  return Object.entries(names).flatMap(([kind, fields]) =>
+    fields.map((name): [string, { sql: string; kind: ColumnKind }] => [name, { sql: `${prefix}\`${name}\``, kind: kind as ColumnKind }]),
+  );
+}
+
 export type ListRequest = { filter?: string | undefined; sort?: string | undefined; limit: number; cursor?: string | undefined };
 /** Signs cursors, and tells the time to filters that ask for it. */
 export type ListGround = { cursorSecret: Buffer; now: () => number };

@@ -1,5 +1,6 @@
 /** Tables of the system database. Changes become a migration: `npm run migration -- system <name>`. */
 import { boolean, char, datetime, index, int, json, mysqlTable, primaryKey, text, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import type { JsonObject } from '@orchard/core';
 
 const instant = (name: string) => datetime(name, { mode: 'date', fsp: 3 });
 const id = (name = 'id') => varchar(name, { length: 64 });
@@ -70,6 +71,8 @@ export const clients = mysqlTable(
     name: varchar('name', { length: 40 }).notNull(),
     kind: varchar('kind', { length: 10 }).notNull(),
     storeId: varchar('storeId', { length: 200 }),
+    /** Its project at a push network that uses service accounts. */
+    project: varchar('project', { length: 200 }),
     origins: json('origins').$type<string[]>().notNull(),
     createdAt: instant('createdAt').notNull(),
   },
@@ -98,19 +101,68 @@ export const keys = mysqlTable(
   (table) => [uniqueIndex('keys_hash').on(table.hash), index('keys_client').on(table.environmentId, table.client)],
 );
 
-/** How an environment reaches push networks; `sealed` holds the credentials, encrypted. */
+/** The ways out of an environment; `sealed` holds the credentials, encrypted. */
 export const gateways = mysqlTable(
   'gateways',
   {
+    id: id().primaryKey(),
     environmentId: id('environmentId')
       .notNull()
       .references(() => environments.id, { onDelete: 'cascade' }),
+    name: varchar('name', { length: 40 }).notNull(),
     kind: varchar('kind', { length: 20 }).notNull(),
+    stage: varchar('stage', { length: 5 }).notNull(),
+    client: varchar('client', { length: 40 }),
+    settings: json('settings').$type<JsonObject>().notNull(),
     sealed: text('sealed').notNull(),
+    /** When its credential ends. */
+    expiresAt: instant('expiresAt'),
+    checkedAt: instant('checkedAt'),
+    check: json('check').$type<JsonObject>(),
+    mappingVersion: int('mappingVersion').notNull().default(0),
+    createdAt: instant('createdAt').notNull(),
+    updatedAt: instant('updatedAt').notNull(),
+  },
+  (table) => [uniqueIndex('gateways_name').on(table.environmentId, table.name)],
+);
+
+/** Every version of a gateway's mapping. */
+export const gatewayMappings = mysqlTable(
+  'gatewayMappings',
+  {
+    gatewayId: id('gatewayId')
+      .notNull()
+      .references(() => gateways.id, { onDelete: 'cascade' }),
+    version: int('version').notNull(),
+    document: json('document').$type<JsonObject>().notNull(),
+    createdBy: varchar('createdBy', { length: 300 }).notNull(),
     createdAt: instant('createdAt').notNull(),
   },
-  (table) => [primaryKey({ columns: [table.environmentId, table.kind] })],
+  (table) => [primaryKey({ columns: [table.gatewayId, table.version] })],
 );
+
+/** What members are told; `once` keeps the same thing from being told twice. */
+export const notices = mysqlTable(
+  'notices',
+  {
+    id: id().primaryKey(),
+    environmentId: id('environmentId').references(() => environments.id, { onDelete: 'cascade' }),
+    once: varchar('once', { length: 200 }).notNull(),
+    title: varchar('title', { length: 200 }).notNull(),
+    body: varchar('body', { length: 1000 }).notNull(),
+    link: varchar('link', { length: 300 }),
+    at: instant('at').notNull(),
+  },
+  (table) => [uniqueIndex('notices_once').on(table.once), index('notices_at').on(table.at)],
+);
+
+/** Up to when each member has read. */
+export const noticesRead = mysqlTable('noticesRead', {
+  memberId: id('memberId')
+    .primaryKey()
+    .references(() => members.id, { onDelete: 'cascade' }),
+  until: instant('until').notNull(),
+});
 
 export const blockedOrigins = mysqlTable(
   'blockedOrigins',
@@ -143,7 +195,7 @@ export const jobs = mysqlTable(
     leasedBy: varchar('leasedBy', { length: 64 }),
     createdAt: instant('createdAt').notNull(),
   },
-  (table) => [index('jobs_due').on(table.runAt)],
+  (table) => [index('jobs_due').on(table.runAt), uniqueIndex('jobs_subject').on(table.environmentId, table.kind, table.subject)],
 );
 
 /** Small facts about the installation, such as the hash of the one-time setup token. */

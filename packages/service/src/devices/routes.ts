@@ -1,12 +1,17 @@
 import { type BodyOf, operations, Problem } from '@orchard/contract';
 import { bind, type Call, type Environment, environmentOf, type Route } from '../http/call.js';
 import type { Parts } from '../parts.js';
-import { type DeviceRow, DeviceStore, presentDevice } from './store.js';
+import { ReportStore } from '../notifications/reports.js';
+import { follow } from '../topics/following.js';
+import { TopicStore } from '../topics/store.js';
+import { type DeviceRow, DeviceStore } from './store.js';
 
 type Registration = BodyOf<typeof operations.devices.put>;
 
 export function deviceRoutes(parts: Parts): Route[] {
-  const store = new DeviceStore(parts.database);
+  const store = new DeviceStore(parts);
+  const topics = new TopicStore(parts.database);
+  const reports = new ReportStore(parts.database);
   const own = operations.devices;
 
   async function deviceNamed(environment: Environment, id: string): Promise<DeviceRow> {
@@ -26,21 +31,45 @@ export function deviceRoutes(parts: Parts): Route[] {
     const before = await store.find(environment, id);
     // Whoever holds the installation may register it anew after a sign-out or change of user.
     const row = rowFrom(id, call.body, call, before, new Date(parts.now()));
+    if (row.endpoint && (row.endpoint !== before?.endpoint || call.body.pushKey))
+      row.pushKey = await parts.webPush.keyIdOf(environment.id, call.body.pushKey);
     await store.save(environment, row);
     parts.changes.wake(environment.id);
-    return { body: presentDevice(row), status: before ? 200 : 201 };
+    return { body: await store.present(environment, row), status: before ? 200 : 201 };
   }
+  /** The device of a call by an app, if it may be touched by who calls. */
+  async function ownDevice(call: Pick<Call, 'environment' | 'holder' | 'user'> & { params: { id: string } }): Promise<DeviceRow> {
+    const row = await deviceNamed(environmentOf(call), call.params.id);
+    demandOwn(call, row);
+    return row;
+  }
+  const userOf = (row: DeviceRow, call: Pick<Call, 'user'>) => row.userId ?? call.user?.id ?? null;
 
   return [
     bind(own.put, register),
-    bind(own.read, async (call) => {
-      const row = await deviceNamed(environmentOf(call), call.params.id);
-      demandOwn(call, row);
-      return { body: presentDevice(row) };
+    bind(own.read, async (call) => ({ body: await store.present(environmentOf(call), await ownDevice(call)) })),
+    bind(own.report, async (call) => {
+      const row = await ownDevice(call);
+      const noted = await reports.note(environmentOf(call), row.id, call.body.items, new Date(parts.now()));
+      if (noted > 0) parts.changes.wake(environmentOf(call).id);
+      return { body: { noted } };
+    }),
+    bind(own.topics, async (call) => {
+      const row = await ownDevice(call);
+      return { body: { items: await topics.followedBy(environmentOf(call), row.id, userOf(row, call)) } };
+    }),
+    bind(own.follow, async (call) => {
+      const row = await ownDevice(call);
+      await follow(parts, call, call.params.topic, { kind: 'device', id: row.id });
+      return { body: undefined };
+    }),
+    bind(own.unfollow, async (call) => {
+      const row = await ownDevice(call);
+      await topics.unfollow(environmentOf(call), call.params.topic, [{ kind: 'device', id: row.id }]);
+      return { body: undefined };
     }),
     bind(own.remove, async (call) => {
-      const row = await deviceNamed(environmentOf(call), call.params.id);
-      demandOwn(call, row);
+      const row = await ownDevice(call);
       await store.update(environmentOf(call), row.id, {
         retiredAt: new Date(parts.now()),
         retiredReason: 'the app retired it',
@@ -51,7 +80,17 @@ export function deviceRoutes(parts: Parts): Route[] {
     }),
     bind(own.pushKey, async (call) => ({ body: { applicationServerKey: await parts.webPush.publicKey(environmentOf(call).id) } })),
     bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
-    bind(own.readManaged, async (call) => ({ body: presentDevice(await deviceNamed(environmentOf(call), call.params.device)) })),
+    bind(own.readManaged, async (call) => ({
+      body: await store.present(environmentOf(call), await deviceNamed(environmentOf(call), call.params.device)),
+    })),
+    bind(own.topicsManaged, async (call) => {
+      const row = await deviceNamed(environmentOf(call), call.params.device);
+      return { body: { items: await topics.followedBy(environmentOf(call), row.id, row.userId) } };
+    }),
+    bind(own.deliveries, async (call) => {
+      await deviceNamed(environmentOf(call), call.params.device);
+      return { body: await store.deliveries(environmentOf(call), call.params.device, call.query, parts) };
+    }),
     bind(own.patch, async (call) => {
       const environment = environmentOf(call);
       const row = await deviceNamed(environment, call.params.device);
@@ -65,7 +104,7 @@ export function deviceRoutes(parts: Parts): Route[] {
           : { retiredAt: retired ? now : null, retiredReason: retired ? `retired by ${call.member?.email}` : null }),
       });
       parts.changes.wake(environment.id);
-      return { body: presentDevice(await deviceNamed(environment, row.id)) };
+      return { body: await store.present(environment, await deviceNamed(environment, row.id)) };
     }),
     bind(own.removeManaged, async (call) => {
       if (!(await store.remove(environmentOf(call), call.params.device)))
@@ -86,10 +125,15 @@ function rowFrom(id: string, body: Registration, call: Pick<Call, 'holder' | 'us
     model: body.model ?? null,
     locale: body.locale,
     timeZone: body.timeZone,
+    country: body.country ?? null,
     permission: body.permission,
     endpoint: body.subscription?.endpoint ?? null,
     p256dh: body.subscription?.keys.p256dh ?? null,
     auth: body.subscription?.keys.auth ?? null,
+    pushKey: body.subscription ? (before?.pushKey ?? null) : null,
+    token: body.pushAddress?.token ?? null,
+    tokenStage: body.pushAddress?.stage ?? null,
+    badge: body.badge ?? before?.badge ?? 0,
     retiredAt: null,
     retiredReason: null,
     createdAt: before?.createdAt ?? now,

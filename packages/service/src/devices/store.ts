@@ -1,35 +1,42 @@
 /** Devices, as rows. */
 import type { Device } from '@orchard/contract';
 import { eq } from 'drizzle-orm';
-import type { Database } from '../database/connection.js';
 import { tablesOf } from '../database/environmentTables.js';
-import { type ColumnKind, type Columns, cutPage, type ListGround, type ListRequest, planList } from '../database/listing.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../database/listing.js';
 import type { Environment } from '../http/call.js';
+import type { Parts } from '../parts.js';
+import { gatewayFor, type PushWays, pushWaysOf, whyNot } from './reach.js';
 
 export type DeviceRow = ReturnType<typeof tablesOf>['devices']['$inferSelect'];
 
-const column = (kind: ColumnKind) => (name: string) => [name, { sql: `\`${name}\``, kind }] as const;
-const COLUMNS: Columns = new Map([
-  ...['id', 'userId', 'client', 'platform', 'appVersion', 'os', 'model', 'locale', 'timeZone', 'permission', 'retiredReason'].map(
-    column('text'),
-  ),
-  ...['retiredAt', 'createdAt', 'updatedAt', 'lastSeenAt'].map(column('time')),
-]);
+const TEXTS = [
+  'id',
+  'userId',
+  'client',
+  'platform',
+  'appVersion',
+  'os',
+  'model',
+  'locale',
+  'timeZone',
+  'country',
+  'permission',
+  'tokenStage',
+  'retiredReason',
+];
+const TIMES = ['retiredAt', 'createdAt', 'updatedAt', 'lastSeenAt'];
+/** What filters over devices may name; audiences use the same. */
+export const DEVICE_COLUMNS: Columns = new Map(plainColumns({ text: TEXTS, time: TIMES }, 'v'));
 
-/** Whether a notification would go out to it, and why in words. The same condition is SQL in notifications/store.ts. */
-function reachOf(row: DeviceRow): { reachable: boolean; reach: string } {
-  if (row.retiredAt) return { reachable: false, reach: `Retired: ${(row.retiredReason ?? 'no reason given').replace(/\.$/, '')}.` };
-  if (row.permission === 'denied') return { reachable: false, reach: 'The person does not allow notifications.' };
-  if (row.permission === 'unasked') return { reachable: false, reach: 'The person has not been asked to allow notifications.' };
-  if (!row.endpoint) return { reachable: false, reach: 'It has sent no push subscription.' };
-  return { reachable: true, reach: 'Registered, allowed and subscribed.' };
-}
-
-export function presentDevice(row: DeviceRow): Device {
-  const { endpoint, p256dh: _p, auth: _a, ...rest } = row;
+export function presentDevice(row: DeviceRow, ways: PushWays): Device {
+  const { endpoint, p256dh: _p, auth: _a, pushKey: _k, token: _t, ...rest } = row;
+  const why = whyNot(row, ways);
+  const retired = row.retiredAt ? `Retired: ${(row.retiredReason ?? 'no reason given').replace(/\.$/, '')}.` : null;
   return {
     ...rest,
-    ...reachOf(row),
+    gateway: gatewayFor(row, ways),
+    reachable: why === null,
+    reach: retired ?? why ?? 'Registered, allowed and subscribed.',
     platform: row.platform as Device['platform'],
     permission: row.permission as Device['permission'],
     pushOrigin: endpoint ? new URL(endpoint).origin : null,
@@ -41,37 +48,92 @@ export function presentDevice(row: DeviceRow): Device {
 }
 
 export class DeviceStore {
-  constructor(private readonly database: Database) {}
+  constructor(private readonly parts: Pick<Parts, 'database' | 'gateways'>) {}
 
   async find(environment: Environment, id: string): Promise<DeviceRow | null> {
     const { devices } = tablesOf(environment.database);
-    return (await this.database.orm.select().from(devices).where(eq(devices.id, id)))[0] ?? null;
+    return (await this.parts.database.orm.select().from(devices).where(eq(devices.id, id)))[0] ?? null;
+  }
+
+  /** Those of the ids that there are. */
+  async known(environment: Environment, ids: readonly string[]): Promise<Set<string>> {
+    if (ids.length === 0) return new Set();
+    const rows = await this.parts.database.runRows<{ id: string }>(`SELECT id FROM \`${environment.database}\`._devices WHERE id IN (?)`, [
+      ids,
+    ]);
+    return new Set(rows.map(({ id }) => id));
+  }
+
+  async present(environment: Environment, row: DeviceRow): Promise<Device> {
+    return presentDevice(row, pushWaysOf(await this.parts.gateways.rows(environment.id)));
   }
 
   /** Writes a registration; a retired device that registers again is back. */
   async save(environment: Environment, row: DeviceRow): Promise<void> {
     const { devices } = tablesOf(environment.database);
     const { id: _id, createdAt: _created, ...changing } = row;
-    await this.database.orm.insert(devices).values(row).onDuplicateKeyUpdate({ set: changing });
+    await this.parts.database.orm.insert(devices).values(row).onDuplicateKeyUpdate({ set: changing });
   }
 
   async update(environment: Environment, id: string, changes: Partial<DeviceRow>): Promise<void> {
     const { devices } = tablesOf(environment.database);
-    await this.database.orm.update(devices).set(changes).where(eq(devices.id, id));
+    await this.parts.database.orm.update(devices).set(changes).where(eq(devices.id, id));
   }
 
+  /** Forgets the device and what it follows. */
   async remove(environment: Environment, id: string): Promise<boolean> {
-    const { devices } = tablesOf(environment.database);
-    const [result] = await this.database.orm.delete(devices).where(eq(devices.id, id));
-    return result.affectedRows > 0;
+    return this.parts.database.transaction(async (on) => {
+      await on.change(`DELETE FROM \`${environment.database}\`._follows WHERE kind = 'device' AND follower = ?`, [id]);
+      return (await on.change(`DELETE FROM \`${environment.database}\`._devices WHERE id = ?`, [id])).affectedRows > 0;
+    });
+  }
+
+  /** Retires devices that were not seen since a time; answers how many. */
+  async retireUnseen(environment: Environment, since: Date, days: number, now: Date): Promise<number> {
+    const { affectedRows } = await this.parts.database.change(
+      `UPDATE \`${environment.database}\`._devices SET retiredAt = ?, retiredReason = ?, updatedAt = ? WHERE retiredAt IS NULL AND lastSeenAt < ?`,
+      [now, `It was not seen for ${days} days.`, now, since],
+    );
+    return affectedRows;
   }
 
   async list(environment: Environment, request: ListRequest, ground: ListGround) {
-    const plan = planList(COLUMNS, { ...request, sort: request.sort || '-lastSeenAt' }, { field: 'id', descending: false }, ground);
-    const rows = await this.database.rows<DeviceRow>(
-      `SELECT * FROM \`${environment.database}\`._devices WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+    const plan = planList(DEVICE_COLUMNS, { ...request, sort: request.sort || '-lastSeenAt' }, { field: 'id', descending: false }, ground);
+    const rows = await this.parts.database.rows<DeviceRow>(
+      `SELECT v.* FROM \`${environment.database}\`._devices v WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       plan.values,
     );
-    return cutPage(rows, plan, ground, (row, field) => row[field as keyof DeviceRow], presentDevice);
+    const ways = pushWaysOf(await this.parts.gateways.rows(environment.id));
+    return cutPage(
+      rows,
+      plan,
+      ground,
+      (row, field) => row[field as keyof DeviceRow],
+      (row) => presentDevice(row, ways),
+    );
+  }
+
+  /** What a device was sent, the latest first. */
+  async deliveries(environment: Environment, id: string, request: ListRequest, ground: ListGround) {
+    const columns: Columns = new Map([
+      ['notification', { sql: 'd.notificationId', kind: 'text' }],
+      ['state', { sql: 'd.state', kind: 'text' }],
+      ['updatedAt', { sql: 'd.updatedAt', kind: 'time' }],
+    ]);
+    const plan = planList(columns, { ...request, sort: request.sort || '-updatedAt' }, { field: 'notification', descending: true }, ground);
+    const rows = await this.parts.database.rows<Record<string, Date | string | null>>(
+      `SELECT d.notificationId AS notification, JSON_VALUE(n.content, '$.title') AS title, d.state, d.reason, d.gateway, d.sentAt, d.receivedAt, d.openedAt, d.updatedAt
+       FROM \`${environment.database}\`._deliveries d JOIN \`${environment.database}\`._notifications n ON n.id = d.notificationId
+       WHERE d.target = ? AND ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      [id, ...plan.values],
+    );
+    const times = ['sentAt', 'receivedAt', 'openedAt', 'updatedAt'];
+    return cutPage(
+      rows,
+      plan,
+      ground,
+      (row, field) => row[field],
+      (row) => ({ ...row, ...Object.fromEntries(times.map((name) => [name, (row[name] as Date | null)?.toISOString() ?? null])) }) as never,
+    );
   }
 }

@@ -1,7 +1,7 @@
 /** The way out to web push networks: RFC 8030 with RFC 8291 encryption and RFC 8292 identification. */
 import { lookup } from 'node:dns';
 import { Problem } from '@orchard/contract';
-import { readRetryAfter } from '@orchard/core';
+import { composeMessage, MAX_MESSAGE_BYTES, readRetryAfter, uuidv7 } from '@orchard/core';
 import { encryptMessage, generateSigningKey, type SigningKey, signingKeyFrom, vapidHeader } from '@orchard/core/push';
 import { and, eq } from 'drizzle-orm';
 import ipaddr from 'ipaddr.js';
@@ -9,26 +9,26 @@ import { Agent, type Dispatcher } from 'undici';
 import { seal, unseal } from '../access/secrets.js';
 import type { Database } from '../database/connection.js';
 import { gateways } from '../database/systemTables.js';
+import { connectionWords, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
 
-const KIND = 'web-push';
 /** RFC 8292 section 2: at most 24 hours; half of that, so that clocks may differ. */
 const TOKEN_MS = 12 * 3_600_000;
 const ANSWER_WITHIN_MS = 15_000;
 
-export type PushTarget = { endpoint: string; p256dh: string; auth: string };
-export type PushOptions = { ttlS: number; urgency: string; replaces: string | null };
-/** What became of one message at the push network. */
-export type PushOutcome =
-  | { kind: 'accepted'; answer: number }
-  | { kind: 'gone'; answer: number; reason: string }
-  | { kind: 'refused'; answer: number; reason: string }
-  | { kind: 'later'; answer: number | null; reason: string; afterMs: number | null };
+/** How long keys are remembered; another instance may have rotated them. */
+const REMEMBER_MS = 5_000;
+export const WEB_PUSH = 'web-push';
 
+/** The web push keys of an environment: the last one is given to apps, those before reach who subscribed with them. */
+export type PushKeys = { id: string; secret: string; createdAt: string }[];
+type LoadedKeys = { keys: (SigningKey & { id: string })[]; until: number };
 type Clock = { now: () => number; random: (bytes: number) => Buffer };
 
 export class WebPushGateway {
-  readonly #signingKeys = new Map<string, SigningKey>();
+  readonly #loaded = new Map<string, LoadedKeys>();
   readonly #tokens = new Map<string, { header: string; until: number }>();
+  /** Messages as bytes, by the content they were made of. */
+  readonly #composed = new WeakMap<object, Map<string, Uint8Array>>();
   readonly #agent: Agent;
   readonly #privateOrigins: ReadonlySet<string>;
 
@@ -53,30 +53,100 @@ export class WebPushGateway {
 
   /** Makes the signing key of a new environment. */
   async prepare(environmentId: string): Promise<void> {
+    const now = new Date(this.clock.now());
     await this.database.orm.insert(gateways).values({
+      id: uuidv7(this.clock.now(), this.clock.random(10)),
       environmentId,
-      kind: KIND,
-      createdAt: new Date(this.clock.now()),
-      sealed: seal(this.secretKey, `${environmentId}:${KIND}`, generateSigningKey()),
+      name: WEB_PUSH,
+      kind: WEB_PUSH,
+      stage: 'live',
+      settings: {},
+      createdAt: now,
+      updatedAt: now,
+      sealed: this.#seal(environmentId, [this.#newKey()]),
     });
   }
 
-  async #signingKey(environmentId: string): Promise<SigningKey> {
-    const known = this.#signingKeys.get(environmentId);
-    if (known) return known;
+  #newKey(): PushKeys[number] {
+    return {
+      id: this.clock.random(6).toString('hex'),
+      secret: generateSigningKey().toString('base64url'),
+      createdAt: new Date(this.clock.now()).toISOString(),
+    };
+  }
+
+  #seal(environmentId: string, keys: PushKeys): string {
+    return seal(this.secretKey, `${environmentId}:${WEB_PUSH}`, JSON.stringify(keys));
+  }
+
+  async #stored(environmentId: string): Promise<PushKeys> {
     const [row] = await this.database.orm
       .select()
       .from(gateways)
-      .where(and(eq(gateways.environmentId, environmentId), eq(gateways.kind, KIND)));
+      .where(and(eq(gateways.environmentId, environmentId), eq(gateways.kind, WEB_PUSH)));
     if (!row) throw new Problem('not-found', 'The environment has no web push gateway.');
-    const key = signingKeyFrom(unseal(this.secretKey, `${environmentId}:${KIND}`, row.sealed));
-    this.#signingKeys.set(environmentId, key);
-    return key;
+    const plain = unseal(this.secretKey, `${environmentId}:${WEB_PUSH}`, row.sealed);
+    // Before keys could be rotated, the 32 octets of the one key were stored.
+    return plain.length === 32
+      ? [{ id: 'first', secret: plain.toString('base64url'), createdAt: row.createdAt.toISOString() }]
+      : JSON.parse(plain.toString());
   }
 
-  /** `applicationServerKey` of subscriptions. */
+  async #keys(environmentId: string): Promise<LoadedKeys['keys']> {
+    const known = this.#loaded.get(environmentId);
+    if (known && known.until > this.clock.now()) return known.keys;
+    const stored = await this.#stored(environmentId);
+    const keys = stored.map(({ id, secret }) => ({ id, ...signingKeyFrom(Buffer.from(secret, 'base64url')) }));
+    this.#loaded.set(environmentId, { keys, until: this.clock.now() + REMEMBER_MS });
+    return keys;
+  }
+
+  /** `applicationServerKey` of new subscriptions. */
   async publicKey(environmentId: string): Promise<string> {
-    return (await this.#signingKey(environmentId)).publicKey;
+    return ((await this.#keys(environmentId)).at(-1) as SigningKey).publicKey;
+  }
+
+  /** The id of the key a subscription was made with; of the latest, when the app does not say. */
+  async keyIdOf(environmentId: string, publicKey: string | undefined): Promise<string> {
+    const keys = await this.#keys(environmentId);
+    const found = publicKey ? keys.find((key) => key.publicKey === publicKey) : keys.at(-1);
+    if (!found)
+      throw new Problem(
+        'invalid-input',
+        'The subscription was made with a key that is not this environment’s. Subscribe again with the key of GET /app/v1/push-key.',
+        {
+          fields: [
+            { path: 'body.pushKey', problem: 'It is not a web push key of this environment.', expected: 'the key of GET /app/v1/push-key' },
+          ],
+        },
+      );
+    return found.id;
+  }
+
+  /** Adds a new key. Devices subscribed with an older one are reached with that, until they subscribe anew. */
+  async rotate(environmentId: string): Promise<void> {
+    const keys = [...(await this.#stored(environmentId)), this.#newKey()];
+    await this.#write(environmentId, keys);
+  }
+
+  /** The keys in use, without their secrets. */
+  async describe(environmentId: string): Promise<{ id: string; createdAt: string }[]> {
+    return (await this.#stored(environmentId)).map(({ id, createdAt }) => ({ id, createdAt }));
+  }
+
+  /** Lets go of old keys that no device was subscribed with. */
+  async dropUnused(environmentId: string, used: ReadonlySet<string>): Promise<void> {
+    const stored = await this.#stored(environmentId);
+    const kept = stored.filter(({ id }, i) => i === stored.length - 1 || used.has(id));
+    if (kept.length < stored.length) await this.#write(environmentId, kept);
+  }
+
+  async #write(environmentId: string, keys: PushKeys): Promise<void> {
+    await this.database.orm
+      .update(gateways)
+      .set({ sealed: this.#seal(environmentId, keys), updatedAt: new Date(this.clock.now()) })
+      .where(and(eq(gateways.environmentId, environmentId), eq(gateways.kind, WEB_PUSH)));
+    this.#loaded.delete(environmentId);
   }
 
   /**
@@ -94,8 +164,10 @@ export class WebPushGateway {
     });
   }
 
-  async #authorization(environmentId: string, origin: string): Promise<string> {
-    const name = `${environmentId} ${origin}`;
+  async #authorization(environmentId: string, origin: string, keyId: string | null): Promise<string> {
+    const keys = await this.#keys(environmentId);
+    const key = keys.find(({ id }) => id === keyId) ?? (keys[0] as LoadedKeys['keys'][number]);
+    const name = `${environmentId} ${key.id} ${origin}`;
     const known = this.#tokens.get(name);
     if (known && known.until > this.clock.now()) return known.header;
     const contact = this.contact();
@@ -104,37 +176,59 @@ export class WebPushGateway {
       exp: Math.floor((this.clock.now() + TOKEN_MS) / 1000),
       ...(contact.startsWith('https:') ? { sub: contact } : {}),
     };
-    const header = vapidHeader(await this.#signingKey(environmentId), claims);
+    const header = vapidHeader(key, claims);
     this.#tokens.set(name, { header, until: this.clock.now() + TOKEN_MS - 3_600_000 });
     return header;
   }
 
+  #compose({ notification, content, overlay }: OutgoingMessage): Uint8Array {
+    const known = this.#composed.get(content)?.get(notification.id);
+    if (known) return known;
+    const bytes = composeMessage(notification.id, notification.sentAt, content, overlay);
+    this.#composed.set(content, new Map([[notification.id, bytes]]));
+    return bytes;
+  }
+
+  /** The way out of one environment. */
+  senderFor(environmentId: string): Sender {
+    return {
+      atOnce: 128,
+      send: (message) => this.#send(environmentId, message),
+      sizeOf: (message) => ({ bytes: this.#compose(message).length, mostBytes: MAX_MESSAGE_BYTES }),
+      check: async () => [{ what: 'key', ok: true, text: `Apps subscribe with ${(await this.publicKey(environmentId)).slice(0, 12)}….` }],
+      close: () => undefined,
+    };
+  }
+
   /** Encrypts for one device and posts. Never throws: whatever happens is an outcome. */
-  async send(environmentId: string, target: PushTarget, message: Uint8Array, options: PushOptions): Promise<PushOutcome> {
+  async #send(environmentId: string, message: OutgoingMessage): Promise<Outcome> {
+    const plain = this.#compose(message);
+    if (plain.length > MAX_MESSAGE_BYTES)
+      return { kind: 'refused', answer: null, reason: `The message takes ${plain.length} bytes; web push takes ${MAX_MESSAGE_BYTES}.` };
+    const { p256dh, auth } = message.target;
     let body: Buffer;
     try {
-      const keys = { p256dh: Buffer.from(target.p256dh, 'base64url'), auth: Buffer.from(target.auth, 'base64url') };
-      body = encryptMessage(message, keys, { salt: this.clock.random(16) });
+      const keys = { p256dh: Buffer.from(p256dh ?? '', 'base64url'), auth: Buffer.from(auth ?? '', 'base64url') };
+      body = encryptMessage(plain, keys, { salt: this.clock.random(16) });
     } catch {
-      return { kind: 'refused', answer: 0, reason: 'The subscription’s key is not a point on P-256; the app must subscribe again.' };
+      return { kind: 'refused', answer: null, reason: 'The subscription’s key is not a point on P-256; the app must subscribe again.' };
     }
     try {
-      return await this.#post(environmentId, target.endpoint, body, options);
+      return await this.#post(environmentId, message, body);
     } catch (error) {
-      const { code, message: text } = error as { code?: string; message: string };
-      return { kind: 'later', answer: null, reason: `The push network cannot be reached (${code ?? text}).`, afterMs: null };
+      return { kind: 'later', answer: null, reason: `The push network cannot be reached: ${connectionWords(error)}.`, afterMs: null };
     }
   }
 
-  async #post(environmentId: string, endpoint: string, body: Buffer, options: PushOptions): Promise<PushOutcome> {
-    const url = new URL(endpoint);
+  async #post(environmentId: string, { target, notification, ttlS }: OutgoingMessage, body: Buffer): Promise<Outcome> {
+    const url = new URL(target.endpoint ?? '');
     const headers: Record<string, string> = {
-      authorization: await this.#authorization(environmentId, url.origin),
+      authorization: await this.#authorization(environmentId, url.origin, target.pushKey),
       'content-encoding': 'aes128gcm',
       'content-type': 'application/octet-stream',
-      ttl: String(options.ttlS),
-      urgency: options.urgency,
-      ...(options.replaces ? { topic: options.replaces } : {}),
+      ttl: String(ttlS),
+      urgency: notification.urgency,
+      ...(notification.replaces ? { topic: notification.replaces } : {}),
     };
     const reply = await this.#agent.request({ origin: url.origin, path: url.pathname + url.search, method: 'POST', headers, body });
     const text = reply.statusCode < 300 ? (await reply.body.dump(), '') : (await reply.body.text()).slice(0, 200);
@@ -147,7 +241,7 @@ export class WebPushGateway {
 }
 
 /** RFC 8030 sections 5, 7.2, 7.3 and 8.4. */
-function readAnswer(status: number, headers: Dispatcher.ResponseData['headers'], text: string, now: number): PushOutcome {
+function readAnswer(status: number, headers: Dispatcher.ResponseData['headers'], text: string, now: number): Outcome {
   const said = text ? `: ${text.replace(/\s+/g, ' ')}` : '';
   const afterMs = readRetryAfter(headers['retry-after'] as string | undefined, now);
   if (status >= 200 && status < 300) return { kind: 'accepted', answer: status };

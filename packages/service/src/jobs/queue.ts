@@ -6,7 +6,7 @@ import type { RowDataPacket } from 'mysql2/promise';
 import type { Logger } from 'pino';
 import { type Database, isDatabaseAway } from '../database/connection.js';
 
-export type Job = { id: string; kind: string; environmentId: string; subject: string };
+export type Job = { id: string; kind: string; environmentId: string; subject: string; runAt: Date };
 /** Works on a job. @returns null when it is done, or when to run it again */
 export type Worker = (job: Job, lease: Lease) => Promise<Date | null>;
 export type Lease = {
@@ -39,12 +39,14 @@ export class JobQueue {
     this.#workers.set(kind, worker);
   }
 
-  /** The statement that adds a job, to be run in the transaction of what it is about. */
-  insert(kind: string, environmentId: string, subject: string): { sql: string; values: unknown[] } {
-    const now = new Date(this.now());
+  /**
+   * The statement that adds a job, to be run in the transaction of what it is about. A subject has one job of a kind:
+   * adding it again moves the one there is, also while it is worked on; then it is worked on once more.
+   */
+  insert(kind: string, environmentId: string, subject: string, runAt = new Date(this.now())): { sql: string; values: unknown[] } {
     return {
-      sql: `INSERT INTO \`${this.database.name}\`.jobs (id, kind, environmentId, subject, runAt, createdAt) VALUES (?, ?, ?, ?, ?, ?)`,
-      values: [this.newId(), kind, environmentId, subject, now, now],
+      sql: `INSERT INTO \`${this.database.name}\`.jobs (id, kind, environmentId, subject, runAt, createdAt) VALUES (?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE runAt = VALUES(runAt)`,
+      values: [this.newId(), kind, environmentId, subject, runAt, new Date(this.now())],
     };
   }
 
@@ -79,7 +81,7 @@ export class JobQueue {
       await connection.beginTransaction();
       try {
         const [rows] = await connection.query<RowDataPacket[]>(
-          'SELECT id, kind, environmentId, subject FROM jobs WHERE runAt <= ? AND (leaseUntil IS NULL OR leaseUntil < ?) ORDER BY runAt LIMIT 1 FOR UPDATE SKIP LOCKED',
+          'SELECT id, kind, environmentId, subject, runAt FROM jobs WHERE runAt <= ? AND (leaseUntil IS NULL OR leaseUntil < ?) ORDER BY runAt LIMIT 1 FOR UPDATE SKIP LOCKED',
           [new Date(now), new Date(now)],
         );
         const job = rows[0] as Job | undefined;
@@ -113,13 +115,27 @@ export class JobQueue {
       const again = await this.#workers.get(job.kind)?.(job, { renew, stopping: () => this.#stopping });
       clearInterval(heartbeat);
       if (again) await this.#giveBack(job, again);
-      else await this.database.change('DELETE FROM jobs WHERE id = ? AND leasedBy = ?', [job.id, this.instance]);
+      else await this.#done(job);
     } catch (error) {
       // The row stays; it is taken again when its lease runs out.
       this.log.error({ err: error, job: job.id, kind: job.kind }, 'a job failed and will be taken again');
     } finally {
       clearInterval(heartbeat);
     }
+  }
+
+  /** Takes the job away, unless it was added again meanwhile. */
+  async #done(job: Job): Promise<void> {
+    const { affectedRows } = await this.database.change('DELETE FROM jobs WHERE id = ? AND leasedBy = ? AND runAt = ?', [
+      job.id,
+      this.instance,
+      job.runAt,
+    ]);
+    if (affectedRows === 0)
+      await this.database.change('UPDATE jobs SET leaseUntil = NULL, leasedBy = NULL WHERE id = ? AND leasedBy = ?', [
+        job.id,
+        this.instance,
+      ]);
   }
 
   async #giveBack(job: Job, runAt: Date): Promise<void> {

@@ -1,60 +1,126 @@
-import { type NewNotification, type Notification, operations, Problem } from '@orchard/contract';
-import { composeMessage, MAX_MESSAGE_BYTES } from '@orchard/core';
+import { type Audience, type NewNotification, type Notification, operations, Problem } from '@orchard/contract';
+import type { JsonObject } from '@orchard/core';
+import type { ContentSet } from '@orchard/core/reach';
+import type { Statements } from '../database/connection.js';
 import { DeviceStore } from '../devices/store.js';
 import { authorOf, bind, type Call, type Environment, environmentOf, type Route } from '../http/call.js';
+import { answerOnce, idempotencyKey } from '../http/idempotency.js';
 import type { Parts } from '../parts.js';
 import { UserStore } from '../users/store.js';
-import { SEND_JOB, sendingWorker } from './sending.js';
-import { NotificationStore } from './store.js';
+import { demandFitting } from './audience.js';
+import { demandContent } from './composing.js';
+import { FALL_BACK_JOB, fallBackWorker, followUpOf } from './fallBack.js';
+import { begin, scheduleStart, START_JOB, spreadWorker, startOf, startWorker, turn } from './life.js';
+import { demandSizes, previewAudience } from './preview.js';
+import { sendingWorker } from './sending.js';
+import { SEND_JOB, SPREAD_JOB } from './spreading.js';
+import { asSent, type NotificationRow, NotificationStore } from './store.js';
+
+type AnyCall = Pick<Call, 'environment' | 'member' | 'holder'>;
+type SendCall = AnyCall & { body: NewNotification };
+type OneCall = AnyCall & { params: { id: string } };
 
 export function notificationRoutes(parts: Parts): Route[] {
   const store = new NotificationStore(parts.database);
-  const devices = new DeviceStore(parts.database);
+  const devices = new DeviceStore(parts);
   const users = new UserStore(parts.database);
   const own = operations.notifications;
   parts.jobs.on(SEND_JOB, sendingWorker(parts, store));
+  parts.jobs.on(SPREAD_JOB, spreadWorker(parts, store));
+  parts.jobs.on(START_JOB, startWorker(parts, store));
+  parts.jobs.on(FALL_BACK_JOB, fallBackWorker(parts, store));
 
   async function notificationNamed(environment: Environment, id: string): Promise<Notification> {
     const found = await store.find(environment, id);
     if (!found) throw new Problem('not-found', `There is no notification ${id} in ${environment.app}/${environment.name}.`);
     return found;
   }
-  async function demandAudience(environment: Environment, audience: NewNotification['audience']): Promise<void> {
-    if ('user' in audience && !(await users.find(environment, audience.user)))
-      throw new Problem('not-found', `There is no user ${audience.user} in ${environment.app}/${environment.name}.`);
-    if ('device' in audience && !(await devices.find(environment, audience.device)))
-      throw new Problem('not-found', `There is no device ${audience.device} in ${environment.app}/${environment.name}.`);
-  }
-  async function send(call: Pick<Call, 'environment' | 'member' | 'holder'> & { body: NewNotification }) {
-    const environment = environmentOf(call);
-    const { audience, urgency, ttlS, replaces, ...content } = call.body;
-    const createdAt = new Date(parts.now());
-    const id = parts.newId();
-    const bytes = composeMessage(id, createdAt.toISOString(), content).length;
-    if (bytes > MAX_MESSAGE_BYTES) {
-      throw new Problem(
-        'message-too-large',
-        `The notification takes ${bytes} bytes as JSON; at most ${MAX_MESSAGE_BYTES} go through a push network. Shorten body or data.`,
-      );
+  /** Everybody named one by one must be there; a misspelt id would be nobody, and nobody would know. */
+  async function demandNamed(environment: Environment, audience: Audience): Promise<void> {
+    const wanted = {
+      user: audience.users ?? (audience.user ? [audience.user] : []),
+      device: audience.devices ?? (audience.device ? [audience.device] : []),
+    };
+    const known = { user: await users.known(environment, wanted.user), device: await devices.known(environment, wanted.device) };
+    for (const kind of ['user', 'device'] as const) {
+      const missing = wanted[kind].find((id) => !known[kind].has(id));
+      if (missing)
+        throw new Problem('not-found', `There is no ${kind} ${missing} in ${environment.app}/${environment.name}. Nothing was sent.`);
     }
-    await demandAudience(environment, audience);
-    const row = {
-      id,
-      content: content as never,
-      audience: audience as never,
+  }
+  async function demandSendable(
+    environment: Environment,
+    body: Pick<NewNotification, 'way' | 'audience'>,
+    content: ContentSet,
+  ): Promise<void> {
+    demandFitting(body.way, body.audience);
+    demandContent(content, body.way);
+    await demandNamed(environment, body.audience);
+    if (body.way === 'push') await demandSizes(parts, environment, body.audience, content);
+  }
+  async function write(on: Statements, environment: Environment, row: NotificationRow): Promise<Notification> {
+    await store.insert(on, environment, row);
+    if (row.state === 'scheduled') await scheduleStart(parts, on, environment, row.id, row.startAt as Date);
+    if (row.state === 'sending') {
+      const made = await begin(parts, store, on, environment, asSent(row));
+      if (made === 0)
+        throw new Problem('audience-empty', `Nobody in ${environment.app}/${environment.name} belongs to this audience. Nothing was sent.`);
+    }
+    return (await store.find(environment, row.id, on)) as Notification;
+  }
+  async function send(call: SendCall) {
+    const environment = environmentOf(call);
+    const { row, content } = rowFrom(call.body, authorOf(call));
+    await demandSendable(environment, call.body, content);
+    const key = idempotencyKey(call as Call);
+    const answer = await parts.database.transaction(async (on) => {
+      const work = async () => ({ body: await write(on, environment, row) });
+      return key ? answerOnce(on, call as Call, key, new Date(parts.now()), work) : work();
+    });
+    await store.finish(environment, row.id, followUpOf(row.id), new Date(parts.now()));
+    parts.changes.wake(environment.id);
+    void parts.jobs.look();
+    return answer;
+  }
+  function rowFrom(body: NewNotification, createdBy: string): { row: NotificationRow; content: ContentSet } {
+    const { audience, way, urgency, ttlS, replaces, start, perSecond, quiet, fallBack, draft, ...content } = body;
+    const now = parts.now();
+    const startAt = startOf(start, now);
+    const state = draft ? 'draft' : startAt > now ? 'scheduled' : 'sending';
+    const options = { start, perSecond, quiet, fallBack } as unknown as JsonObject;
+    const row: NotificationRow = {
+      id: parts.newId(),
+      way,
+      state,
+      content: content as unknown as JsonObject,
+      audience: audience as unknown as JsonObject,
       urgency,
       ttlS,
       replaces: replaces ?? null,
-      createdBy: authorOf(call),
-      createdAt,
+      options,
+      createdBy,
+      createdAt: new Date(now),
+      startAt: start ? new Date(startAt) : null,
+      startedAt: null,
+      doneAt: null,
+      spreadTo: null,
+      spread: false,
+      slices: 0,
+      paceAt: 0,
     };
-    await store.insert(environment, row, parts.jobs.insert(SEND_JOB, environment.id, id));
-    void parts.jobs.look();
-    return { body: await notificationNamed(environment, id) };
+    return { row, content: content as ContentSet };
   }
-  async function deliveries(
-    call: Pick<Call, 'environment'> & { params: { id: string }; query: Parameters<NotificationStore['deliveries']>[2] },
-  ) {
+  async function preview(call: AnyCall & { body: Pick<NewNotification, 'way' | 'audience'> & Partial<NewNotification> }) {
+    const { audience, way, ...content } = call.body;
+    demandFitting(way, audience);
+    return { body: await previewAudience(parts, environmentOf(call), way, audience, content as ContentSet) };
+  }
+  const turning = (verb: 'start' | 'stop' | 'resume') => async (call: OneCall) => {
+    await turn(parts, store, environmentOf(call), call.params.id, verb);
+    return { body: await notificationNamed(environmentOf(call), call.params.id) };
+  };
+  const read = async (call: OneCall) => ({ body: await notificationNamed(environmentOf(call), call.params.id) });
+  async function deliveries(call: OneCall & { query: Parameters<NotificationStore['deliveries']>[2] }) {
     await notificationNamed(environmentOf(call), call.params.id);
     return { body: await store.deliveries(environmentOf(call), call.params.id, call.query, parts) };
   }
@@ -62,10 +128,29 @@ export function notificationRoutes(parts: Parts): Route[] {
   return [
     bind(own.send, send),
     bind(own.sendManaged, send),
-    bind(own.read, async (call) => ({ body: await notificationNamed(environmentOf(call), call.params.id) })),
-    bind(own.readManaged, async (call) => ({ body: await notificationNamed(environmentOf(call), call.params.id) })),
+    bind(own.preview, preview),
+    bind(own.previewManaged, preview),
+    bind(own.read, read),
+    bind(own.readManaged, read),
     bind(own.deliveries, deliveries),
     bind(own.deliveriesManaged, deliveries),
+    bind(own.start, turning('start')),
+    bind(own.startManaged, turning('start')),
+    bind(own.stop, turning('stop')),
+    bind(own.stopManaged, turning('stop')),
+    bind(own.resume, turning('resume')),
+    bind(own.resumeManaged, turning('resume')),
+    bind(own.course, async (call) => {
+      await notificationNamed(environmentOf(call), call.params.id);
+      return { body: await store.course(environmentOf(call), call.params.id) };
+    }),
+    bind(own.remove, async (call) => {
+      const { state } = await notificationNamed(environmentOf(call), call.params.id);
+      if (state !== 'draft' && state !== 'scheduled')
+        throw new Problem('wrong-state', `The notification is ${state}; only a draft or a scheduled one can be thrown away.`);
+      await store.remove(environmentOf(call), call.params.id);
+      return { body: undefined };
+    }),
     bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
   ];
 }

@@ -1,86 +1,235 @@
-/** Sending the deliveries of a notification: the work of a job. */
-import { composeMessage, type NotificationContent, backOffMs } from '@orchard/core';
-import type { Notification } from '@orchard/contract';
-import type { PushOutcome } from '../gateways/webPush.js';
+/** Sending the deliveries of a notification: each set of them is the work of one job. */
+import { setTimeout as sleep } from 'node:timers/promises';
+import { backOffMs, grouped, type JsonObject } from '@orchard/core';
+import { MissingValue, type NotificationContent } from '@orchard/core/reach';
+import { storedJson } from '../database/storedJson.js';
+import type { Outcome, Sender } from '../gateways/sender.js';
 import type { Environment } from '../http/call.js';
-import type { Worker } from '../jobs/queue.js';
+import type { Lease, Worker } from '../jobs/queue.js';
 import type { Parts } from '../parts.js';
-import type { DeliveryResult, DueDelivery, NotificationStore } from './store.js';
+import { Composer } from './composing.js';
+import { followUpOf } from './fallBack.js';
+import { ResultWriter } from './results.js';
+import type { DeliveryResult, DueDelivery, NotificationStore, SentNotification } from './store.js';
 
-export const SEND_JOB = 'send-notification';
-const BATCH = 250;
+const BATCH = 500;
+/** With a pace, a batch is what may go in this time. */
+const PACE_STEP_MS = 250;
 const MAX_ATTEMPTS = 10;
 /** A network may ask for patience, but not for more than a day. */
 const LONGEST_WAIT_MS = 86_400_000;
 
-type Gone = { deviceId: string; endpoint: string; reason: string };
+type Gone = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
+/** One set of deliveries under way. */
+type Run = {
+  parts: Parts;
+  store: NotificationStore;
+  environment: Environment;
+  sent: SentNotification;
+  composer: Composer;
+  writer: ResultWriter;
+  senders: Map<string, Promise<Sender | null>>;
+};
 
-/** Sends what is due in batches, until nothing is left or the service stops. Attempts and results are rows at all times. */
+/** Works on one set until nothing of it is due, the notification is stopped, or the service stops. */
 export function sendingWorker(parts: Parts, store: NotificationStore): Worker {
   return async (job, lease) => {
+    const [id = '', slice = '0'] = job.subject.split(':');
     const environment = await parts.directory.environmentById(job.environmentId);
-    const notification = environment && (await store.find(environment, job.subject));
-    if (!environment || !notification) return null;
-    const message = messageOf(notification);
-    let due = await store.due(environment, notification.id, new Date(parts.now()), BATCH);
-    while (due.length > 0 && !lease.stopping()) {
-      const gone: Gone[] = [];
-      const results = await Promise.all(due.map((delivery) => attempt(parts, environment, notification, message, delivery, gone)));
-      const now = new Date(parts.now());
-      await store.saveResults(environment, notification.id, results, now);
-      await store.retire(environment, gone, now);
-      parts.changes.wake(environment.id);
-      if (!(await lease.renew())) return null;
-      due = await store.due(environment, notification.id, now, BATCH);
+    const sent = environment && (await store.sent(environment, id));
+    if (!environment || !sent) return null;
+    if (sent.state !== 'sending') return null;
+    const run = beginRun(parts, store, environment, sent);
+    let sentSome = true;
+    while (sentSome && !lease.stopping()) sentSome = await sendDue(run, Number(slice), lease);
+    const next = await store.nextDue(environment, id, Number(slice));
+    if (next && !lease.stopping()) {
+      const now = await store.sent(environment, id);
+      if (now?.state !== 'sending') return null;
     }
-    return store.nextDue(environment, notification.id);
+    if (!next) await store.finish(environment, id, followUpOf(id), new Date(parts.now()));
+    parts.changes.wake(environment.id);
+    return next;
   };
 }
 
-function messageOf(notification: Notification): Uint8Array {
-  const { title, body, badge, sound, link, data } = notification;
-  return composeMessage(notification.id, notification.createdAt, { title, body, badge, sound, link, data } satisfies NotificationContent);
-}
-
-async function attempt(
-  parts: Parts,
-  environment: Environment,
-  notification: Notification,
-  message: Uint8Array,
-  delivery: DueDelivery,
-  gone: Gone[],
-): Promise<DeliveryResult> {
-  const base = { deviceId: delivery.deviceId, attempts: delivery.attempts, answer: null, nextAttemptAt: null };
-  const { endpoint, p256dh, auth } = delivery;
-  if (delivery.retired || !endpoint || !p256dh || !auth)
-    return { ...base, state: 'failed', reason: 'The device was retired before it could be reached.' };
-  const expiresAt = Date.parse(notification.createdAt) + notification.ttlS * 1000;
-  // A TTL of 0 means «now or never», so the first attempt is always made (RFC 8030 section 5.2).
-  if (delivery.attempts > 0 && parts.now() >= expiresAt)
-    return { ...base, state: 'failed', reason: `It expired after ${delivery.attempts} attempts.` };
-  const ttlS = Math.max(0, Math.round((expiresAt - parts.now()) / 1000));
-  const outcome = await parts.webPush.send(environment.id, { endpoint, p256dh, auth }, message, {
-    ttlS,
-    urgency: notification.urgency,
-    replaces: notification.replaces,
+function beginRun(parts: Parts, store: NotificationStore, environment: Environment, sent: SentNotification): Run {
+  const writer = new ResultWriter(async (results) => {
+    await store.saveResults(environment, sent.id, results, new Date(parts.now()));
+    parts.changes.wake(environment.id);
   });
-  if (outcome.kind === 'gone') gone.push({ deviceId: delivery.deviceId, endpoint, reason: outcome.reason });
-  return resultOf(outcome, { ...base, attempts: delivery.attempts + 1 }, parts);
+  return { parts, store, environment, sent, composer: new Composer(sent.content), writer, senders: new Map() };
 }
 
-function resultOf(outcome: PushOutcome, base: Omit<DeliveryResult, 'state' | 'reason'>, parts: Parts): DeliveryResult {
-  const { answer } = outcome;
+/** One pass over what is due: the next batch is fetched while one is sent. @returns whether anything was sent */
+async function sendDue(run: Run, slice: number, lease: Lease): Promise<boolean> {
+  const { parts, store, environment, sent, composer, writer } = run;
+  const now = new Date(parts.now());
+  const size = sent.perSecond ? Math.max(1, Math.min(BATCH, Math.round((sent.perSecond * PACE_STEP_MS) / 1000))) : BATCH;
+  const fetch = (after: DueDelivery | undefined) =>
+    store.due(
+      environment,
+      sent.id,
+      slice,
+      now,
+      size,
+      after ? { at: after.nextAttemptAt, target: after.target } : null,
+      composer.personal.user,
+    );
+  let some = false;
+  try {
+    let batch = await fetch(undefined);
+    while (batch.length > 0 && !lease.stopping()) {
+      some = true;
+      // With a pace, the notification may be stopped while a batch waits its turn.
+      if (sent.perSecond) {
+        await waitForTurn(run, batch.length, sent.perSecond, lease);
+        if ((await store.sent(environment, sent.id))?.state !== 'sending') return false;
+        await sendBatch(run, batch);
+        batch = await fetch(batch.at(-1));
+        continue;
+      }
+      const next = batch.length === size ? fetch(batch.at(-1)) : Promise.resolve([]);
+      next.catch(() => undefined);
+      await sendBatch(run, batch);
+      batch = await next;
+      if (!(await lease.renew())) return false;
+    }
+  } finally {
+    await writer.drained();
+  }
+  return some;
+}
+
+async function waitForTurn({ parts, store, environment, sent }: Run, messages: number, perSecond: number, lease: Lease): Promise<void> {
+  const turn = await store.reserve(environment, sent.id, messages, perSecond, parts.now());
+  while (turn > parts.now() && !lease.stopping()) await sleep(Math.min(turn - parts.now(), 500));
+}
+
+/** Sends a batch, by each gateway as many at a time as it takes. */
+async function sendBatch(run: Run, batch: DueDelivery[]): Promise<void> {
+  const gone: Gone[] = [];
+  const badged: string[] = [];
+  const byGateway = grouped(batch, ({ gateway }) => gateway ?? '');
+  await Promise.all(
+    [...byGateway].map(async ([name, deliveries]) => {
+      const sender = await senderOf(run, name);
+      await inPool(deliveries, sender?.atOnce ?? 1, async (delivery) => run.writer.add(await attempt(run, sender, delivery, gone, badged)));
+    }),
+  );
+  const now = new Date(run.parts.now());
+  await run.store.retire(run.environment, gone, now);
+  await run.store.addBadges(run.environment, badged);
+}
+
+function senderOf({ parts, environment, senders }: Run, name: string): Promise<Sender | null> {
+  let sender = senders.get(name);
+  if (!sender) {
+    sender = parts.gateways.open(environment.id, name).then((opened) => opened?.sender ?? null);
+    senders.set(name, sender);
+  }
+  return sender;
+}
+
+/** Runs work over items, so many at a time. */
+async function inPool<Item>(items: readonly Item[], atOnce: number, work: (item: Item) => Promise<void>): Promise<void> {
+  let next = 0;
+  const hand = async () => {
+    while (next < items.length) await work(items[next++] as Item);
+  };
+  await Promise.all(Array.from({ length: Math.min(atOnce, items.length) }, hand));
+}
+
+async function attempt(run: Run, sender: Sender | null, delivery: DueDelivery, gone: Gone[], badged: string[]): Promise<DeliveryResult> {
+  const { parts, sent } = run;
+  const now = parts.now();
+  const base = {
+    target: delivery.target,
+    attempts: delivery.attempts,
+    answer: null,
+    said: null,
+    messageId: null,
+    segments: null,
+    nextAttemptAt: null,
+    sentAt: delivery.sentAt,
+  };
+  const failed = (reason: string): DeliveryResult => ({ ...base, state: 'failed', reason });
+  const obstacle = obstacleOf(delivery, sender);
+  if (obstacle) return delivery.optedOut ? { ...base, state: 'skipped', reason: obstacle } : failed(obstacle);
+  const firstAt = delivery.sentAt?.getTime() ?? now;
+  const expiresAt = firstAt + sent.ttlS * 1000;
+  // A TTL of 0 means «now or never», so the first attempt is always made (RFC 8030 section 5.2).
+  if (delivery.attempts > 0 && now >= expiresAt)
+    return { ...base, state: 'expired', reason: `It expired after ${delivery.attempts} attempts. ${delivery.reason ?? ''}`.trim() };
+  let content: NotificationContent;
+  try {
+    content = contentOf(run, delivery);
+  } catch (error) {
+    if (error instanceof MissingValue) return failed(`A template cannot be filled: ${error.message}`);
+    throw error;
+  }
+  const outcome = await (sender as Sender).send({
+    notification: { id: sent.id, sentAt: sent.createdAt.toISOString(), urgency: sent.urgency, replaces: sent.replaces, expiresAt },
+    content,
+    overlay: delivery.gateway ? sent.content.overlays?.[delivery.gateway] : undefined,
+    target: { ...delivery, userId: delivery.deliveryUserId, badge: delivery.badge ?? 0 },
+    ttlS: Math.max(0, Math.round((expiresAt - now) / 1000)),
+    attempt: delivery.attempts + 1,
+  });
+  if (outcome.kind === 'gone' && delivery.deviceId)
+    gone.push({ deviceId: delivery.deviceId, endpoint: delivery.endpoint, token: delivery.token, reason: outcome.reason });
+  if (outcome.kind === 'accepted' && content.badge === '+1' && delivery.deviceId) badged.push(delivery.deviceId);
+  return resultOf(outcome, { ...base, attempts: delivery.attempts + 1, sentAt: new Date(firstAt) }, parts);
+}
+
+/** Why a delivery that was queued cannot go out any more; null when it can. */
+function obstacleOf(delivery: DueDelivery, sender: Sender | null): string | null {
+  if (delivery.optedOut) return 'The recipient asked for no messages.';
+  if (delivery.way === 'push') {
+    if (!delivery.deviceId || delivery.retiredAt) return 'The device was retired before it could be reached.';
+    if (!delivery.endpoint && !delivery.token) return 'The device has no address any more.';
+    // A phone that changed hands must not show what was for the one before.
+    if (delivery.deliveryUserId && delivery.deviceUserId && delivery.deliveryUserId !== delivery.deviceUserId)
+      return 'The device belongs to another user by now.';
+  }
+  return sender ? null : `The gateway ${delivery.gateway} is not there any more.`;
+}
+
+function contentOf({ composer, sent }: Run, delivery: DueDelivery): NotificationContent {
+  const { userName, userEmail, userData, platform, locale, timeZone, model, os, appVersion, country } = delivery;
+  const content = composer.contentOf({
+    ...delivery,
+    userValues: {
+      id: delivery.deliveryUserId,
+      name: userName,
+      email: userEmail,
+      data: userData === null ? null : (storedJson(userData) as JsonObject),
+    },
+    deviceValues: { id: delivery.target, platform, locale, timeZone, model, os, appVersion, country },
+  });
+  const isFallBack = sent.fallBack && delivery.way === sent.fallBack.way && sent.way === 'push';
+  return isFallBack && sent.fallBack?.body ? { ...content, body: sent.fallBack.body } : content;
+}
+
+function resultOf(outcome: Outcome, base: Omit<DeliveryResult, 'state' | 'reason'>, parts: Parts): DeliveryResult {
+  const told = {
+    ...base,
+    answer: outcome.answer,
+    said: outcome.said ?? null,
+    messageId: outcome.messageId ?? null,
+    segments: outcome.segments ?? null,
+  };
   switch (outcome.kind) {
     case 'accepted':
-      return { ...base, answer, state: 'sent', reason: null };
+      return { ...told, state: 'accepted', reason: null };
     case 'gone':
     case 'refused':
-      return { ...base, answer, state: 'failed', reason: outcome.reason };
+      return { ...told, state: 'failed', reason: outcome.reason };
     case 'later': {
       if (base.attempts >= MAX_ATTEMPTS)
-        return { ...base, answer, state: 'failed', reason: `Given up after ${base.attempts} attempts. ${outcome.reason}` };
+        return { ...told, state: 'failed', reason: `Given up after ${base.attempts} attempts. ${outcome.reason}` };
       const wait = Math.min(outcome.afterMs ?? backOffMs(base.attempts, (parts.random(1)[0] as number) / 256), LONGEST_WAIT_MS);
-      return { ...base, answer, state: 'queued', reason: outcome.reason, nextAttemptAt: new Date(parts.now() + wait) };
+      return { ...told, state: 'queued', reason: outcome.reason, nextAttemptAt: new Date(parts.now() + wait) };
     }
   }
 }

@@ -1,88 +1,143 @@
 /** Notifications and their deliveries, as rows. */
-import type { Audience, Delivery, Notification } from '@orchard/contract';
-import type { NotificationContent } from '@orchard/core';
-import type { RowDataPacket } from 'mysql2/promise';
-import type { Database } from '../database/connection.js';
+import type { Audience, Delivery, DeliveryCounts, DeliveryState, Notification, Way } from '@orchard/contract';
+import type { JsonObject } from '@orchard/core';
+import { chooseStep, grouped } from '@orchard/core';
+import type { ContentSet, QuietHours } from '@orchard/core/reach';
+import { LRUCache } from 'lru-cache';
+import type { Database, Statements } from '../database/connection.js';
 import type { tablesOf } from '../database/environmentTables.js';
-import { type Columns, cutPage, type ListGround, type ListRequest, planList } from '../database/listing.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../database/listing.js';
+import { storedJson } from '../database/storedJson.js';
 import type { Environment } from '../http/call.js';
 
 export type NotificationRow = ReturnType<typeof tablesOf>['notifications']['$inferSelect'];
+/** What was asked for besides content and audience. */
+export type SendOptions = {
+  start?: { at: string } | { local: string } | undefined;
+  perSecond?: number | undefined;
+  quiet?: QuietHours | undefined;
+  fallBack?: { afterMin: number; way: 'sms' | 'mail'; body?: string | undefined } | undefined;
+};
+/** A notification as sending sees it. */
+export type SentNotification = SendOptions & {
+  id: string;
+  way: Way;
+  state: Notification['state'];
+  content: ContentSet;
+  audience: Audience;
+  urgency: string;
+  ttlS: number;
+  replaces: string | null;
+  createdAt: Date;
+  slices: number;
+  spread: boolean;
+  spreadTo: string | null;
+};
 export type DueDelivery = {
-  deviceId: string;
+  target: string;
+  way: Way;
+  gateway: string | null;
+  deliveryUserId: string | null;
+  variant: 'a' | 'b';
   attempts: number;
+  nextAttemptAt: Date;
+  sentAt: Date | null;
+  reason: string | null;
+  deviceId: string | null;
+  deviceUserId: string | null;
+  retiredAt: Date | null;
   endpoint: string | null;
   p256dh: string | null;
   auth: string | null;
-  retired: number;
+  pushKey: string | null;
+  token: string | null;
+  badge: number | null;
+  platform: string;
+  locale: string;
+  timeZone: string;
+  model: string | null;
+  os: string | null;
+  appVersion: string | null;
+  country: string | null;
+  optedOut: number;
+  userName: string | null;
+  userEmail: string | null;
+  userData: JsonObject | string | null;
 };
 /** The new state of one delivery. */
 export type DeliveryResult = {
-  deviceId: string;
-  state: 'queued' | 'sent' | 'failed' | 'skipped';
+  target: string;
+  state: DeliveryState;
   reason: string | null;
   attempts: number;
   answer: number | null;
+  said: string | null;
+  messageId: string | null;
+  segments: number | null;
   nextAttemptAt: Date | null;
+  sentAt: Date | null;
 };
 
 const COLUMNS: Columns = new Map([
-  ['id', { sql: 'id', kind: 'text' }],
-  ['createdAt', { sql: 'createdAt', kind: 'time' }],
-  ['createdBy', { sql: 'createdBy', kind: 'text' }],
-  ['urgency', { sql: 'urgency', kind: 'text' }],
+  ...plainColumns({ text: ['id', 'way', 'state', 'createdBy', 'urgency'], time: ['createdAt', 'startedAt', 'doneAt'] }),
+  ['title', { sql: "JSON_VALUE(content, '$.title')", kind: 'text' }],
 ]);
-const DELIVERY_COLUMNS: Columns = new Map([
-  ['deviceId', { sql: 'd.deviceId', kind: 'text' }],
-  ['state', { sql: 'd.state', kind: 'text' }],
-  ['reason', { sql: 'd.reason', kind: 'text' }],
-  ['attempts', { sql: 'd.attempts', kind: 'number' }],
-  ['answer', { sql: 'd.answer', kind: 'number' }],
-  ['updatedAt', { sql: 'd.updatedAt', kind: 'time' }],
-  ['platform', { sql: 'v.platform', kind: 'text' }],
-  ['userId', { sql: 'v.userId', kind: 'text' }],
-]);
+const DELIVERY_COLUMNS: Columns = new Map(
+  plainColumns({
+    text: ['target', 'way', 'gateway', 'userId', 'platform', 'variant', 'state', 'reason', 'said', 'messageId'],
+    number: ['attempts', 'answer', 'segments'],
+    time: ['nextAttemptAt', 'sentAt', 'receivedAt', 'openedAt', 'updatedAt'],
+  }),
+);
+const TIMES = ['nextAttemptAt', 'sentAt', 'receivedAt', 'openedAt', 'updatedAt'];
 
-/** Whom an audience means, as a condition on devices. */
-function audienceSql(audience: Audience): { sql: string; values: unknown[] } {
-  if ('user' in audience) return { sql: 'userId = ?', values: [audience.user] };
-  if ('device' in audience) return { sql: 'id = ?', values: [audience.device] };
-  return { sql: 'retiredAt IS NULL', values: [] };
-}
+type CountRow = {
+  notificationId: string;
+  way: Way;
+  platform: string | null;
+  variant: 'a' | 'b';
+  state: DeliveryState;
+  reason: string | null;
+  count: number;
+  opened: number;
+};
+/** A count that took long is kept for a while: for so many times as long as it took. */
+const KEEP_TIMES = 20;
+const KEEP_AT_MOST_MS = 10_000;
+const SHORT_STEPS_S = [1, 5, 15];
+const MOST_STEPS = 60;
 
 export class NotificationStore {
+  readonly #counts = new LRUCache<string, CountRow[]>({ max: 200, ttl: 1 });
+
   constructor(private readonly database: Database) {}
 
-  /** Stores the notification, one delivery for each device of its audience, and the job that sends them: all or nothing. */
-  insert(environment: Environment, row: NotificationRow, job: { sql: string; values: unknown[] }): Promise<void> {
-    const audience = audienceSql(row.audience as Audience);
-    return this.database.withConnection(async (connection) => {
-      await connection.beginTransaction();
-      try {
-        await connection.query(`INSERT INTO \`${environment.database}\`._notifications SET ?`, [
-          { ...row, content: JSON.stringify(row.content), audience: JSON.stringify(row.audience) },
-        ]);
-        await connection.query(
-          `INSERT INTO \`${environment.database}\`._deliveries (notificationId, deviceId, state, reason, attempts, nextAttemptAt, updatedAt)
-           SELECT ?, id, IF(why IS NULL, 'queued', 'skipped'), why, 0, IF(why IS NULL, ?, NULL), ? FROM (
-             SELECT id, CASE WHEN retiredAt IS NOT NULL THEN 'The device is retired.'
-               WHEN permission = 'denied' THEN 'The person does not allow notifications.' WHEN permission = 'unasked' THEN 'The person has not been asked to allow notifications.'
-               WHEN endpoint IS NULL THEN 'The device has sent no push subscription.' END AS why
-             FROM \`${environment.database}\`._devices WHERE ${audience.sql}) AS addressed`,
-          [row.id, row.createdAt, row.createdAt, ...audience.values],
-        );
-        await connection.query(job.sql, job.values);
-        await connection.commit();
-      } catch (error) {
-        await connection.rollback().catch(() => undefined);
-        throw error;
-      }
-    });
+  /** Writes the notification itself; its deliveries are made by spreading. */
+  async insert(on: Statements, environment: Environment, row: NotificationRow): Promise<void> {
+    const stored = {
+      ...row,
+      content: JSON.stringify(row.content),
+      audience: JSON.stringify(row.audience),
+      options: JSON.stringify(row.options),
+    };
+    await on.run(`INSERT INTO \`${environment.database}\`._notifications SET ?`, [stored]);
   }
 
-  async find(environment: Environment, id: string): Promise<Notification | null> {
-    const rows = await this.database.rows<NotificationRow>(`SELECT * FROM \`${environment.database}\`._notifications WHERE id = ?`, [id]);
-    return (await this.#withCounts(environment, rows))[0] ?? null;
+  async #row(environment: Environment, id: string, on: Statements = this.database, lock = ''): Promise<NotificationRow | null> {
+    return (
+      (await on.rows<NotificationRow>(`SELECT * FROM \`${environment.database}\`._notifications WHERE id = ? ${lock}`, [id]))[0] ?? null
+    );
+  }
+
+  async find(environment: Environment, id: string, on: Statements = this.database): Promise<Notification | null> {
+    const row = await this.#row(environment, id, on);
+    return row ? ((await this.#withCounts(environment, [row], on))[0] ?? null) : null;
+  }
+
+  /** The notification as sending sees it; `lock` holds its row until the transaction ends. */
+  async sent(environment: Environment, id: string, on: Statements = this.database, lock = false): Promise<SentNotification | null> {
+    const row = await this.#row(environment, id, on, lock ? 'FOR UPDATE' : '');
+    return row && asSent(row);
   }
 
   async list(environment: Environment, request: ListRequest, ground: ListGround) {
@@ -95,52 +150,35 @@ export class NotificationStore {
       rows,
       plan,
       ground,
-      (row, field) => row[field as keyof NotificationRow],
+      (row, field) => (field === 'title' ? (storedJson(row.content).title ?? null) : row[field as keyof NotificationRow]),
       (row) => row,
     );
-    return { ...page, items: await this.#withCounts(environment, page.items) };
+    return { ...page, items: await this.#withCounts(environment, page.items, this.database) };
   }
 
-  /** One grouped statement for the counts of all the rows. */
-  async #withCounts(environment: Environment, rows: NotificationRow[]): Promise<Notification[]> {
-    if (rows.length === 0) return [];
-    const counts = await this.database.rows<{
-      notificationId: string;
-      state: Notification['reasons'][number]['state'];
-      reason: string | null;
-      count: number;
-    }>(
-      `SELECT notificationId, state, reason, COUNT(*) AS count FROM \`${environment.database}\`._deliveries WHERE notificationId IN (${rows.map(() => '?').join(', ')}) GROUP BY notificationId, state, reason ORDER BY count DESC`,
-      rows.map(({ id }) => id),
-    );
-    return rows.map((row) => {
-      const own = counts.filter(({ notificationId }) => notificationId === row.id);
-      const sum = (state?: string) =>
-        own.filter((count) => !state || count.state === state).reduce((total, { count }) => total + Number(count), 0);
-      const content = row.content as unknown as NotificationContent;
-      return {
-        id: row.id,
-        ...content,
-        audience: row.audience as Audience,
-        urgency: row.urgency,
-        ttlS: row.ttlS,
-        replaces: row.replaces,
-        createdAt: row.createdAt.toISOString(),
-        createdBy: row.createdBy,
-        deliveries: { total: sum(), queued: sum('queued'), sent: sum('sent'), failed: sum('failed'), skipped: sum('skipped') },
-        reasons: own
-          .filter(({ reason }) => reason)
-          .map(({ state, reason, count }) => ({ state, reason: reason as string, count: Number(count) })),
-      };
-    });
+  async #withCounts(environment: Environment, rows: NotificationRow[], on: Statements): Promise<Notification[]> {
+    const missing = rows.filter(({ id }) => !this.#counts.get(id));
+    const fresh = new Map<string, CountRow[]>();
+    if (missing.length > 0) {
+      const began = performance.now();
+      const counted = await on.runRows<CountRow>(
+        `SELECT notificationId, way, platform, variant, state, reason, COUNT(*) AS count, COUNT(openedAt) AS opened FROM \`${environment.database}\`._deliveries
+         WHERE notificationId IN (?) GROUP BY notificationId, way, platform, variant, state, reason`,
+        [missing.map(({ id }) => id)],
+      );
+      const ttl = Math.min((performance.now() - began) * KEEP_TIMES, KEEP_AT_MOST_MS);
+      for (const { id } of missing) fresh.set(id, []);
+      for (const row of counted) fresh.get(row.notificationId)?.push({ ...row, count: Number(row.count), opened: Number(row.opened) });
+      if (ttl > 1000) for (const [id, counts] of fresh) this.#counts.set(id, counts, { ttl });
+    }
+    return rows.map((row) => presentNotification(row, fresh.get(row.id) ?? this.#counts.get(row.id) ?? []));
   }
 
   async deliveries(environment: Environment, id: string, request: ListRequest, ground: ListGround) {
-    const plan = planList(DELIVERY_COLUMNS, request, { field: 'deviceId', descending: false }, ground);
+    const plan = planList(DELIVERY_COLUMNS, request, { field: 'target', descending: false }, ground);
     const rows = await this.database.rows<Record<string, unknown>>(
-      `SELECT d.deviceId, d.state, d.reason, d.attempts, d.answer, d.nextAttemptAt, d.updatedAt, v.userId, COALESCE(v.platform, '') AS platform
-       FROM \`${environment.database}\`._deliveries d LEFT JOIN \`${environment.database}\`._devices v ON v.id = d.deviceId
-       WHERE d.notificationId = ? AND ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      `SELECT target, way, gateway, userId, COALESCE(platform, '') AS platform, variant, state, reason, attempts, answer, said, messageId, segments, nextAttemptAt, sentAt, receivedAt, openedAt, updatedAt
+       FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       [id, ...plan.values],
     );
     return cutPage(
@@ -151,58 +189,238 @@ export class NotificationStore {
       (row) =>
         ({
           ...row,
-          nextAttemptAt: (row.nextAttemptAt as Date | null)?.toISOString() ?? null,
-          updatedAt: (row.updatedAt as Date).toISOString(),
+          deviceId: row.way === 'push' ? row.target : null,
+          ...Object.fromEntries(TIMES.map((name) => [name, (row[name] as Date | null)?.toISOString() ?? null])),
         }) as unknown as Delivery,
     );
   }
 
-  /** Deliveries to be attempted now, with what the device is reached by. */
-  due(environment: Environment, id: string, now: Date, most: number): Promise<DueDelivery[]> {
-    return this.database.rows<DueDelivery>(
-      `SELECT d.deviceId, d.attempts, v.endpoint, v.p256dh, v.auth, v.id IS NULL OR v.retiredAt IS NOT NULL AS retired
-       FROM \`${environment.database}\`._deliveries d LEFT JOIN \`${environment.database}\`._devices v ON v.id = d.deviceId
-       WHERE d.notificationId = ? AND d.state = 'queued' AND d.nextAttemptAt <= ? ORDER BY d.nextAttemptAt, d.deviceId LIMIT ${most}`,
-      [id, now],
-    );
-  }
-
-  /** When the next delivery is due, or null when none is queued. */
-  async nextDue(environment: Environment, id: string): Promise<Date | null> {
-    const rows = await this.database.rows<RowDataPacket>(
-      `SELECT MIN(nextAttemptAt) AS at FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND state = 'queued'`,
+  /** What became of it over time, in at most sixty steps from its start to the latest event. */
+  async course(
+    environment: Environment,
+    id: string,
+  ): Promise<{ items: { at: string; sent: number; arrived: number; opened: number; failed: number }[]; stepS: number }> {
+    const table = `\`${environment.database}\`._deliveries`;
+    const [range] = await this.database.rows<{ first: Date | null; last: Date | null }>(
+      `SELECT MIN(sentAt) AS first, MAX(updatedAt) AS last FROM ${table} WHERE notificationId = ?`,
       [id],
     );
-    return rows[0]?.at ?? null;
+    if (!range?.first || !range.last) return { items: [], stepS: 60 };
+    const lengthS = (range.last.getTime() - range.first.getTime()) / 1000;
+    const stepS =
+      SHORT_STEPS_S.find((step) => lengthS / step <= MOST_STEPS) ??
+      chooseStep(range.first.getTime(), range.last.getTime(), MOST_STEPS) / 1000;
+    const bucket = (column: string) => `FLOOR(UNIX_TIMESTAMP(${column}) / ${stepS})`;
+    const series = { sent: 'sentAt', arrived: 'receivedAt', opened: 'openedAt', failed: 'updatedAt' } as const;
+    const steps = new Map<number, Record<keyof typeof series, number>>();
+    for (const [name, column] of Object.entries(series)) {
+      const only = name === 'failed' ? "AND state IN ('failed', 'expired')" : '';
+      const rows = await this.database.rows<{ step: number; count: number }>(
+        `SELECT ${bucket(column)} AS step, COUNT(*) AS count FROM ${table} WHERE notificationId = ? AND ${column} IS NOT NULL ${only} GROUP BY step`,
+        [id],
+      );
+      for (const { step, count } of rows) {
+        const counts = steps.get(Number(step)) ?? { sent: 0, arrived: 0, opened: 0, failed: 0 };
+        counts[name as keyof typeof series] = Number(count);
+        steps.set(Number(step), counts);
+      }
+    }
+    const items = [...steps]
+      .sort(([a], [b]) => a - b)
+      .map(([step, counts]) => ({ at: new Date(step * stepS * 1000).toISOString(), ...counts }));
+    return { items, stepS };
   }
 
-  /** Writes the results of a batch in one statement; rows that are not queued any more stay as they are. */
+  /** Deliveries of a set that are to be attempted now and come after `after`, with what their targets are reached by. */
+  due(
+    environment: Environment,
+    id: string,
+    slice: number,
+    now: Date,
+    most: number,
+    after: { at: Date; target: string } | null,
+    withUsers: boolean,
+  ): Promise<DueDelivery[]> {
+    const { database } = environment;
+    const user = withUsers
+      ? {
+          columns: 'u.name AS userName, u.email AS userEmail, u.data AS userData',
+          join: `LEFT JOIN \`${database}\`._users u ON u.id = d.userId`,
+        }
+      : { columns: 'NULL AS userName, NULL AS userEmail, NULL AS userData', join: '' };
+    return this.database.rows<DueDelivery>(
+      `SELECT d.target, d.way, d.gateway, d.userId AS deliveryUserId, d.variant, d.attempts, d.nextAttemptAt, d.sentAt, d.reason, v.id AS deviceId, v.userId AS deviceUserId, v.retiredAt,
+         v.endpoint, v.p256dh, v.auth, v.pushKey, v.token, v.badge, COALESCE(v.platform, d.way) AS platform, COALESCE(v.locale, 'en') AS locale, COALESCE(v.timeZone, 'UTC') AS timeZone,
+         v.model, v.os, v.appVersion, v.country, o.address IS NOT NULL AS optedOut, ${user.columns}
+       FROM \`${database}\`._deliveries d JOIN \`${database}\`._notifications n ON n.id = d.notificationId AND n.state = 'sending'
+         LEFT JOIN \`${database}\`._devices v ON d.way = 'push' AND v.id = d.target
+         LEFT JOIN \`${database}\`._optOuts o ON d.way <> 'push' AND o.way = d.way AND o.address = d.target AND o.state = 'out' ${user.join}
+       WHERE d.notificationId = ? AND d.state = 'queued' AND d.slice = ? AND d.nextAttemptAt <= ? ${after ? 'AND (d.nextAttemptAt, d.target) > (?, ?)' : ''}
+       ORDER BY d.nextAttemptAt, d.target LIMIT ${most}`,
+      [id, slice, now, ...(after ? [after.at, after.target] : [])],
+    );
+  }
+
+  /** When the next delivery of a set is due, or null when none is queued. */
+  async nextDue(environment: Environment, id: string, slice: number): Promise<Date | null> {
+    const [row] = await this.database.rows<{ at: Date | null }>(
+      `SELECT MIN(nextAttemptAt) AS at FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND state = 'queued' AND slice = ?`,
+      [id, slice],
+    );
+    return row?.at ?? null;
+  }
+
+  /** Writes results in one statement. What a device or receipt has told meanwhile stays, as do rows not queued any more. */
   async saveResults(environment: Environment, id: string, results: DeliveryResult[], now: Date): Promise<void> {
     if (results.length === 0) return;
     const rows = results.map((result) => [
       id,
-      result.deviceId,
+      result.target,
       result.state,
       result.reason?.slice(0, 300) ?? null,
       result.attempts,
       result.answer,
+      result.said?.slice(0, 300) ?? null,
+      result.messageId?.slice(0, 120) ?? null,
+      result.segments,
       result.nextAttemptAt,
+      result.sentAt,
       now,
     ]);
+    const keep = (column: string) => `${column} = IF(state = 'queued', VALUES(${column}), ${column})`;
+    const always = (column: string) => `${column} = COALESCE(VALUES(${column}), ${column})`;
     await this.database.run(
-      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, deviceId, state, reason, attempts, answer, nextAttemptAt, updatedAt) VALUES ?
-       ON DUPLICATE KEY UPDATE state = VALUES(state), reason = VALUES(reason), attempts = VALUES(attempts), answer = VALUES(answer), nextAttemptAt = VALUES(nextAttemptAt), updatedAt = VALUES(updatedAt)`,
+      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, state, reason, attempts, answer, said, messageId, segments, nextAttemptAt, sentAt, updatedAt) VALUES ?
+       ON DUPLICATE KEY UPDATE ${['reason', 'said', 'nextAttemptAt', 'updatedAt'].map(keep).join(', ')}, ${['attempts', 'answer', 'messageId', 'segments', 'sentAt'].map(always).join(', ')}, ${keep('state')}`,
       [rows],
     );
   }
 
-  /** Retires devices whose subscription is over, unless they have subscribed anew meanwhile. */
-  async retire(environment: Environment, gone: { deviceId: string; endpoint: string; reason: string }[], now: Date): Promise<void> {
-    for (const { deviceId, endpoint, reason } of gone) {
+  /** Retires devices whose address is over, unless they have sent a new one meanwhile. */
+  async retire(
+    environment: Environment,
+    gone: { deviceId: string; endpoint: string | null; token: string | null; reason: string }[],
+    now: Date,
+  ): Promise<void> {
+    for (const { deviceId, endpoint, token, reason } of gone) {
       await this.database.change(
-        `UPDATE \`${environment.database}\`._devices SET retiredAt = ?, retiredReason = ?, updatedAt = ? WHERE id = ? AND endpoint = ? AND retiredAt IS NULL`,
-        [now, reason, now, deviceId, endpoint],
+        `UPDATE \`${environment.database}\`._devices SET retiredAt = ?, retiredReason = ?, updatedAt = ? WHERE id = ? AND endpoint <=> ? AND token <=> ? AND retiredAt IS NULL`,
+        [now, reason.slice(0, 200), now, deviceId, endpoint, token],
       );
     }
   }
+
+  /** One was added to the icons of these devices. */
+  async addBadges(environment: Environment, ids: string[]): Promise<void> {
+    if (ids.length > 0) await this.database.run(`UPDATE \`${environment.database}\`._devices SET badge = badge + 1 WHERE id IN (?)`, [ids]);
+  }
+
+  async changeState(
+    on: Statements,
+    environment: Environment,
+    id: string,
+    changes: Partial<Pick<NotificationRow, 'state' | 'startAt' | 'startedAt' | 'doneAt'>>,
+  ): Promise<void> {
+    const names = Object.keys(changes);
+    await on.change(`UPDATE \`${environment.database}\`._notifications SET ${names.map((name) => `${name} = ?`).join(', ')} WHERE id = ?`, [
+      ...Object.values(changes),
+      id,
+    ]);
+  }
+
+  /** Sets that still hold something to send. */
+  async openSlices(on: Statements, environment: Environment, id: string): Promise<number[]> {
+    const rows = await on.rows<{ slice: number }>(
+      `SELECT DISTINCT slice FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND state = 'queued'`,
+      [id],
+    );
+    return rows.map(({ slice }) => slice);
+  }
+
+  /** Calls it done when its audience is through, nothing is queued and nothing is to follow. */
+  async finish(environment: Environment, id: string, followUp: string, now: Date): Promise<void> {
+    await this.database.change(
+      `UPDATE \`${environment.database}\`._notifications n SET state = 'done', doneAt = ? WHERE id = ? AND state = 'sending' AND spread
+         AND NOT EXISTS (SELECT 1 FROM \`${environment.database}\`._deliveries d WHERE d.notificationId = n.id AND d.state = 'queued')
+         AND NOT EXISTS (SELECT 1 FROM \`${this.database.name}\`.jobs j WHERE j.subject = ?)`,
+      [now, id, followUp],
+    );
+  }
+
+  /** Reserves time for some messages of a pace. @returns when the first of them may go, in milliseconds since 1970 */
+  async reserve(environment: Environment, id: string, messages: number, perSecond: number, now: number): Promise<number> {
+    const length = Math.ceil((messages * 1000) / perSecond);
+    const { insertId } = await this.database.change(
+      `UPDATE \`${environment.database}\`._notifications SET paceAt = LAST_INSERT_ID(GREATEST(paceAt, ?) + ?) WHERE id = ?`,
+      [now, length, id],
+    );
+    return insertId - length;
+  }
+
+  async remove(environment: Environment, id: string): Promise<void> {
+    await this.database.change(`DELETE FROM \`${environment.database}\`._notifications WHERE id = ? AND state IN ('draft', 'scheduled')`, [
+      id,
+    ]);
+  }
+}
+
+export function asSent(row: NotificationRow): SentNotification {
+  return {
+    ...(storedJson(row.options ?? {}) as SendOptions),
+    id: row.id,
+    way: row.way as Way,
+    state: row.state as SentNotification['state'],
+    content: storedJson(row.content) as ContentSet,
+    audience: storedJson(row.audience) as Audience,
+    urgency: row.urgency,
+    ttlS: row.ttlS,
+    replaces: row.replaces,
+    createdAt: row.createdAt,
+    slices: row.slices,
+    spread: Boolean(row.spread),
+    spreadTo: row.spreadTo,
+  };
+}
+
+function sumOf(rows: CountRow[]): DeliveryCounts {
+  const counts: DeliveryCounts = { total: 0, queued: 0, accepted: 0, arrived: 0, expired: 0, failed: 0, skipped: 0, opened: 0 };
+  for (const { state, count, opened } of rows) {
+    counts.total += count;
+    counts[state] += count;
+    counts.opened += opened;
+  }
+  return counts;
+}
+
+function presentNotification(row: NotificationRow, counts: CountRow[]): Notification {
+  const { slices: _s, spreadTo: _t, spread, content, createdAt, ...sent } = asSent(row);
+  const groups = grouped(counts, ({ way, platform, variant }) => `${way} ${platform} ${variant}`);
+  const reasons = new Map<string, Notification['reasons'][number]>();
+  for (const { state, reason, count } of counts) {
+    if (!reason) continue;
+    const name = `${state} ${reason}`;
+    const known = reasons.get(name);
+    if (known) known.count += count;
+    else reasons.set(name, { state, reason, count });
+  }
+  const iso = (at: Date | null) => at?.toISOString() ?? null;
+  return {
+    ...(content as Omit<ContentSet, 'title'>),
+    ...sent,
+    title: content.title ?? null,
+    createdAt: createdAt.toISOString(),
+    createdBy: row.createdBy,
+    startAt: iso(row.startAt),
+    startedAt: iso(row.startedAt),
+    doneAt: iso(row.doneAt),
+    spreading: !spread && (sent.state === 'sending' || sent.state === 'stopped'),
+    deliveries: sumOf(counts.filter(({ way }) => way === row.way)),
+    groups: [...groups.values()].map((rows) => ({
+      ...sumOf(rows),
+      platform: rows[0]?.platform ?? '',
+      variant: rows[0]?.variant ?? 'a',
+      way: rows[0]?.way ?? 'push',
+    })),
+    reasons: [...reasons.values()].sort((a, b) => b.count - a.count),
+  };
 }

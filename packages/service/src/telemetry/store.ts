@@ -2,7 +2,7 @@
 import { Problem, type RequestDetail, type RequestSummary, type Usage } from '@orchard/contract';
 import { chooseStep, type Histogram, mergeInto, quantiles, stepStarts, unpackHistogram } from '@orchard/core';
 import type { Database } from '../database/connection.js';
-import { type ColumnKind, type Columns, cutPage, type ListGround, type ListRequest, planList } from '../database/listing.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../database/listing.js';
 
 type RequestRow = {
   id: string;
@@ -29,11 +29,12 @@ type RequestRow = {
   bytesOut: number;
 };
 
-const same = (name: string, kind: ColumnKind) => [name, { sql: name, kind }] as const;
 const COLUMNS: Columns = new Map([
-  ...['id', 'method', 'route', 'path', 'client', 'userId', 'deviceId', 'trace', 'problem', 'origin'].map((name) => same(name, 'text')),
-  same('at', 'time'),
-  same('status', 'number'),
+  ...plainColumns({
+    text: ['id', 'method', 'route', 'path', 'client', 'userId', 'deviceId', 'trace', 'problem', 'origin'],
+    time: ['at'],
+    number: ['status'],
+  }),
   ['durationMs', { sql: '(durationUs / 1000)', kind: 'number' }],
   ['databaseMs', { sql: '(databaseUs / 1000)', kind: 'number' }],
 ]);

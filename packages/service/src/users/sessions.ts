@@ -13,6 +13,8 @@ export type NewUser = {
   name?: string | undefined;
   data?: JsonObject | undefined;
   roles?: string[] | undefined;
+  /** E.164. */
+  phone?: string | undefined;
 };
 
 export class Sessions {
@@ -33,6 +35,8 @@ export class Sessions {
       roles: wanted.roles ?? [],
       data: wanted.data ?? {},
       disabled: false,
+      phone: wanted.phone ?? null,
+      phoneVerifiedAt: null,
       createdAt: now,
       updatedAt: now,
       lastSeenAt: null,

@@ -7,39 +7,32 @@ import type { Shapes } from '../collections/catalogue.js';
 import { type Deletion, releaseReferences } from '../collections/references.js';
 import { writeProblem } from '../collections/writes.js';
 import { tablesOf } from '../database/environmentTables.js';
-import { type Columns, cutPage, type ListGround, type ListRequest, planList } from '../database/listing.js';
+import { storedJson } from '../database/storedJson.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../database/listing.js';
 import type { Environment } from '../http/call.js';
 
 export type UserRow = ReturnType<typeof tablesOf>['users']['$inferSelect'];
 export type SessionRow = ReturnType<typeof tablesOf>['sessions']['$inferSelect'];
 
-const COLUMNS: Columns = new Map([
-  ['id', { sql: 'id', kind: 'text' }],
-  ['email', { sql: 'email', kind: 'text' }],
-  ['name', { sql: 'name', kind: 'text' }],
-  ['roles', { sql: 'roles', kind: 'text' }],
-  ['disabled', { sql: 'disabled', kind: 'boolean' }],
-  ['createdAt', { sql: 'createdAt', kind: 'time' }],
-  ['updatedAt', { sql: 'updatedAt', kind: 'time' }],
-  ['lastSeenAt', { sql: 'lastSeenAt', kind: 'time' }],
-]);
+const COLUMNS: Columns = new Map(
+  plainColumns({ text: ['id', 'email', 'name', 'phone', 'roles'], boolean: ['disabled'], time: ['createdAt', 'updatedAt', 'lastSeenAt'] }),
+);
 
 export function presentUser(row: UserRow): User {
   return {
     id: row.id,
     email: row.email,
     name: row.name,
-    roles: parsed(row.roles),
-    data: parsed(row.data),
+    roles: storedJson(row.roles),
+    data: storedJson(row.data),
     disabled: Boolean(row.disabled),
+    phone: row.phone,
+    phoneVerifiedAt: row.phoneVerifiedAt?.toISOString() ?? null,
     createdAt: row.createdAt.toISOString(),
     updatedAt: row.updatedAt.toISOString(),
     lastSeenAt: row.lastSeenAt?.toISOString() ?? null,
   };
 }
-
-/** JSON columns come parsed or as text, depending on the statement. */
-const parsed = <T>(value: T | string): T => (typeof value === 'string' ? JSON.parse(value) : value);
 
 export class UserStore {
   constructor(private readonly database: Database) {}
@@ -47,6 +40,13 @@ export class UserStore {
   async find(environment: Environment, id: string): Promise<UserRow | null> {
     const { users } = tablesOf(environment.database);
     return (await this.database.orm.select().from(users).where(eq(users.id, id)))[0] ?? null;
+  }
+
+  /** Those of the ids that there are. */
+  async known(environment: Environment, ids: readonly string[]): Promise<Set<string>> {
+    if (ids.length === 0) return new Set();
+    const rows = await this.database.runRows<{ id: string }>(`SELECT id FROM \`${environment.database}\`._users WHERE id IN (?)`, [ids]);
+    return new Set(rows.map(({ id }) => id));
   }
 
   async findByEmail(environment: Environment, email: string): Promise<UserRow | null> {
@@ -78,6 +78,7 @@ export class UserStore {
         const { affectedRows } = await on.change(`DELETE FROM \`${database}\`._users WHERE id = ?`, [id]);
         await on.change(`DELETE FROM \`${database}\`._sessions WHERE userId = ?`, [id]);
         await on.change(`UPDATE \`${database}\`._devices SET userId = NULL WHERE userId = ?`, [id]);
+        await on.change(`DELETE FROM \`${database}\`._follows WHERE kind = 'user' AND follower = ?`, [id]);
         return affectedRows > 0;
       } catch (error) {
         throw writeProblem(error, shapes.users, { id, values: {} });
@@ -92,6 +93,14 @@ export class UserStore {
       plan.values,
     );
     return cutPage(rows, plan, ground, (row, field) => row[field as keyof UserRow], presentUser);
+  }
+
+  async releaseDevice(environment: Environment, deviceId: string, userId: string, now: Date): Promise<void> {
+    await this.database.change(`UPDATE \`${environment.database}\`._devices SET userId = NULL, updatedAt = ? WHERE id = ? AND userId = ?`, [
+      now,
+      deviceId,
+      userId,
+    ]);
   }
 
   async insertSession(environment: Environment, row: SessionRow): Promise<void> {

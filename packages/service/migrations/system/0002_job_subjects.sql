@@ -1,0 +1,1 @@
+ALTER TABLE `jobs` ADD CONSTRAINT `jobs_subject` UNIQUE(`environmentId`,`kind`,`subject`);

@@ -1,0 +1,97 @@
+/** Bearer tokens for push networks: signed here (RFC 7519, ES256), or fetched by the JWT bearer grant (RFC 7523). */
+import { createPrivateKey, type KeyObject } from 'node:crypto';
+import type { JsonObject } from '@orchard/core';
+import type { CompiledMapping, MappedToken } from '@orchard/core/reach';
+import { SignJWT } from 'jose';
+import { type Dispatcher, request } from 'undici';
+import type { ServiceAccount } from './credentials.js';
+
+/** A token is made anew this long before it ends, or at the half of a short life. */
+const BEFORE_MS = 60_000;
+
+export interface BearerTokens {
+  /** The token to send now. @throws Error in words, when none is to be had */
+  current(): Promise<string>;
+  /** The network refused this one: the next call makes another. */
+  forget(token: string): void;
+}
+
+class Kept {
+  #kept: { token: string; until: number } | null = null;
+  #making: Promise<string> | null = null;
+
+  constructor(
+    private readonly now: () => number,
+    private readonly make: () => Promise<{ token: string; lifeMs: number }>,
+  ) {}
+
+  /** Callers at the same time share one token under way. */
+  current(): Promise<string> {
+    if (this.#kept && this.#kept.until > this.now()) return Promise.resolve(this.#kept.token);
+    this.#making ??= this.make()
+      .then(({ token, lifeMs }) => {
+        this.#kept = { token, until: this.now() + Math.max(lifeMs - BEFORE_MS, lifeMs / 2) };
+        return token;
+      })
+      .finally(() => {
+        this.#making = null;
+      });
+    return this.#making;
+  }
+
+  forget(token: string): void {
+    if (this.#kept?.token === token) this.#kept = null;
+  }
+}
+
+/** Tokens signed with an uploaded key; header and claims are the mapping's. */
+export function signedTokens(mapping: CompiledMapping, key: KeyObject, values: JsonObject, now: () => number): BearerTokens {
+  const { lifeS } = mapping.document.token as MappedToken;
+  return new Kept(now, async () => {
+    const issuedAtS = Math.floor(now() / 1000);
+    const { header, claims } = mapping.tokenParts({ ...values, token: { issuedAtS, expiresAtS: issuedAtS + lifeS } });
+    const token = await new SignJWT(claims).setProtectedHeader({ ...header, alg: 'ES256' }).sign(key);
+    return { token, lifeMs: lifeS * 1000 };
+  });
+}
+
+/** Tokens fetched from the network's token address. */
+export function exchangedTokens(
+  token: Extract<MappedToken, { by: 'exchanged' }>,
+  account: ServiceAccount,
+  dispatcher: Dispatcher,
+  now: () => number,
+): BearerTokens {
+  const key = createPrivateKey(account.privateKey);
+  const alg = key.asymmetricKeyType === 'ec' ? 'ES256' : 'RS256';
+  return new Kept(now, async () => {
+    const issuedAtS = Math.floor(now() / 1000);
+    // RFC 7523 section 3: iss, sub, aud and exp; section 2.1 is the grant.
+    const assertion = await new SignJWT(token.scope ? { scope: token.scope } : {})
+      .setProtectedHeader({ alg, typ: 'JWT', ...(account.keyId ? { kid: account.keyId } : {}) })
+      .setIssuer(account.account)
+      .setSubject(account.account)
+      .setAudience(account.tokenAddress)
+      .setIssuedAt(issuedAtS)
+      .setExpirationTime(issuedAtS + Math.min(token.lifeS, 3600))
+      .sign(key);
+    const reply = await request(account.tokenAddress, {
+      method: 'POST',
+      dispatcher,
+      headers: { 'content-type': 'application/x-www-form-urlencoded', accept: 'application/json' },
+      body: new URLSearchParams({ grant_type: 'urn:ietf:params:oauth:grant-type:jwt-bearer', assertion }).toString(),
+    });
+    const answer = (await reply.body.json().catch(() => ({}))) as {
+      access_token?: string;
+      expires_in?: number;
+      error?: string;
+      error_description?: string;
+    };
+    // RFC 6749 section 5.2.
+    if (reply.statusCode !== 200 || !answer.access_token)
+      throw new Error(
+        `${new URL(account.tokenAddress).host} gives no token: ${reply.statusCode} ${answer.error ?? ''} ${answer.error_description ?? ''}`.trim(),
+      );
+    return { token: answer.access_token, lifeMs: (answer.expires_in ?? token.lifeS) * 1000 };
+  });
+}

@@ -1,0 +1,178 @@
+/** Gateways that a mapping describes: push by certificate, push by token, and anything else over HTTP. */
+import type { JsonObject } from '@orchard/core';
+import { readRetryAfter } from '@orchard/core';
+import { type AnswerMeaning, type CompiledMapping, MissingValue, readPhoneNumber } from '@orchard/core/reach';
+import { type Agent, request } from 'undici';
+import type { BearerTokens } from './bearerTokens.js';
+import { Http2Pool, type HttpAnswer } from './http2Pool.js';
+import { type CheckStep, connectionWords, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
+
+export type MappedSetup = {
+  mapping: CompiledMapping;
+  /** What templates may name besides the message: client, gateway, credential. */
+  values: JsonObject;
+  /** PEM: client certificate and key, and the authority to trust. */
+  tls: { key?: string; cert?: string; ca?: string };
+  tokens: BearerTokens | null;
+  /** Authorization that stays the same, e.g. of an HTTP gateway. */
+  authorization: string | null;
+  agent: Agent;
+  /** Sender of a short message to a country. */
+  senderFor: ((country: string | null) => string) | null;
+  now: () => number;
+};
+
+const CONNECTIONS = 4;
+const ANSWER_WITHIN_MS = 15_000;
+
+export class MappedSender implements Sender {
+  readonly atOnce = 256;
+  readonly #pools = new Map<string, Http2Pool>();
+
+  constructor(private readonly setup: MappedSetup) {}
+
+  #valuesOf(message: OutgoingMessage): JsonObject {
+    const { notification, content, target, ttlS } = message;
+    const { values, senderFor } = this.setup;
+    const phone = senderFor ? readPhoneNumber(target.target) : null;
+    return {
+      ...values,
+      notification: {
+        ...(content as JsonObject),
+        badge: content.badge === '+1' ? target.badge + 1 : (content.badge ?? null),
+        dataText: content.data ? JSON.stringify(content.data) : null,
+        shows: !content.silent,
+        text: content.body ?? content.title ?? '',
+        id: notification.id,
+        priority: notification.urgency,
+        collapse: notification.replaces,
+        sentAt: notification.sentAt,
+        ttlS,
+        expiresAtS: Math.floor(notification.expiresAt / 1000),
+      },
+      device: { id: target.target, token: target.token, platform: target.platform, locale: target.locale, timeZone: target.timeZone },
+      delivery: { id: `${notification.id}.${target.target}` },
+      ...(phone && senderFor
+        ? {
+            phone: { number: phone.number, digits: phone.number.slice(1), country: phone.country },
+            gateway: { ...(values.gateway as JsonObject), sender: senderFor(phone.country) },
+          }
+        : {}),
+    };
+  }
+
+  sizeOf(message: OutgoingMessage): { bytes: number; mostBytes: number } {
+    const { body } = this.setup.mapping.render(this.#valuesOf(message), message.overlay);
+    return { bytes: Buffer.byteLength(body), mostBytes: this.setup.mapping.document.maxBytes };
+  }
+
+  async send(message: OutgoingMessage): Promise<Outcome> {
+    const { mapping } = this.setup;
+    try {
+      const { method, url, headers, body } = mapping.render(this.#valuesOf(message), message.overlay);
+      const bytes = Buffer.byteLength(body);
+      if (bytes > mapping.document.maxBytes)
+        return {
+          kind: 'refused',
+          answer: null,
+          reason: `The message takes ${bytes} bytes; the gateway takes ${mapping.document.maxBytes}.`,
+        };
+      return await this.#exchange(method, url, headers, body);
+    } catch (error) {
+      if (error instanceof MissingValue)
+        return { kind: 'refused', answer: null, reason: `The gateway mapping cannot be filled: ${error.message}` };
+      return { kind: 'later', answer: null, reason: `The network cannot be reached: ${connectionWords(error)}.`, afterMs: null };
+    }
+  }
+
+  /** One request; once more with a fresh token when the network refuses the one at hand. */
+  async #exchange(method: string, url: URL, headers: Record<string, string>, body: string): Promise<Outcome> {
+    const { mapping, tokens, authorization } = this.setup;
+    for (let again = false; ; again = true) {
+      const token = tokens ? await tokens.current() : null;
+      const identified = token ? { ...headers, authorization: `Bearer ${token}` } : authorization ? { ...headers, authorization } : headers;
+      const answer = await this.#request(method, url, identified, body);
+      const read = mapping.readAnswer(answer.status, answer.headers, answer.text);
+      if (read.is === 'credentials-refused' && tokens && token && !again) tokens.forget(token);
+      else return this.#outcome(read, answer);
+    }
+  }
+
+  #outcome(read: { is: AnswerMeaning; messageId: string | null; said: string | null }, answer: HttpAnswer): Outcome {
+    const said = read.said ?? (answer.status >= 300 ? answer.text.replace(/\s+/g, ' ').slice(0, 200) || null : null);
+    const base = { answer: answer.status, said, messageId: read.messageId };
+    const words = `The network answered ${answer.status}${said ? ` (${said.slice(0, 120)})` : ''}`;
+    switch (read.is) {
+      case 'accepted':
+        return { ...base, kind: 'accepted' };
+      case 'address-dead':
+        return { ...base, kind: 'gone', reason: `${words}: the device is not there any more.` };
+      case 'later':
+        return {
+          ...base,
+          kind: 'later',
+          reason: `${words}: to be tried again.`,
+          afterMs: readRetryAfter(answer.headers['retry-after'], this.setup.now()),
+        };
+      case 'credentials-refused':
+        // Somebody has to mend the gateway; what waits is not lost meanwhile.
+        return { ...base, kind: 'later', reason: `${words}: it refuses the gateway’s credential.`, afterMs: 60_000 };
+      case 'too-large':
+        return { ...base, kind: 'refused', reason: `${words}: the message is too large.` };
+      case 'refused':
+        return { ...base, kind: 'refused', reason: `${words}.` };
+    }
+  }
+
+  async #request(method: string, url: URL, headers: Record<string, string>, body: string): Promise<HttpAnswer> {
+    if (this.setup.mapping.document.protocol === 'h2')
+      return this.#pool(url.origin).request(method, url.pathname + url.search, headers, body);
+    const reply = await request(url, {
+      method: method as 'POST',
+      headers,
+      ...(body ? { body } : {}),
+      dispatcher: this.setup.agent,
+      headersTimeout: ANSWER_WITHIN_MS,
+      bodyTimeout: ANSWER_WITHIN_MS,
+    });
+    return { status: reply.statusCode, headers: reply.headers as HttpAnswer['headers'], text: (await reply.body.text()).slice(0, 4000) };
+  }
+
+  #pool(origin: string): Http2Pool {
+    let pool = this.#pools.get(origin);
+    if (!pool) {
+      pool = new Http2Pool(origin, { connections: CONNECTIONS, tls: this.setup.tls });
+      this.#pools.set(origin, pool);
+    }
+    return pool;
+  }
+
+  async check(): Promise<CheckStep[]> {
+    const { mapping, tokens, values } = this.setup;
+    const address = (values.gateway as { address: string }).address;
+    const steps: CheckStep[] = [];
+    const step = async (what: string, work: () => Promise<string>): Promise<boolean> => {
+      try {
+        steps.push({ what, ok: true, text: await work() });
+        return true;
+      } catch (error) {
+        steps.push({ what, ok: false, text: `${connectionWords(error)}.`.replace(/\.\.$/, '.') });
+        return false;
+      }
+    };
+    if (tokens && !(await step('token', async () => (await tokens.current(), 'A bearer token is at hand.')))) return steps;
+    await step('connection', async () => {
+      const { origin } = new URL(address);
+      if (mapping.document.protocol === 'h2') await this.#pool(origin).ping();
+      else await (await request(origin, { method: 'HEAD', dispatcher: this.setup.agent, headersTimeout: ANSWER_WITHIN_MS })).body.dump();
+      const how = this.setup.tls.cert ? 'took the client certificate' : 'answers';
+      return `${origin} ${how} over ${mapping.document.protocol === 'h2' ? 'HTTP/2' : 'HTTP/1.1'}.`;
+    });
+    return steps;
+  }
+
+  close(): void {
+    for (const pool of this.#pools.values()) pool.close();
+    void this.setup.agent.close();
+  }
+}

@@ -1,0 +1,111 @@
+/** The way out to an SMS centre over SMPP 3.4: several links, each with its window. */
+import { planSms, readPhoneNumber } from '@orchard/core/reach';
+import { readDelivery, STATUS, statusName, submitFields } from '@orchard/core/smpp';
+import type { IncomingSms, Receipt } from '@orchard/core/smpp';
+import type { CheckStep, OutgoingMessage, Outcome, Sender } from './sender.js';
+import { SmppLink, type SmppSettings } from './smppLink.js';
+
+/** What a centre brings is handed on; each resolves when it is stored. */
+export type SmsEvents = { receipt: (receipt: Receipt) => Promise<void>; message: (message: IncomingSms) => Promise<void> };
+
+const PATIENCE_MS = 1000;
+/** TS 23.040 section 9.2.3.24.1: parts that never become whole are let go after this time. */
+const PARTS_MS = 10 * 60_000;
+
+export class SmppSender implements Sender {
+  readonly atOnce: number;
+  readonly #links: SmppLink[];
+  #reference = 0;
+
+  constructor(
+    settings: SmppSettings,
+    password: string,
+    private readonly senderFor: (country: string | null) => string,
+    events: SmsEvents,
+    clock: { now: () => number; random: (bytes: number) => Buffer },
+  ) {
+    this.atOnce = settings.binds * settings.window * 2;
+    this.#reference = clock.random(1)[0] as number;
+    const join = new PartJoiner(clock.now);
+    const onDelivery = async (fields: Parameters<typeof readDelivery>[0]) => {
+      const read = readDelivery(fields);
+      if ('receipt' in read) return events.receipt(read.receipt);
+      const whole = join.add(read.message);
+      if (whole) await events.message(whole);
+    };
+    this.#links = Array.from({ length: settings.binds }, () => new SmppLink(settings, password, onDelivery, clock));
+    for (const link of this.#links) link.open();
+  }
+
+  sizeOf(): null {
+    return null;
+  }
+
+  /** Submits every segment; the message is accepted when all are. The id is that of the last, whose receipt closes it. */
+  async send({ content, target, ttlS }: OutgoingMessage): Promise<Outcome> {
+    const text = content.body ?? content.title ?? '';
+    const { number, country } = readPhoneNumber(target.target);
+    this.#reference = (this.#reference + 1) & 0xff;
+    const validMin = Math.max(1, Math.ceil(ttlS / 60));
+    const parts = submitFields({ from: this.senderFor(country), to: number, text, reference: this.#reference, validMin });
+    const link = this.#links.reduce((best, other) => (other.load < best.load ? other : best));
+    const { segments } = planSms(text);
+    try {
+      const answers = await Promise.all(parts.map((fields) => link.submit(fields)));
+      const refused = answers.find(({ status }) => status !== STATUS.ESME_ROK);
+      if (!refused) return { kind: 'accepted', answer: 0, messageId: String(answers.at(-1)?.fields.message_id ?? ''), segments };
+      return this.#refusal(link, refused.status);
+    } catch (error) {
+      return { kind: 'later', answer: null, reason: `The SMS centre cannot be used: ${(error as Error).message}.`, afterMs: null };
+    }
+  }
+
+  #refusal(link: SmppLink, status: number): Outcome {
+    const said = statusName(status);
+    const answer = Math.min(status, 32_767);
+    if (status === STATUS.ESME_RTHROTTLED || status === STATUS.ESME_RMSGQFUL) {
+      link.pause(PATIENCE_MS);
+      return { kind: 'later', answer, said, reason: `The SMS centre asks to go slower (${said}).`, afterMs: PATIENCE_MS };
+    }
+    if (status === STATUS.ESME_RSYSERR)
+      return { kind: 'later', answer, said, reason: `The SMS centre has a fault of its own (${said}).`, afterMs: null };
+    if (status === STATUS.ESME_RINVDSTADR)
+      return { kind: 'refused', answer, said, reason: `The SMS centre does not take the number (${said}).` };
+    if (status === STATUS.ESME_RINVSRCADR)
+      return { kind: 'refused', answer, said, reason: `The SMS centre does not take the sender (${said}).` };
+    return { kind: 'refused', answer, said, reason: `The SMS centre refuses the message (${said}).` };
+  }
+
+  get bound(): boolean {
+    return this.#links.some(({ state }) => state.bound);
+  }
+
+  async check(): Promise<CheckStep[]> {
+    const states = await Promise.all(this.#links.map((link) => link.settled(5000)));
+    return states.map((state, i) => ({ what: this.#links.length > 1 ? `bind ${i + 1}` : 'bind', ok: state.bound, text: state.text }));
+  }
+
+  close(): void {
+    for (const link of this.#links) link.close();
+  }
+}
+
+/** Puts the parts of long messages together again. */
+class PartJoiner {
+  readonly #open = new Map<string, { parts: (string | undefined)[]; since: number }>();
+
+  constructor(private readonly now: () => number) {}
+
+  add(message: IncomingSms): IncomingSms | null {
+    const { part } = message;
+    if (!part) return message;
+    for (const [name, { since }] of this.#open) if (since < this.now() - PARTS_MS) this.#open.delete(name);
+    const name = `${message.from} ${message.to} ${part.reference} ${part.of}`;
+    const open = this.#open.get(name) ?? { parts: Array.from<string | undefined>({ length: part.of }), since: this.now() };
+    open.parts[part.number - 1] = message.text;
+    this.#open.set(name, open);
+    if (open.parts.some((text) => text === undefined)) return null;
+    this.#open.delete(name);
+    return { ...message, text: open.parts.join(''), part: null };
+  }
+}

@@ -1,0 +1,147 @@
+/** Whom a notification would reach, whom not and why, and how large it would be. */
+import type { Audience, AudiencePreview, Way } from '@orchard/contract';
+import { Problem } from '@orchard/contract';
+import { type ContentSet, planSms, readPhoneNumber } from '@orchard/core/reach';
+import { gatewaySql, pushWaysOf, whySql } from '../devices/reach.js';
+import type { Environment } from '../http/call.js';
+import type { Parts } from '../parts.js';
+import { demandPhone } from '../sms/numbers.js';
+import { deviceCondition, userCondition } from './audience.js';
+import { largestAt } from './composing.js';
+
+type Group = { platform: string; gateway: string | null; why: string | null; count: number };
+
+/** Counts an audience in one pass over its devices or users. */
+export async function previewAudience(
+  parts: Parts,
+  environment: Environment,
+  way: Way,
+  audience: Audience,
+  content: ContentSet,
+): Promise<AudiencePreview> {
+  const groups =
+    way === 'push'
+      ? await countDevices(parts, environment, audience, content.silent ?? false)
+      : await countUsers(parts, environment, way, audience);
+  const total = groups.reduce((sum, { count }) => sum + count, 0);
+  const reachable = groups.filter(({ why }) => !why);
+  return {
+    total,
+    reachable: reachable.reduce((sum, { count }) => sum + count, 0),
+    platforms: reachable
+      .map(({ platform, gateway, count }) => ({ platform, gateway: gateway ?? '', count }))
+      .sort((a, b) => b.count - a.count),
+    unreachable: groups
+      .filter(({ why }) => why)
+      .map(({ platform, why, count }) => ({ platform, reason: why as string, count }))
+      .sort((a, b) => b.count - a.count),
+    sizes:
+      way === 'push' ? await sizesOf(parts, environment, content, [...new Set(reachable.map(({ gateway }) => gateway as string))]) : [],
+    sms: way === 'sms' ? await costOf(parts, environment, audience, content) : null,
+  };
+}
+
+async function countDevices(parts: Parts, environment: Environment, audience: Audience, silent: boolean): Promise<Group[]> {
+  const condition = deviceCondition(environment, audience, parts);
+  const ways = pushWaysOf(await parts.gateways.rows(environment.id));
+  const rows = await parts.database.runRows<Group>(
+    `SELECT v.platform, ${gatewaySql(ways)} AS gateway, ${whySql(ways, silent)} AS why, COUNT(*) AS count FROM \`${environment.database}\`._devices v WHERE ${condition.sql} GROUP BY 1, 2, 3`,
+    condition.values,
+  );
+  return rows.map((row) => ({ ...row, count: Number(row.count) }));
+}
+
+async function countUsers(parts: Parts, environment: Environment, way: 'sms' | 'mail', audience: Audience): Promise<Group[]> {
+  const listed = audience.phones ?? audience.addresses;
+  const gateway = (await parts.gateways.openFor(environment.id, way))?.row.name ?? null;
+  const address = way === 'sms' ? 'u.phone' : 'u.email';
+  const noGateway = gateway ? '' : `WHEN TRUE THEN 'There is no gateway for ${way === 'sms' ? 'SMS' : 'mail'}.'`;
+  if (listed) {
+    const targets = [
+      ...new Set(listed.map((text, i) => (way === 'sms' ? demandPhone(text, `body.audience.phones.${i}`).number : text.toLowerCase()))),
+    ];
+    const [out] = await parts.database.runRows<{ count: number }>(
+      `SELECT COUNT(*) AS count FROM \`${environment.database}\`._optOuts WHERE way = ? AND state = 'out' AND address IN (?)`,
+      [way, targets],
+    );
+    const asked = Number(out?.count ?? 0);
+    const groups = [
+      {
+        platform: way,
+        gateway,
+        why: gateway ? null : `There is no gateway for ${way === 'sms' ? 'SMS' : 'mail'}.`,
+        count: targets.length - asked,
+      },
+    ];
+    return asked ? [...groups, { platform: way, gateway, why: 'The recipient asked for no messages.', count: asked }] : groups;
+  }
+  const condition = userCondition(environment, audience, parts);
+  const rows = await parts.database.runRows<{ why: string | null; count: number }>(
+    `SELECT CASE WHEN ${address} IS NULL THEN 'The user has no ${way === 'sms' ? 'phone number' : 'mail address'}.'
+       WHEN EXISTS (SELECT 1 FROM \`${environment.database}\`._optOuts o WHERE o.way = '${way}' AND o.address = ${address} AND o.state = 'out') THEN 'The recipient asked for no messages.' ${noGateway} END AS why,
+       COUNT(DISTINCT COALESCE(${address}, u.id)) AS count FROM \`${environment.database}\`._users u WHERE ${condition.sql} GROUP BY 1`,
+    condition.values,
+  );
+  return rows.map(({ why, count }) => ({ platform: way, gateway, why, count: Number(count) }));
+}
+
+async function sizesOf(parts: Parts, environment: Environment, content: ContentSet, gateways: string[]): Promise<AudiencePreview['sizes']> {
+  const sizes: AudiencePreview['sizes'] = [];
+  const notification = {
+    id: '00000000-0000-7000-8000-000000000000',
+    sentAt: new Date(parts.now()).toISOString(),
+    urgency: 'normal',
+    replaces: null,
+    expiresAt: parts.now(),
+  };
+  for (const name of gateways) {
+    const opened = await parts.gateways.open(environment.id, name);
+    const size = opened && largestAt(opened.sender, content, notification, content.overlays?.[name]);
+    if (size) sizes.push({ gateway: name, ...size });
+  }
+  return sizes;
+}
+
+/** Refuses what is too large for a gateway that the audience uses. @throws {Problem} message-too-large */
+export async function demandSizes(parts: Parts, environment: Environment, audience: Audience, content: ContentSet): Promise<void> {
+  const rows = await parts.gateways.rows(environment.id);
+  const names = rows.filter(({ kind }) => ['web-push', 'certificate', 'token'].includes(kind)).map(({ name }) => name);
+  const over = (await sizesOf(parts, environment, content, names)).filter(({ bytes, mostBytes }) => bytes > mostBytes);
+  if (over.length === 0) return;
+  const used = new Set((await countDevices(parts, environment, audience, content.silent ?? false)).map(({ gateway }) => gateway));
+  const refused = over.find(({ gateway }) => used.has(gateway));
+  if (!refused) return;
+  throw new Problem(
+    'message-too-large',
+    `The notification takes ${refused.bytes} bytes at gateway ${refused.gateway}, which takes ${refused.mostBytes}. Shorten body or data${content.locales || content.platforms ? ' in its largest variant' : ''}.`,
+  );
+}
+
+/** What an SMS to an audience costs, by the countries of its numbers. Numbers that begin alike are counted together. */
+async function costOf(parts: Parts, environment: Environment, audience: Audience, content: ContentSet): Promise<AudiencePreview['sms']> {
+  const { segments } = planSms(content.body ?? '');
+  const { prices, currency } = await parts.messaging.read(environment);
+  const condition = audience.phones ? null : userCondition(environment, audience, parts);
+  const groups = condition
+    ? await parts.database.runRows<{ sample: string; count: number }>(
+        `SELECT MIN(u.phone) AS sample, COUNT(DISTINCT u.phone) AS count FROM \`${environment.database}\`._users u WHERE u.phone IS NOT NULL AND ${condition.sql} GROUP BY LEFT(u.phone, 8)`,
+        condition.values,
+      )
+    : (audience.phones ?? []).map((sample) => ({ sample, count: 1 }));
+  let cost = 0;
+  let messages = 0;
+  const unpriced = new Set<string>();
+  for (const { sample, count } of groups) {
+    const country = readPhoneNumber(sample).country ?? '';
+    messages += Number(count);
+    if (prices[country] === undefined) unpriced.add(country || 'no country');
+    else cost += (prices[country] as number) * Number(count) * segments;
+  }
+  return {
+    segments,
+    messages,
+    cost: Object.keys(prices).length ? Math.round(cost * 10_000) / 10_000 : null,
+    currency,
+    unpriced: [...unpriced].sort(),
+  };
+}
