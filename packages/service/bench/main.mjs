@@ -1,38 +1,48 @@
 // Reads, lists, creates and notifications of the service against bare code, on one database, in one run.
 import { fork } from 'node:child_process';
-import { createECDH, randomBytes } from 'node:crypto';
 import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { parseArgs } from 'node:util';
 import { createHttpClient, operations, SCOPES } from '@orchard/contract';
-import { encryptMessage, generateSigningKey, signingKeyFrom, vapidHeader } from '@orchard/core/push';
 import { Agent, request } from 'undici';
 import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } from './collections.mjs';
-import { compare, median, rate } from './measure.mjs';
+import { compare } from './measure.mjs';
+import { messages } from './messages.mjs';
 
 const { values } = parseArgs({
   options: {
     rounds: { type: 'string', default: '7' },
     count: { type: 'string', default: '3000' },
-    devices: { type: 'string', default: '3000' },
+    devices: { type: 'string', default: '100000' },
+    sms: { type: 'string', default: '20000' },
+    audience: { type: 'string', default: '1000000' },
     places: { type: 'string', default: '1000000' },
     rows: { type: 'string', default: '100000' },
     only: { type: 'string', default: '' },
   },
 });
-const [rounds, count, deviceCount, placeCount, rowCount] = [values.rounds, values.count, values.devices, values.places, values.rows].map(
-  Number,
-);
-/** `--only calls|collections|messages` runs a part. */
-const wanted = (part) => !values.only || values.only.split(',').includes(part);
+const [rounds, count, deviceCount, smsCount, audienceCount, placeCount, rowCount] = [
+  values.rounds,
+  values.count,
+  values.devices,
+  values.sms,
+  values.audience,
+  values.places,
+  values.rows,
+].map(Number);
+/** `--only calls,collections,messages` runs parts; of messages also `web-push`, `token-push`, `sms`, `audience` alone. */
+const wanted = (...parts) => !values.only || parts.some((part) => values.only.split(',').includes(part));
 const WIDTH = 32;
 const AIMS = {
   'read by id': 0.65,
   'list of 20, filtered': 0.65,
   create: 0.55,
-  notifications: 0.4,
+  'web push': 0.5,
+  'push by token, HTTP/2': 0.5,
+  'SMS over SMPP': 0.7,
+  'audience preview': 0.7,
   'batch of 1,000 creates': 0.5,
   'radius, 50 hits': 0.7,
   'deep page': 0.83,
@@ -140,7 +150,25 @@ async function main() {
   if (wanted('calls')) Object.assign(results, await calls({ service, bare, send, headers, withBody, pick, body, bunks }));
   if (wanted('collections'))
     Object.assign(results, await collections({ service, bare, send, headers, keyed, place, mysql, environment, table }));
-  if (wanted('messages')) results.notifications = await notifications(service, simulators, place, send, agent);
+  if (wanted('messages', 'web-push', 'token-push', 'sms', 'audience'))
+    Object.assign(
+      results,
+      await messages({
+        service,
+        simulators,
+        child: children[0],
+        place,
+        send,
+        mysql,
+        database: `orchard_${environment.id}`,
+        deviceCount,
+        smsCount,
+        audienceCount,
+        rounds,
+        residentMb,
+        wanted,
+      }),
+    );
   report(results, before, residentMb(service.pid));
   await mysql.end();
 }
@@ -209,106 +237,6 @@ async function collections({ service, bare, send, headers, keyed, place, mysql, 
     note: `page ${deep.depth.toLocaleString('en-GB')} of 50 beside the first one; no slower than 1.2 times is 0.83`,
   };
   return results;
-}
-
-/** Registers devices, then sends to all of them; beside it the same client posts, encrypted one by one, without a database. */
-async function notifications(service, simulators, place, send, agent) {
-  const { applicationServerKey } = await createHttpClient({ address: service.address, headers: () => ({ 'orchard-key': place.key }) }).call(
-    operations.devices.pushKey,
-    {},
-  );
-  const auth = randomBytes(16);
-  const p256dh = createECDH('prime256v1').generateKeys();
-  const subscribe = async (vapid) =>
-    /<([^>]+)>/.exec(
-      (await request(`${simulators.address}/subscriptions`, { dispatcher: agent, method: 'POST', body: JSON.stringify({ vapid }) })).headers
-        .link,
-    )[1];
-  await rate(
-    async (i) => {
-      const subscription = {
-        endpoint: await subscribe(applicationServerKey),
-        keys: { p256dh: p256dh.toString('base64url'), auth: auth.toString('base64url') },
-      };
-      const device = {
-        platform: 'android',
-        appVersion: '1',
-        os: 'Android 16',
-        locale: 'nb-NO',
-        timeZone: 'Europe/Oslo',
-        permission: 'granted',
-        subscription,
-      };
-      const status = await request(`${service.address}/app/v1/devices/bench-device-${i}`, {
-        dispatcher: agent,
-        method: 'PUT',
-        headers: { 'orchard-key': place.key, 'content-type': 'application/json' },
-        body: JSON.stringify(device),
-      });
-      await status.body.dump();
-      if (status.statusCode !== 201) throw new Error(`A device was answered ${status.statusCode}.`);
-    },
-    deviceCount,
-    16,
-  );
-  const key = signingKeyFrom(generateSigningKey());
-  const authorization = vapidHeader(key, { aud: simulators.address, exp: Math.floor(Date.now() / 1000) + 3600 });
-  const endpoints = [];
-  await rate(async () => endpoints.push(await subscribe(key.publicKey)), deviceCount, 16);
-  const message = Buffer.from(
-    JSON.stringify({ notification: 'x'.repeat(36), sentAt: new Date().toISOString(), title: 'Ridge closed', body: 'Storm from noon.' }),
-  );
-  const pushAgent = new Agent({ connections: 64, pipelining: 1 });
-  const post = async (i, encrypted) => {
-    const reply = await request(endpoints[i % endpoints.length], {
-      dispatcher: pushAgent,
-      method: 'POST',
-      headers: { authorization, ttl: '86400', urgency: 'normal', 'content-encoding': 'aes128gcm' },
-      body: encrypted,
-    });
-    await reply.body.dump();
-    if (reply.statusCode !== 201) throw new Error(`The network answered ${reply.statusCode}.`);
-  };
-  const once = encryptMessage(message, { p256dh, auth }, { salt: randomBytes(16) });
-  const bareOnly = () => rate((i) => post(i, once), deviceCount, 64);
-  const bareEncrypting = () => rate((i) => post(i, encryptMessage(message, { p256dh, auth }, { salt: randomBytes(16) })), deviceCount, 64);
-  const ours = async () => {
-    const started = process.hrtime.bigint();
-    const serverHeaders = { 'orchard-key': place.serverKey, 'content-type': 'application/json' };
-    const { id } = JSON.parse(
-      await send(
-        {
-          url: `${service.address}/app/v1/notifications`,
-          method: 'POST',
-          headers: serverHeaders,
-          body: JSON.stringify({ title: 'Ridge closed', body: 'Storm from noon.', audience: { everyone: true } }),
-        },
-        202,
-      ),
-    );
-    for (;;) {
-      const { deliveries } = JSON.parse(await send({ url: `${service.address}/app/v1/notifications/${id}`, headers: serverHeaders }, 200));
-      if (deliveries.queued === 0) {
-        if (deliveries.sent !== deviceCount) throw new Error(`Only ${deliveries.sent} of ${deviceCount} went out.`);
-        return deviceCount / (Number(process.hrtime.bigint() - started) / 1e9);
-      }
-      await new Promise((resolve) => setTimeout(resolve, 25));
-    }
-  };
-  const all = [];
-  await ours();
-  await bareOnly();
-  for (let round = 0; round < rounds; round++) all.push({ bare: await bareOnly(), encrypting: await bareEncrypting(), ours: await ours() });
-  await pushAgent.close();
-  const ratios = all.map((one) => one.ours / one.encrypting).sort((a, b) => a - b);
-  const note = `beside the same client posting one ready body over and over: ${median(all.map((one) => one.ours / one.bare)).toFixed(2)}, ${Math.round(median(all.map((one) => one.bare)))} a second`;
-  return {
-    ratio: median(ratios),
-    ours: median(all.map((one) => one.ours)),
-    bare: median(all.map((one) => one.encrypting)),
-    spread: ratios,
-    note,
-  };
 }
 
 function report(results, before, after) {

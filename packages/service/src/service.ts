@@ -42,7 +42,9 @@ import { memberRoutes } from './members/routes.js';
 import { MessagingSettings } from './messaging/settings.js';
 import { Notices } from './notices/notices.js';
 import { noticeRoutes } from './notices/routes.js';
+import { finishLeftBehind } from './notifications/life.js';
 import { notificationRoutes } from './notifications/routes.js';
+import { NotificationStore } from './notifications/store.js';
 import type { Parts } from './parts.js';
 import { Metrics } from './telemetry/metrics.js';
 import { keepPartitions } from './telemetry/partitions.js';
@@ -56,6 +58,8 @@ import { userRoutes } from './users/routes.js';
 
 const HOUR_MS = 3_600_000;
 const GRACE_MS = 10_000;
+/** How often what an ended instance left behind is looked for. */
+const SWEEP_MS = 20_000;
 /** How often the links to SMS centres are looked after. */
 const LINKS_MS = 3_000;
 
@@ -112,6 +116,10 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   parts.queryLog.start();
   parts.jobs.start();
   const tending = setInterval(() => void tend(parts), HOUR_MS);
+  const sweeping = setInterval(
+    () => void sweep(parts).catch((error) => isDatabaseAway(error) || log.error({ err: error }, 'notifications could not be looked after')),
+    SWEEP_MS,
+  );
   const linking = setInterval(
     () => void parts.gateways.keepLinks().catch((error) => isDatabaseAway(error) || log.error({ err: error }, 'links to SMS centres')),
     LINKS_MS,
@@ -130,6 +138,7 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
       clearInterval(tending);
       clearInterval(noting);
       clearInterval(linking);
+      clearInterval(sweeping);
       await stopServing(http, parts);
       await parts.jobs.stop();
       parts.gateways.close();
@@ -271,6 +280,11 @@ async function tend(parts: Parts): Promise<void> {
   } catch (error) {
     if (!isDatabaseAway(error)) throw error;
   }
+}
+
+async function sweep(parts: Parts): Promise<void> {
+  const store = new NotificationStore(parts.database);
+  for (const environment of await parts.directory.allEnvironments()) await finishLeftBehind(parts, store, environment);
 }
 
 /** No new connections, streams end, running requests have a while to finish. */

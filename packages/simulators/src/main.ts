@@ -7,10 +7,33 @@ const running = await startSimulators({
   port: Number(ORCHARD_SIMULATORS_PORT),
   ...(ORCHARD_SIMULATORS_STATE ? { stateFile: ORCHARD_SIMULATORS_STATE } : {}),
 });
-process.send?.({ address: running.address });
-process.on('message', async ({ backend, kinds }: { backend: Backend; kinds: HandsetKind[] }) => {
-  await running.connect(backend, kinds);
-  process.send?.({ connected: true });
+const { cairn, tarn, sms, mail, authority, network } = running;
+process.send?.({
+  address: running.address,
+  cairn: cairn.address,
+  tarn: tarn.address,
+  smpp: sms.port,
+  heron: sms.httpAddress,
+  heronToken: sms.httpToken,
+  smtp: mail.port,
+  authority: authority.certificate,
+});
+type Order =
+  | { backend: Backend; kinds: HandsetKind[] }
+  /** Many phones nobody looks at, for measurements. */
+  | { phones: number; at: 'web'; key: string }
+  | { phones: number; at: 'tarn'; project: string }
+  | { count: true };
+process.on('message', async (order: Order) => {
+  if ('backend' in order) {
+    await running.connect(order.backend, order.kinds);
+    process.send?.({ connected: true });
+  } else if ('count' in order)
+    process.send?.({ web: network.accepted, cairn: cairn.accepted, tarn: tarn.accepted, sms: sms.accepted, mail: mail.accepted });
+  else {
+    const make = () => (order.at === 'web' ? network.subscribe(order.key).id : tarn.register(order.project));
+    process.send?.({ made: Array.from({ length: order.phones }, make) });
+  }
 });
 
 let stopping = false;

@@ -10,7 +10,7 @@ export type Text = { from: string; to: string; text: string; at: string };
 type Link = { socket: Socket; systemId: string | null; sequence: number; waiting: Map<number, () => void> };
 type Account = { password: string; mostBinds: number };
 const RECEIPT_AFTER_MS = 20;
-const WINDOW = 200;
+const WINDOW = 500;
 
 export class SmsCentre {
   readonly faults = new Faults();
@@ -106,6 +106,8 @@ export class SmsCentre {
       const settle = link.waiting.get(pdu.sequence);
       link.waiting.delete(pdu.sequence);
       if (pdu.status === STATUS.ESME_ROK) settle?.();
+      const next = this.#undelivered.shift();
+      if (next) this.#bring(next);
       return;
     }
     switch (pdu.command) {
@@ -189,20 +191,15 @@ export class SmsCentre {
   #bring(fields: Fields): void {
     const bound = [...this.#links].filter(({ systemId, waiting }) => systemId && waiting.size < WINDOW);
     const link = bound[Math.floor(Math.random() * bound.length)];
-    if (!link) {
-      const isBound = [...this.#links].some(({ systemId }) => systemId);
-      if (isBound) setTimeout(() => this.#bring(fields), 5).unref();
-      else this.#undelivered.push(fields);
-      return;
-    }
-    link.sequence++;
+    if (!link) return void this.#undelivered.push(fields);
+    const sequence = ++link.sequence;
     const again = setTimeout(() => {
-      link.waiting.delete(link.sequence);
+      link.waiting.delete(sequence);
       this.#bring(fields);
     }, 20_000);
     again.unref();
-    link.waiting.set(link.sequence, () => clearTimeout(again));
-    link.socket.write(encodePdu({ command: 'deliver_sm', response: false, status: 0, sequence: link.sequence, fields }));
+    link.waiting.set(sequence, () => clearTimeout(again));
+    link.socket.write(encodePdu({ command: 'deliver_sm', response: false, status: 0, sequence, fields }));
   }
 
   async stop(): Promise<void> {

@@ -21,12 +21,11 @@ const LENGTHS: Record<string, string> = {
  */
 export function readPhoneNumber(text: string, country?: string): PhoneNumber {
   const given = text.trim();
-  const fault = validatePhoneNumberLength(given, country as CountryCode | undefined);
-  const number = fault ? undefined : parsePhoneNumberFromString(given, country as CountryCode | undefined);
-  if (!number?.isPossible())
-    throw new PhoneNumberError(
-      `\`${given.slice(0, 40)}\` ${LENGTHS[fault ?? 'NOT_A_NUMBER']}. Write it as +<calling code><number>, such as +12025550142.`,
-    );
+  const number = parsePhoneNumberFromString(given, country as CountryCode | undefined);
+  if (!number?.isPossible()) {
+    const fault = validatePhoneNumberLength(given, country as CountryCode | undefined) ?? 'NOT_A_NUMBER';
+    throw new PhoneNumberError(`\`${given.slice(0, 40)}\` ${LENGTHS[fault]}. Write it as +<calling code><number>, such as +12025550142.`);
+  }
   // Where countries share a calling code and the number tells no more, the first of them is the main one.
   return { number: number.number, country: number.country ?? number.getPossibleCountries()[0] ?? null };
 }

@@ -43,11 +43,20 @@ export type OutgoingSms = {
   validMin?: number | undefined;
 };
 
+type Encoded = { text: string; encoding: 'gsm7' | 'ucs2'; parts: Uint8Array[] };
+let latest: Encoded = { text: '', encoding: 'gsm7', parts: [new Uint8Array()] };
+/** Many messages in a row say the same, so the latest text is kept as octets. */
+function encoded(text: string): Encoded {
+  if (latest.text === text) return latest;
+  const { encoding, parts } = segmentsOf(text);
+  latest = { text, encoding, parts: parts.map((part) => encodeSms(part, encoding)) };
+  return latest;
+}
+
 /** The fields of one submit_sm for each segment. The receipt is asked for with each. */
 export function submitFields({ from, to, text, reference, validMin }: OutgoingSms): Fields[] {
-  const { encoding, parts } = segmentsOf(text);
-  return parts.map((part, i) => {
-    const octets = encodeSms(part, encoding);
+  const { encoding, parts } = encoded(text);
+  return parts.map((octets, i) => {
     // 3GPP TS 23.040 section 9.2.3.24.1: concatenated short messages, eight-bit reference.
     const header = parts.length > 1 ? Uint8Array.from([5, 0, 3, reference & 0xff, parts.length, i + 1]) : new Uint8Array();
     return {
@@ -57,7 +66,7 @@ export function submitFields({ from, to, text, reference, validMin }: OutgoingSm
       registered_delivery: 1,
       data_coding: DATA_CODING[encoding],
       ...(validMin === undefined ? {} : { validity_period: relativeTime(validMin) }),
-      short_message: Buffer.concat([header, octets]),
+      short_message: header.length ? Buffer.concat([header, octets]) : octets,
     };
   });
 }

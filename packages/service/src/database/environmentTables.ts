@@ -229,8 +229,10 @@ function define(table: typeof mysqlTable) {
       slices: int('slices').notNull().default(1),
       /** With a pace: when the next message may go, in milliseconds since 1970. */
       paceAt: bigint('paceAt', { mode: 'number' }).notNull().default(0),
+      /** When a delivery of it last changed, to about a second. */
+      changedAt: instant('changedAt'),
     },
-    (t) => [index('notifications_state').on(t.state)],
+    (t) => [index('notifications_state').on(t.state), index('notifications_changed').on(t.changedAt)],
   );
 
   const deliveries = table(
@@ -261,10 +263,11 @@ function define(table: typeof mysqlTable) {
     },
     (t) => [
       primaryKey({ columns: [t.notificationId, t.target] }),
-      index('deliveries_due').on(t.notificationId, t.state, t.slice, t.nextAttemptAt),
-      index('deliveries_target').on(t.target, t.updatedAt),
+      // Only what is queued has a next attempt.
+      index('deliveries_due').on(t.notificationId, t.slice, t.nextAttemptAt),
+      // Notifications have ids in order of time, so that this is also the order in which a target was sent them.
+      index('deliveries_target').on(t.target, t.notificationId),
       index('deliveries_message').on(t.messageId),
-      index('deliveries_changed').on(t.updatedAt),
     ],
   );
 

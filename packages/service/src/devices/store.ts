@@ -120,7 +120,12 @@ export class DeviceStore {
       ['state', { sql: 'd.state', kind: 'text' }],
       ['updatedAt', { sql: 'd.updatedAt', kind: 'time' }],
     ]);
-    const plan = planList(columns, { ...request, sort: request.sort || '-updatedAt' }, { field: 'notification', descending: true }, ground);
+    const plan = planList(
+      columns,
+      { ...request, sort: request.sort || '-notification' },
+      { field: 'notification', descending: true },
+      ground,
+    );
     const rows = await this.parts.database.rows<Record<string, Date | string | null>>(
       `SELECT d.notificationId AS notification, JSON_VALUE(n.content, '$.title') AS title, d.state, d.reason, d.gateway, d.sentAt, d.receivedAt, d.openedAt, d.updatedAt
        FROM \`${environment.database}\`._deliveries d JOIN \`${environment.database}\`._notifications n ON n.id = d.notificationId

@@ -1,7 +1,7 @@
 /** The gateways of each environment as senders, kept open while their rows stay as they are. */
 import { createPrivateKey } from 'node:crypto';
 import type { JsonObject } from '@orchard/core';
-import { CompiledMapping, type GatewayMapping } from '@orchard/core/reach';
+import { CompiledMapping, type GatewayMapping, readPhoneNumber } from '@orchard/core/reach';
 import { eq } from 'drizzle-orm';
 import { Agent } from 'undici';
 import { seal, unseal } from '../access/secrets.js';
@@ -178,7 +178,9 @@ export class GatewayDirectory {
 const authorizationOf = (user: string | undefined, password: string) =>
   user ? `Basic ${Buffer.from(`${user}:${password}`).toString('base64')}` : `Bearer ${password}`;
 
-function senderChoice(settings: JsonObject): (country: string | null) => string {
+/** The sender for a number; its country is looked up only where some country has a sender of its own. */
+function senderChoice(settings: JsonObject): (number: string) => string {
   const { sender, senders = {} } = settings as { sender: string; senders?: Record<string, string> };
-  return (country) => (country && senders[country]) || sender;
+  if (Object.keys(senders).length === 0) return () => sender;
+  return (number) => senders[readPhoneNumber(number).country ?? ''] ?? sender;
 }

@@ -17,8 +17,8 @@ export type MappedSetup = {
   /** Authorization that stays the same, e.g. of an HTTP gateway. */
   authorization: string | null;
   agent: Agent;
-  /** Sender of a short message to a country. */
-  senderFor: ((country: string | null) => string) | null;
+  /** Sender of a short message to a number. */
+  senderFor: ((number: string) => string) | null;
   now: () => number;
 };
 
@@ -39,7 +39,7 @@ export class MappedSender implements Sender {
       ...values,
       notification: {
         ...(content as JsonObject),
-        badge: content.badge === '+1' ? target.badge + 1 : (content.badge ?? null),
+        badge: content.badge === '+1' ? (target.badge ?? 0) + 1 : (content.badge ?? null),
         dataText: content.data ? JSON.stringify(content.data) : null,
         shows: !content.silent,
         text: content.body ?? content.title ?? '',
@@ -55,7 +55,7 @@ export class MappedSender implements Sender {
       ...(phone && senderFor
         ? {
             phone: { number: phone.number, digits: phone.number.slice(1), country: phone.country },
-            gateway: { ...(values.gateway as JsonObject), sender: senderFor(phone.country) },
+            gateway: { ...(values.gateway as JsonObject), sender: senderFor(phone.number) },
           }
         : {}),
     };

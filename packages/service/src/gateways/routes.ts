@@ -101,7 +101,8 @@ export function gatewayRoutes(parts: Parts): Route[] {
            SELECT ${gatewaySql(ways)} AS gateway, permission FROM \`${environment.database}\`._devices v WHERE retiredAt IS NULL) AS led WHERE gateway IS NOT NULL GROUP BY gateway`,
       ),
       parts.database.rows<{ gateway: string; state: string; count: number; at: Date }>(
-        `SELECT gateway, state, COUNT(*) AS count, MAX(updatedAt) AS at FROM \`${environment.database}\`._deliveries WHERE updatedAt > ? AND gateway IS NOT NULL GROUP BY gateway, state`,
+        `SELECT d.gateway, d.state, COUNT(*) AS count, MAX(d.updatedAt) AS at FROM \`${environment.database}\`._notifications n JOIN \`${environment.database}\`._deliveries d ON d.notificationId = n.id
+         WHERE n.changedAt > ? AND d.updatedAt > n.changedAt - INTERVAL 1 DAY AND d.gateway IS NOT NULL GROUP BY d.gateway, d.state`,
         [new Date(parts.now() - DAY_MS)],
       ),
     ]);

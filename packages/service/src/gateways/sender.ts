@@ -6,7 +6,6 @@ import type { NotificationContent } from '@orchard/core/reach';
 export type Target = {
   /** Device's id, phone number or mail address. */
   target: string;
-  userId: string | null;
   endpoint: string | null;
   p256dh: string | null;
   auth: string | null;
@@ -16,7 +15,7 @@ export type Target = {
   locale: string;
   timeZone: string;
   /** The number on the app's icon, as far as it is known. */
-  badge: number;
+  badge: number | null;
 };
 /** One message that is ready: templates filled, content chosen. */
 export type OutgoingMessage = {

@@ -1,5 +1,4 @@
 /** The way out to an SMS centre over SMPP 3.4: several links, each with its window. */
-import { planSms, readPhoneNumber } from '@orchard/core/reach';
 import { readDelivery, STATUS, statusName, submitFields } from '@orchard/core/smpp';
 import type { IncomingSms, Receipt } from '@orchard/core/smpp';
 import type { CheckStep, OutgoingMessage, Outcome, Sender } from './sender.js';
@@ -20,7 +19,7 @@ export class SmppSender implements Sender {
   constructor(
     settings: SmppSettings,
     password: string,
-    private readonly senderFor: (country: string | null) => string,
+    private readonly senderFor: (number: string) => string,
     events: SmsEvents,
     clock: { now: () => number; random: (bytes: number) => Buffer },
   ) {
@@ -44,12 +43,12 @@ export class SmppSender implements Sender {
   /** Submits every segment; the message is accepted when all are. The id is that of the last, whose receipt closes it. */
   async send({ content, target, ttlS }: OutgoingMessage): Promise<Outcome> {
     const text = content.body ?? content.title ?? '';
-    const { number, country } = readPhoneNumber(target.target);
+    const number = target.target;
     this.#reference = (this.#reference + 1) & 0xff;
     const validMin = Math.max(1, Math.ceil(ttlS / 60));
-    const parts = submitFields({ from: this.senderFor(country), to: number, text, reference: this.#reference, validMin });
+    const parts = submitFields({ from: this.senderFor(number), to: number, text, reference: this.#reference, validMin });
     const link = this.#links.reduce((best, other) => (other.load < best.load ? other : best));
-    const { segments } = planSms(text);
+    const segments = parts.length;
     try {
       const answers = await Promise.all(parts.map((fields) => link.submit(fields)));
       const refused = answers.find(({ status }) => status !== STATUS.ESME_ROK);

@@ -124,8 +124,15 @@ export class SmppLink {
     this.#request('enquire_link', {}).catch(() => this.#socket?.destroy(new Error('the centre does not answer enquire_link')));
   }
 
+  /** What is written in one turn goes out together. */
   #write(pdu: Pdu): void {
-    this.#socket?.write(encodePdu(pdu));
+    const socket = this.#socket;
+    if (!socket) return;
+    if (socket.writableCorked === 0) {
+      socket.cork();
+      setImmediate(() => socket.uncork());
+    }
+    socket.write(encodePdu(pdu));
   }
 
   #request(command: Pdu['command'], fields: Fields): Promise<Pdu> {

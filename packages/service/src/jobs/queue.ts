@@ -7,8 +7,8 @@ import type { Logger } from 'pino';
 import { type Database, isDatabaseAway } from '../database/connection.js';
 
 export type Job = { id: string; kind: string; environmentId: string; subject: string; runAt: Date };
-/** Works on a job. @returns null when it is done, or when to run it again */
-export type Worker = (job: Job, lease: Lease) => Promise<Date | null>;
+/** Works on a job. @returns null when it is done, a step to take once its row is gone, or when to run it again */
+export type Worker = (job: Job, lease: Lease) => Promise<Date | null | (() => Promise<void>)>;
 export type Lease = {
   /** Prolongs it; false when it was lost, and the work must stop. */
   renew: () => Promise<boolean>;
@@ -19,6 +19,7 @@ export type Lease = {
 const LEASE_MS = 30_000;
 const POLL_MS = 500;
 const AT_ONCE = 4;
+const AFTER_FAILURE_MS = 3_000;
 
 export class JobQueue {
   readonly #workers = new Map<string, Worker>();
@@ -114,11 +115,15 @@ export class JobQueue {
     try {
       const again = await this.#workers.get(job.kind)?.(job, { renew, stopping: () => this.#stopping });
       clearInterval(heartbeat);
-      if (again) await this.#giveBack(job, again);
-      else await this.#done(job);
+      if (again instanceof Date) await this.#giveBack(job, again);
+      else {
+        await this.#done(job);
+        await again?.();
+      }
     } catch (error) {
-      // The row stays; it is taken again when its lease runs out.
       this.log.error({ err: error, job: job.id, kind: job.kind }, 'a job failed and will be taken again');
+      // With the database away this fails as well; then the job is taken again when its lease runs out.
+      await this.#giveBack(job, new Date(this.now() + AFTER_FAILURE_MS)).catch(() => undefined);
     } finally {
       clearInterval(heartbeat);
     }

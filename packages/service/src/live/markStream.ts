@@ -18,7 +18,7 @@ async function readMarks(parts: Parts, environment: Environment): Promise<Marks>
   const latest = (table: string, column: string) =>
     `(SELECT COALESCE(ROUND(UNIX_TIMESTAMP(MAX(${column})) * 1000), 0) FROM \`${environment.database}\`.${table})`;
   const [row] = await parts.database.rows<Marks>(
-    `SELECT (SELECT COALESCE(MAX(entry), 0) FROM \`${environment.database}\`._feed) AS records, ${latest('_deliveries', 'updatedAt')} AS deliveries,
+    `SELECT (SELECT COALESCE(MAX(entry), 0) FROM \`${environment.database}\`._feed) AS records, ${latest('_notifications', 'changedAt')} AS deliveries,
      (SELECT COALESCE(ROUND(UNIX_TIMESTAMP(at) * 1000), 0) FROM \`${environment.database}\`._requests ORDER BY at DESC LIMIT 1) AS requests, ${latest('_devices', 'updatedAt')} AS devices`,
   );
   const { records = 0, deliveries = 0, requests = 0, devices = 0 } = row ?? {};

@@ -22,11 +22,11 @@ export class Composer {
     this.personal = personalOf(set);
   }
 
-  /** @throws {MissingValue} when a template lacks a value for this device */
+  /** @param values asked for only when some text differs from device to device @throws {MissingValue} */
   contentOf(
-    delivery: Pick<DueDelivery, 'platform' | 'locale' | 'variant'> & { userValues: JsonObject | null; deviceValues: JsonObject },
+    { platform, locale, variant }: Pick<DueDelivery, 'platform' | 'locale' | 'variant'>,
+    values: () => JsonObject,
   ): NotificationContent {
-    const { platform, locale, variant } = delivery;
     const name = `${platform} ${locale} ${variant}`;
     let content = this.#chosen.get(name);
     if (!content) {
@@ -34,7 +34,7 @@ export class Composer {
       if (!this.personal.personal) content = fillContent(content, {});
       this.#chosen.set(name, content);
     }
-    return this.personal.personal ? fillContent(content, { user: delivery.userValues ?? {}, device: delivery.deviceValues }) : content;
+    return this.personal.personal ? fillContent(content, values()) : content;
   }
 }
 
@@ -60,7 +60,6 @@ export function demandContent(set: ContentSet, way: string): void {
 
 const SAMPLE: Target = {
   target: '00000000-0000-7000-8000-000000000000',
-  userId: null,
   endpoint: 'https://push.example/x',
   p256dh: null,
   auth: null,

@@ -51,6 +51,6 @@ export function fallBackWorker(parts: Parts, store: NotificationStore): Worker {
     });
     void parts.jobs.look();
     parts.changes.wake(environment.id);
-    return open ? later : null;
+    return open ? later : () => store.finish(environment, id, new Date(parts.now()));
   };
 }

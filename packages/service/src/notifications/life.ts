@@ -68,7 +68,7 @@ export function startWorker(parts: Parts, store: NotificationStore): Worker {
       const sent = await store.sent(environment, job.subject, on, true);
       if (sent?.state === 'scheduled') await begin(parts, store, on, environment, sent);
     });
-    await store.finish(environment, job.subject, followUpOf(job.subject), new Date(parts.now()));
+    await store.finish(environment, job.subject, new Date(parts.now()));
     parts.changes.wake(environment.id);
     void parts.jobs.look();
     return null;
@@ -91,7 +91,7 @@ export function spreadWorker(parts: Parts, store: NotificationStore): Worker {
       if (through) break;
       if (!(await lease.renew())) return null;
     }
-    await store.finish(environment, job.subject, followUpOf(job.subject), new Date(parts.now()));
+    await store.finish(environment, job.subject, new Date(parts.now()));
     return null;
   };
 }
@@ -118,7 +118,12 @@ export async function turn(parts: Parts, store: NotificationStore, environment: 
     if (sent.fallBack) await addJob(parts, on, environment, FALL_BACK_JOB, followUpOf(id), now);
   });
   // Another instance may hold jobs of it; they look at the state before they go on.
-  if (verb !== 'stop') await store.finish(environment, id, followUpOf(id), new Date(parts.now()));
+  if (verb !== 'stop') await store.finish(environment, id, new Date(parts.now()));
   parts.changes.wake(environment.id);
   void parts.jobs.look();
+}
+
+/** An instance that ended between its last job and this step leaves a notification behind that nothing works for. */
+export async function finishLeftBehind(parts: Parts, store: NotificationStore, environment: Environment): Promise<void> {
+  for (const id of await store.sending(environment)) await store.finish(environment, id, new Date(parts.now()));
 }

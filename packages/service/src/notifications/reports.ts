@@ -25,6 +25,8 @@ export class ReportStore {
           [when, opened, now, notification, deviceId, opened],
         );
         noted += affectedRows;
+        if (affectedRows > 0)
+          await on.change(`UPDATE \`${environment.database}\`._notifications SET changedAt = ? WHERE id = ?`, [now, notification]);
       }
     });
     return noted;

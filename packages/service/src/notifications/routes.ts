@@ -9,7 +9,7 @@ import type { Parts } from '../parts.js';
 import { UserStore } from '../users/store.js';
 import { demandFitting } from './audience.js';
 import { demandContent } from './composing.js';
-import { FALL_BACK_JOB, fallBackWorker, followUpOf } from './fallBack.js';
+import { FALL_BACK_JOB, fallBackWorker } from './fallBack.js';
 import { begin, scheduleStart, START_JOB, spreadWorker, startOf, startWorker, turn } from './life.js';
 import { demandSizes, previewAudience } from './preview.js';
 import { sendingWorker } from './sending.js';
@@ -77,7 +77,7 @@ export function notificationRoutes(parts: Parts): Route[] {
       const work = async () => ({ body: await write(on, environment, row) });
       return key ? answerOnce(on, call as Call, key, new Date(parts.now()), work) : work();
     });
-    await store.finish(environment, row.id, followUpOf(row.id), new Date(parts.now()));
+    await store.finish(environment, row.id, new Date(parts.now()));
     parts.changes.wake(environment.id);
     void parts.jobs.look();
     return answer;
@@ -107,6 +107,7 @@ export function notificationRoutes(parts: Parts): Route[] {
       spread: false,
       slices: 0,
       paceAt: 0,
+      changedAt: new Date(now),
     };
     return { row, content: content as ContentSet };
   }

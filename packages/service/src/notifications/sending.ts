@@ -8,7 +8,6 @@ import type { Environment } from '../http/call.js';
 import type { Lease, Worker } from '../jobs/queue.js';
 import type { Parts } from '../parts.js';
 import { Composer } from './composing.js';
-import { followUpOf } from './fallBack.js';
 import { ResultWriter } from './results.js';
 import type { DeliveryResult, DueDelivery, NotificationStore, SentNotification } from './store.js';
 
@@ -16,6 +15,7 @@ const BATCH = 500;
 /** With a pace, a batch is what may go in this time. */
 const PACE_STEP_MS = 250;
 const MAX_ATTEMPTS = 10;
+const NOTE_EVERY_MS = 1_000;
 /** A network may ask for patience, but not for more than a day. */
 const LONGEST_WAIT_MS = 86_400_000;
 
@@ -47,15 +47,23 @@ export function sendingWorker(parts: Parts, store: NotificationStore): Worker {
       const now = await store.sent(environment, id);
       if (now?.state !== 'sending') return null;
     }
-    if (!next) await store.finish(environment, id, followUpOf(id), new Date(parts.now()));
-    parts.changes.wake(environment.id);
-    return next;
+    if (next) return next;
+    return async () => {
+      await store.finish(environment, id, new Date(parts.now()));
+      parts.changes.wake(environment.id);
+    };
   };
 }
 
 function beginRun(parts: Parts, store: NotificationStore, environment: Environment, sent: SentNotification): Run {
+  let notedAt = 0;
   const writer = new ResultWriter(async (results) => {
-    await store.saveResults(environment, sent.id, results, new Date(parts.now()));
+    const now = parts.now();
+    await store.saveResults(environment, sent.id, results, new Date(now));
+    if (now - notedAt > NOTE_EVERY_MS) {
+      notedAt = now;
+      await store.noteChange(environment, sent.id, new Date(now));
+    }
     parts.changes.wake(environment.id);
   });
   return { parts, store, environment, sent, composer: new Composer(sent.content), writer, senders: new Map() };
@@ -172,7 +180,7 @@ async function attempt(run: Run, sender: Sender | null, delivery: DueDelivery, g
     notification: { id: sent.id, sentAt: sent.createdAt.toISOString(), urgency: sent.urgency, replaces: sent.replaces, expiresAt },
     content,
     overlay: delivery.gateway ? sent.content.overlays?.[delivery.gateway] : undefined,
-    target: { ...delivery, userId: delivery.deliveryUserId, badge: delivery.badge ?? 0 },
+    target: delivery,
     ttlS: Math.max(0, Math.round((expiresAt - now) / 1000)),
     attempt: delivery.attempts + 1,
   });
@@ -196,19 +204,23 @@ function obstacleOf(delivery: DueDelivery, sender: Sender | null): string | null
 }
 
 function contentOf({ composer, sent }: Run, delivery: DueDelivery): NotificationContent {
+  const content = composer.contentOf(delivery, () => valuesOf(delivery));
+  const isFallBack = sent.fallBack && delivery.way === sent.fallBack.way && sent.way === 'push';
+  return isFallBack && sent.fallBack?.body ? { ...content, body: sent.fallBack.body } : content;
+}
+
+/** What templates may name besides the notification's own data. */
+function valuesOf(delivery: DueDelivery): JsonObject {
   const { userName, userEmail, userData, platform, locale, timeZone, model, os, appVersion, country } = delivery;
-  const content = composer.contentOf({
-    ...delivery,
-    userValues: {
+  return {
+    user: {
       id: delivery.deliveryUserId,
       name: userName,
       email: userEmail,
       data: userData === null ? null : (storedJson(userData) as JsonObject),
     },
-    deviceValues: { id: delivery.target, platform, locale, timeZone, model, os, appVersion, country },
-  });
-  const isFallBack = sent.fallBack && delivery.way === sent.fallBack.way && sent.way === 'push';
-  return isFallBack && sent.fallBack?.body ? { ...content, body: sent.fallBack.body } : content;
+    device: { id: delivery.target, platform, locale, timeZone, model, os, appVersion, country },
+  };
 }
 
 function resultOf(outcome: Outcome, base: Omit<DeliveryResult, 'state' | 'reason'>, parts: Parts): DeliveryResult {

@@ -157,7 +157,9 @@ export class NotificationStore {
   }
 
   async #withCounts(environment: Environment, rows: NotificationRow[], on: Statements): Promise<Notification[]> {
-    const missing = rows.filter(({ id }) => !this.#counts.get(id));
+    // Counts of one state say nothing of the next: those of a notification that is done must be whole.
+    const nameOf = ({ id, state }: NotificationRow) => `${environment.id} ${id} ${state}`;
+    const missing = rows.filter((row) => !this.#counts.get(nameOf(row)));
     const fresh = new Map<string, CountRow[]>();
     if (missing.length > 0) {
       const began = performance.now();
@@ -169,9 +171,9 @@ export class NotificationStore {
       const ttl = Math.min((performance.now() - began) * KEEP_TIMES, KEEP_AT_MOST_MS);
       for (const { id } of missing) fresh.set(id, []);
       for (const row of counted) fresh.get(row.notificationId)?.push({ ...row, count: Number(row.count), opened: Number(row.opened) });
-      if (ttl > 1000) for (const [id, counts] of fresh) this.#counts.set(id, counts, { ttl });
+      if (ttl > 1000) for (const row of missing) this.#counts.set(nameOf(row), fresh.get(row.id) ?? [], { ttl });
     }
-    return rows.map((row) => presentNotification(row, fresh.get(row.id) ?? this.#counts.get(row.id) ?? []));
+    return rows.map((row) => presentNotification(row, fresh.get(row.id) ?? this.#counts.get(nameOf(row)) ?? []));
   }
 
   async deliveries(environment: Environment, id: string, request: ListRequest, ground: ListGround) {
@@ -255,7 +257,7 @@ export class NotificationStore {
        FROM \`${database}\`._deliveries d JOIN \`${database}\`._notifications n ON n.id = d.notificationId AND n.state = 'sending'
          LEFT JOIN \`${database}\`._devices v ON d.way = 'push' AND v.id = d.target
          LEFT JOIN \`${database}\`._optOuts o ON d.way <> 'push' AND o.way = d.way AND o.address = d.target AND o.state = 'out' ${user.join}
-       WHERE d.notificationId = ? AND d.state = 'queued' AND d.slice = ? AND d.nextAttemptAt <= ? ${after ? 'AND (d.nextAttemptAt, d.target) > (?, ?)' : ''}
+       WHERE d.notificationId = ? AND d.slice = ? AND d.nextAttemptAt <= ? AND d.state = 'queued' ${after ? 'AND (d.nextAttemptAt, d.target) > (?, ?)' : ''}
        ORDER BY d.nextAttemptAt, d.target LIMIT ${most}`,
       [id, slice, now, ...(after ? [after.at, after.target] : [])],
     );
@@ -264,7 +266,7 @@ export class NotificationStore {
   /** When the next delivery of a set is due, or null when none is queued. */
   async nextDue(environment: Environment, id: string, slice: number): Promise<Date | null> {
     const [row] = await this.database.rows<{ at: Date | null }>(
-      `SELECT MIN(nextAttemptAt) AS at FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND state = 'queued' AND slice = ?`,
+      `SELECT MIN(nextAttemptAt) AS at FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND slice = ? AND nextAttemptAt IS NOT NULL`,
       [id, slice],
     );
     return row?.at ?? null;
@@ -294,6 +296,11 @@ export class NotificationStore {
        ON DUPLICATE KEY UPDATE ${['reason', 'said', 'nextAttemptAt', 'updatedAt'].map(keep).join(', ')}, ${['attempts', 'answer', 'messageId', 'segments', 'sentAt'].map(always).join(', ')}, ${keep('state')}`,
       [rows],
     );
+  }
+
+  /** Notes that deliveries have changed, for those who look at other instances. */
+  async noteChange(environment: Environment, id: string, now: Date): Promise<void> {
+    await this.database.change(`UPDATE \`${environment.database}\`._notifications SET changedAt = ? WHERE id = ?`, [now, id]);
   }
 
   /** Retires devices whose address is over, unless they have sent a new one meanwhile. */
@@ -331,20 +338,36 @@ export class NotificationStore {
   /** Sets that still hold something to send. */
   async openSlices(on: Statements, environment: Environment, id: string): Promise<number[]> {
     const rows = await on.rows<{ slice: number }>(
-      `SELECT DISTINCT slice FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND state = 'queued'`,
+      `SELECT slice FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND nextAttemptAt IS NOT NULL GROUP BY slice`,
       [id],
     );
     return rows.map(({ slice }) => slice);
   }
 
-  /** Calls it done when its audience is through, nothing is queued and nothing is to follow. */
-  async finish(environment: Environment, id: string, followUp: string, now: Date): Promise<void> {
-    await this.database.change(
-      `UPDATE \`${environment.database}\`._notifications n SET state = 'done', doneAt = ? WHERE id = ? AND state = 'sending' AND spread
-         AND NOT EXISTS (SELECT 1 FROM \`${environment.database}\`._deliveries d WHERE d.notificationId = n.id AND d.state = 'queued')
-         AND NOT EXISTS (SELECT 1 FROM \`${this.database.name}\`.jobs j WHERE j.subject = ?)`,
-      [now, id, followUp],
+  /**
+   * Calls it done when its audience is through and no job works for it any more: a set has one until nothing of it is
+   * queued, and a fall-back until everybody is reached.
+   */
+  async finish(environment: Environment, id: string, now: Date): Promise<void> {
+    const [own] = await this.database.rows<{ open: number }>(
+      `SELECT NOT spread OR state <> 'sending' OR EXISTS (
+         SELECT 1 FROM \`${this.database.name}\`.jobs j WHERE j.environmentId = ? AND j.kind IN ('send-notification', 'fall-back') AND j.subject LIKE ?) AS open
+       FROM \`${environment.database}\`._notifications WHERE id = ?`,
+      [environment.id, `${id}:%`, id],
     );
+    if (!own || Number(own.open)) return;
+    await this.database.change(
+      `UPDATE \`${environment.database}\`._notifications SET state = 'done', doneAt = ?, changedAt = ? WHERE id = ? AND state = 'sending'`,
+      [now, now, id],
+    );
+  }
+
+  /** Those that are being sent. */
+  async sending(environment: Environment): Promise<string[]> {
+    const rows = await this.database.rows<{ id: string }>(
+      `SELECT id FROM \`${environment.database}\`._notifications WHERE state = 'sending'`,
+    );
+    return rows.map(({ id }) => id);
   }
 
   /** Reserves time for some messages of a pace. @returns when the first of them may go, in milliseconds since 1970 */

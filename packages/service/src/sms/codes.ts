@@ -42,7 +42,6 @@ export class OneTimeCodes {
       overlay: undefined,
       target: {
         target: number,
-        userId: null,
         endpoint: null,
         p256dh: null,
         auth: null,

@@ -13,8 +13,8 @@ const ENDS: Record<string, { state: 'arrived' | 'expired' | 'failed'; reason: st
   REJECTD: { state: 'failed', reason: 'The SMS network rejected the message.' },
   DELETED: { state: 'failed', reason: 'The SMS network deleted the message.' },
 };
-const GATHER_MS = 50;
-/** A receipt can be here before the answer to its message is stored. */
+/** A receipt can be here before the answer to its message is stored, so it waits a moment before it is written. */
+const GATHER_MS = 200;
 const TRIES_MS = [300, 1000, 3000, 10_000];
 type Waiting = { receipt: Receipt; resolve: () => void; reject: (error: unknown) => void; tries: number };
 
@@ -61,25 +61,24 @@ export function smsEvents(parts: Parts, environmentId: string, gateway: string):
 
 /** Writes receipts, one statement for each state. @returns those whose message is not known yet */
 async function noteReceipts(parts: Parts, environment: Environment, gateway: string, batch: Waiting[]): Promise<Set<Waiting>> {
-  const ids = batch.map(({ receipt }) => receipt.messageId);
-  const known = new Set(
-    (
-      await parts.database.runRows<{ messageId: string }>(
-        `SELECT messageId FROM \`${environment.database}\`._deliveries WHERE messageId IN (?) AND gateway = ?`,
-        [ids, gateway],
-      )
-    ).map(({ messageId }) => messageId),
-  );
   const now = new Date(parts.now());
+  const unchanged: Waiting[] = [];
   for (const [said, { state, reason }] of Object.entries(ENDS)) {
-    const these = batch.filter(({ receipt }) => receipt.state === said).map(({ receipt }) => receipt.messageId);
+    const these = batch.filter(({ receipt }) => receipt.state === said);
     if (these.length === 0) continue;
-    await parts.database.run(
+    const { affectedRows } = await parts.database.run(
       `UPDATE \`${environment.database}\`._deliveries SET state = ?, reason = ?, said = ?, receivedAt = ?, updatedAt = ? WHERE messageId IN (?) AND gateway = ? AND state IN ('queued', 'accepted')`,
-      [state, reason, `receipt: ${said}`, state === 'arrived' ? now : null, now, these, gateway],
+      [state, reason, `receipt: ${said}`, state === 'arrived' ? now : null, now, these.map(({ receipt }) => receipt.messageId), gateway],
     );
+    if (affectedRows < these.length) unchanged.push(...these);
   }
-  return new Set(batch.filter(({ receipt }) => ENDS[receipt.state] && !known.has(receipt.messageId)));
+  if (unchanged.length === 0) return new Set();
+  const known = await parts.database.runRows<{ messageId: string }>(
+    `SELECT messageId FROM \`${environment.database}\`._deliveries WHERE messageId IN (?) AND gateway = ?`,
+    [unchanged.map(({ receipt }) => receipt.messageId), gateway],
+  );
+  const ids = new Set(known.map(({ messageId }) => messageId));
+  return new Set(unchanged.filter(({ receipt }) => !ids.has(receipt.messageId)));
 }
 
 /** Keeps a message from a phone, and obeys it when it asks for no more messages, or for messages again. */
