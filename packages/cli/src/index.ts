@@ -4,6 +4,7 @@ import { Argument, Command, CommanderError } from 'commander';
 import { addAccountCommands } from './commands/account.js';
 import { addAppCommands } from './commands/apps.js';
 import { addCollectionCommands } from './commands/collections.js';
+import { addGatewayCommands, addNoticeCommands, addSmsCommands, addTopicCommands } from './commands/gateways.js';
 import { addMessageCommands } from './commands/messages.js';
 import { addDeviceCommands, addUserCommands } from './commands/people.js';
 import { addRecordCommands } from './commands/records.js';
@@ -31,6 +32,10 @@ function buildProgram(): Command {
   addUserCommands(program);
   addDeviceCommands(program);
   addMessageCommands(program);
+  addTopicCommands(program);
+  addSmsCommands(program);
+  addGatewayCommands(program);
+  addNoticeCommands(program);
   addTelemetryCommands(program);
   program
     .command('completion')

@@ -12,12 +12,15 @@ import { CollectionsPage } from './pages/collections.js';
 import { ComposePage } from './pages/compose.js';
 import { DevicesPage } from './pages/devices.js';
 import { EnvironmentsPage } from './pages/environments.js';
+import { GatewaysPage } from './pages/gateways.js';
 import { NotificationPage } from './pages/notification.js';
 import { OverviewPage } from './pages/overview.js';
 import { QuickStartPage } from './pages/quickStart.js';
 import { RequestsPage } from './pages/requests.js';
 import { SentPage } from './pages/sent.js';
+import { SmsInboxPage } from './pages/smsInbox.js';
 import { SetupPage, SignInPage } from './pages/signIn.js';
+import { TopicsPage } from './pages/topics.js';
 import { UsersPage } from './pages/users.js';
 import { Shell } from './shell/shell.js';
 
@@ -59,7 +62,10 @@ function SignedIn() {
         <Route path="compose" element={<ComposePage />} />
         <Route path="sent" element={<SentPage />} />
         <Route path="sent/:id" element={<NotificationPage />} />
+        <Route path="topics" element={<TopicsPage />} />
         <Route path="devices" element={<DevicesPage />} />
+        <Route path="sms-inbox" element={<SmsInboxPage />} />
+        <Route path="gateways" element={<GatewaysPage />} />
         <Route path="requests" element={<RequestsPage />} />
         <Route path="api-use" element={<ApiUsePage />} />
         <Route path="setup" element={<ClientsPage />} />

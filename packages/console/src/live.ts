@@ -4,7 +4,7 @@ import { refreshCalls } from './api.js';
 
 const CALLS = {
   records: ['managedRecords.', 'collections.'],
-  deliveries: ['notifications.'],
+  deliveries: ['notifications.', 'sms.'],
   requests: ['requests.', 'origins.'],
   devices: ['devices.'],
 } as const;

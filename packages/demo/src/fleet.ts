@@ -1,29 +1,28 @@
-/** More devices than the three on the wall: registered with the service, subscribed at the push network, and silent. */
-import { createECDH, randomBytes } from 'node:crypto';
+/** More devices than the three on the wall: registered with the service and at the push network of their platform, and silent. */
 import { createHttpClient, operations } from '@orchard/contract';
-import { seededRandom } from './scenario.js';
+import { PROJECT, STORE_ID, seededRandom } from './scenario.js';
 import type { Seeded } from './seed.js';
 
+export type FleetDevice = { token: string; userId: string; deviceId: string; platform: 'ios' | 'android' };
 const VERSIONS = ['2.3.2', '2.4.0', '2.4.1'];
 const SYSTEMS = { android: ['Android 14', 'Android 15', 'Android 16'], ios: ['iOS 18.6', 'iOS 19.1', 'iOS 19.2'] } as const;
 const MODELS = { android: ['Larch 4', 'Larch 5', 'Cobble 2'], ios: ['Tern', 'Tern mini'] } as const;
 
-/** RFC 8030 section 4: the push resource is in the Link header. */
-async function subscribe(network: string, applicationServerKey: string): Promise<string> {
-  const reply = await fetch(`${network}/subscriptions`, { method: 'POST', body: JSON.stringify({ vapid: applicationServerKey }) });
-  return /<([^>]+)>; rel="urn:ietf:params:push"/.exec(reply.headers.get('link') ?? '')?.[1] as string;
+/** A phone's address at the push network of its platform. */
+async function addressOn(simulators: string, platform: 'ios' | 'android'): Promise<string> {
+  const query = platform === 'ios' ? `at=cairn&storeId=${STORE_ID}&stage=trial` : `at=tarn&project=${PROJECT}`;
+  const [token] = (await (await fetch(`${simulators}/desk/phones?count=1&${query}`)).json()) as string[];
+  return token as string;
 }
 
 /** Signs people in and registers a device for each. Some do not allow notifications, and three have left the network unheard. */
-export async function registerFleet(
-  address: string,
-  network: string,
-  seeded: Seeded,
-): Promise<{ token: string; userId: string; deviceId: string }[]> {
+export async function registerFleet(address: string, network: string, seeded: Seeded): Promise<FleetDevice[]> {
   const random = seededRandom(23);
   const pick = <T>(list: readonly T[]) => list[Math.floor(random() * list.length)] as T;
-  const app = createHttpClient({ address, headers: () => ({ 'orchard-key': seeded.clientKey }) });
-  const { applicationServerKey } = await app.call(operations.devices.pushKey, {});
+  const clients = {
+    ios: createHttpClient({ address, headers: () => ({ 'orchard-key': seeded.clientKey }) }),
+    android: createHttpClient({ address, headers: () => ({ 'orchard-key': seeded.androidKey }) }),
+  };
   const plans = seeded.people.slice(1).map((person, i) => ({
     person,
     i,
@@ -35,12 +34,12 @@ export async function registerFleet(
   }));
   return Promise.all(
     plans.map(async ({ person, i, platform, appVersion, chance, os, model }) => {
+      const app = clients[platform];
       const { accessToken, user } = await app.call(operations.users.startSession, {
         body: { email: person.email, password: person.password },
       });
       const allowed = chance > 0.2;
-      const ecdh = createECDH('prime256v1');
-      const endpoint = i % 16 === 5 ? `${network}/push/left-the-network-${i}` : await subscribe(network, applicationServerKey);
+      const token = i % 16 === 5 ? `${String(i).padStart(4, '0')}ffff00000000` : await addressOn(network, platform);
       const id = `fleet-${String(i + 1).padStart(3, '0')}-${user.id.slice(-8)}`;
       const at = <T>(list: readonly T[], share: number) => list[Math.floor(share * list.length)] as T;
       await app.call(operations.devices.put, {
@@ -54,12 +53,11 @@ export async function registerFleet(
           locale: person.locale,
           timeZone: person.timeZone,
           permission: allowed ? 'granted' : chance > 0.08 ? 'denied' : 'unasked',
-          subscription: allowed
-            ? { endpoint, keys: { p256dh: ecdh.generateKeys('base64url'), auth: randomBytes(16).toString('base64url') } }
-            : null,
+          country: person.locale.split('-')[1] as string,
+          pushAddress: allowed ? { token, ...(platform === 'ios' ? { stage: 'trial' as const } : {}) } : null,
         },
       });
-      return { token: accessToken, userId: user.id, deviceId: id };
+      return { token: accessToken, userId: user.id, deviceId: id, platform };
     }),
   );
 }

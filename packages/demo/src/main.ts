@@ -8,13 +8,14 @@ import { operations } from '@orchard/contract';
 import { openDatabase } from '@orchard/service/history';
 import { registerFleet } from './fleet.js';
 import { writeHistory } from './history.js';
+import { type SimulatorAddresses, seedGateways, seedMessages, seedTopics } from './messages.js';
 import { APP, HANDSETS, HIKER, hikers, OWNER } from './scenario.js';
 import { seed, signInOwner } from './seed.js';
 import { startTraffic } from './traffic.js';
 
 const USAGE = `Usage: npm run demo -- [--fresh] [--port 7450] [--data .orchard/demo]
   --fresh   forget the demo's data and begin again
-  --port    where the service listens; the simulators take the next port
+  --port    where the service listens; the simulators take the six ports after it
   --data    the directory of the demo's data`;
 /** What the demo writes into its data directory; --fresh removes just these. */
 const OWN_ENTRIES = [
@@ -31,7 +32,7 @@ const OWN_ENTRIES = [
 ];
 
 type Options = { fresh: boolean; port: number; data: string };
-type DemoFile = { url: string; clientKey: string; [member: string]: unknown };
+type DemoFile = { url: string; clientKey: string; androidKey: string; webClientKey: string; [member: string]: unknown };
 const children: ChildProcess[] = [];
 let stopTraffic = () => {};
 let stopping = false;
@@ -46,7 +47,7 @@ function readOptions(): Options {
       },
     });
     const port = Number(values.port);
-    if (!Number.isInteger(port) || port < 1 || port > 65534) throw new Error(`--port takes a number from 1 to 65534; got ${values.port}.`);
+    if (!Number.isInteger(port) || port < 1 || port > 65529) throw new Error(`--port takes a number from 1 to 65529; got ${values.port}.`);
     return { fresh: values.fresh, port, data: resolve(values.data) };
   } catch (error) {
     console.error(`${(error as Error).message}\n${USAGE}`);
@@ -111,27 +112,27 @@ async function main(): Promise<void> {
   const service = await startPart<{ address: string; setupAddress: string | null }>(partOf('service'), {
     ORCHARD_PORT: String(port),
     ORCHARD_DATA: data,
-    ORCHARD_PUSH_ORIGINS: `http://127.0.0.1:${port + 1}`,
+    ORCHARD_PUSH_ORIGINS: `http://127.0.0.1:${port + 1},http://127.0.0.1:${port + 5}`,
     ORCHARD_SIGN_IN_RATE: '600',
     ORCHARD_LOG_LEVEL: process.env.ORCHARD_LOG_LEVEL ?? 'warn',
   });
   step(`service and database are up at ${service.address}`);
-  const simulators = await startPart<{ address: string }>(partOf('simulators'), {
+  const simulators = await startPart<SimulatorAddresses>(partOf('simulators'), {
     ORCHARD_SIMULATORS_PORT: String(port + 1),
     ORCHARD_SIMULATORS_STATE: join(data, 'simulators.json'),
   });
   step(`simulators are up at ${simulators.address}`);
   const file = join(data, 'demo.json');
-  if (!existsSync(file)) await fill(service, simulators.address, data, file, step);
+  if (!existsSync(file)) await fill(service, simulators, data, file, step);
   const demo = JSON.parse(readFileSync(file, 'utf8')) as DemoFile;
-  await connectHandsets(service.address, demo.clientKey);
+  await connectHandsets(service.address, demo);
   stopTraffic = startTraffic(service.address, demo.clientKey, [HIKER, ...hikers(10)]);
   greet(service.address, simulators.address, file);
 }
 
 async function fill(
   service: { address: string; setupAddress: string | null },
-  simulators: string,
+  simulators: SimulatorAddresses,
   data: string,
   file: string,
   step: (text: string) => void,
@@ -140,7 +141,11 @@ async function fill(
   const owner = await signInOwner(service.address, service.setupAddress);
   const seeded = await seed(owner, now, (what) => step(`seeding ${what}`));
   step('seeding devices');
-  const devices = await registerFleet(service.address, simulators, seeded);
+  await seedGateways(owner, simulators);
+  const devices = await registerFleet(service.address, simulators.address, seeded);
+  step('seeding messages');
+  await seedTopics(owner, seeded.people, devices);
+  await seedMessages(owner, service.address, simulators, seeded, devices, now);
   step('seeding a week of calls');
   const { items: clients } = await owner.call(operations.clients.list, { params: { app: APP.name, environment: 'dev' } });
   const keyIds = Object.fromEntries(clients.map((client) => [client.name, client.keys[0]?.id]));
@@ -153,11 +158,12 @@ async function fill(
     app: APP.name,
     environment: 'dev',
     clientKey: seeded.clientKey,
+    androidKey: seeded.androidKey,
     serverKey: seeded.serverKey,
     user: { email: HIKER.email, password: HIKER.password },
     webClientKey: seeded.webKey,
     live: { environment: 'live', ...seeded.live },
-    simulators: { handsets: simulators, pushNetwork: simulators, faults: `${simulators}/faults` },
+    simulators: { ...simulators, handsets: simulators.address, pushNetwork: simulators.address, faults: `${simulators.address}/faults` },
   };
   // Written last: a start that finds no demo.json seeds again.
   writeFileSync(file, `${JSON.stringify(document, null, 2)}\n`, { mode: 0o600 });
@@ -170,10 +176,12 @@ async function databaseOf(databaseUrl: string): Promise<string> {
   return `orchard_${row?.id}`;
 }
 
-async function connectHandsets(address: string, clientKey: string): Promise<void> {
+async function connectHandsets(address: string, demo: DemoFile): Promise<void> {
   const child = children[1] as ChildProcess;
   const connected = new Promise((resolveConnected) => child.once('message', resolveConnected));
-  child.send({ backend: { address, clientKey }, kinds: HANDSETS });
+  const keys = { ios: demo.clientKey, android: demo.androidKey, web: demo.webClientKey };
+  const kinds = HANDSETS.map((kind) => ({ ...kind, clientKey: keys[kind.platform] }));
+  child.send({ backend: { address, clientKey: demo.clientKey }, kinds });
   await connected;
 }
 

@@ -13,9 +13,15 @@ export const MEMBERS = [
 export const HIKER = { email: 'runa@hikers.example', name: 'Runa Stone', password: 'ridge-and-river' };
 
 const person = (name: string) => ({ name, email: `${name.split(' ')[0]?.toLowerCase()}@hikers.example`, password: HIKER.password });
+/** Identifier in the store, and project at Tarn. */
+export const STORE_ID = 'example.quillfell.hiker';
+export const PROJECT = 'quillfell-hiker';
 export const HANDSETS: HandsetKind[] = [
   {
     name: 'Runa’s phone',
+    network: { is: 'tarn', project: PROJECT },
+    phone: '+12025550142',
+    country: 'NO',
     platform: 'android',
     model: 'Larch 5',
     os: 'Android 16',
@@ -26,6 +32,9 @@ export const HANDSETS: HandsetKind[] = [
   },
   {
     name: 'Kenji’s phone',
+    network: { is: 'cairn', storeId: STORE_ID, stage: 'trial' },
+    phone: '+12025550177',
+    country: 'JP',
     platform: 'ios',
     model: 'Tern mini',
     os: 'iOS 19.2',
@@ -125,15 +134,37 @@ const PLACES = [
   ['en-US', 'America/Denver'],
 ] as const;
 
-export type Hiker = { email: string; name: string; password: string; locale: string; timeZone: string; roles: string[] };
+export type Hiker = {
+  email: string;
+  name: string;
+  password: string;
+  locale: string;
+  timeZone: string;
+  roles: string[];
+  phone: string | null;
+};
 /** Hikers from many places, the same ones every time; the first few are wardens and rescuers. */
 export function hikers(count: number): Hiker[] {
   return Array.from({ length: count }, (_, i) => {
     const name = `${GIVEN[i % GIVEN.length]} ${FAMILY[(i * 7 + Math.floor(i / GIVEN.length)) % FAMILY.length]}`;
     const [locale, timeZone] = PLACES[(i * 5) % PLACES.length] as (typeof PLACES)[number];
     const roles = i < 3 ? ['warden'] : i < 5 ? ['rescuer'] : ['hiker'];
-    return { email: `${name.toLowerCase().replace(' ', '.')}@hikers.example`, name, password: HIKER.password, locale, timeZone, roles };
+    return {
+      email: `${name.toLowerCase().replace(' ', '.')}@hikers.example`,
+      name,
+      password: HIKER.password,
+      locale,
+      timeZone,
+      roles,
+      phone: phoneOf(i, locale),
+    };
   });
+}
+
+/** From ranges kept for fiction; every fifth has told none. */
+function phoneOf(i: number, locale: string): string | null {
+  if (i % 5 === 4) return null;
+  return locale === 'en-GB' ? `+447700900${String(100 + i)}` : `+12025550${String(100 + (i % 100))}`;
 }
 
 /** A small seeded generator of numbers from 0 to 1 (mulberry32). */

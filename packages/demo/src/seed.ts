@@ -1,7 +1,7 @@
 /** Fills a fresh installation with the scenario, through the API like anybody else. */
 import { createHttpClient, type HttpClient, type NamedField, operations, Problem, SCOPES } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import { APP, HIKER, HUTS, type Hiker, hikers, MEMBERS, OWNER, seededRandom } from './scenario.js';
+import { APP, HIKER, HUTS, type Hiker, hikers, MEMBERS, OWNER, seededRandom, STORE_ID } from './scenario.js';
 
 const PEOPLE = 48;
 const DAY_MS = 86_400_000;
@@ -11,6 +11,7 @@ const OWNER_RULE = "ownerId = me('id')";
 
 export type Seeded = {
   clientKey: string;
+  androidKey: string;
   webKey: string;
   serverKey: string;
   live: { clientKey: string; serverKey: string };
@@ -54,8 +55,8 @@ async function seedClients(owner: HttpClient, environment: string) {
   const params = { app: APP.name, environment };
   const create = (body: { name: string; kind: 'ios' | 'android' | 'web' | 'server'; storeId?: string; origins?: string[] }) =>
     owner.call(operations.clients.create, { params, body });
-  const ios = await create({ name: 'hiker-ios', kind: 'ios', storeId: 'example.quillfell.hiker' });
-  await create({ name: 'hiker-android', kind: 'android', storeId: 'example.quillfell.hiker' });
+  const ios = await create({ name: 'hiker-ios', kind: 'ios', storeId: STORE_ID });
+  const android = await create({ name: 'hiker-android', kind: 'android', storeId: STORE_ID });
   const web = await create({ name: 'hiker-web', kind: 'web', origins: ['https://hiker.quillfell.example'] });
   await create({ name: 'back-office', kind: 'server' });
   const server = await owner.call(operations.clients.createKey, {
@@ -66,7 +67,12 @@ async function seedClients(owner: HttpClient, environment: string) {
     params: { ...params, client: 'back-office' },
     body: { name: 'weather office', scopes: ['records:write'] },
   });
-  return { clientKey: ios.keys[0]?.key as string, webKey: web.keys[0]?.key as string, serverKey: server.key as string };
+  return {
+    clientKey: ios.keys[0]?.key as string,
+    androidKey: android.keys[0]?.key as string,
+    webKey: web.keys[0]?.key as string,
+    serverKey: server.key as string,
+  };
 }
 
 const text = { type: 'text' } as const;
@@ -137,13 +143,13 @@ async function seedCollections(owner: HttpClient, environment: string): Promise<
 
 async function seedPeople(owner: HttpClient): Promise<Seeded['people']> {
   const params = { app: APP.name, environment: 'dev' };
-  const wanted = [{ ...HIKER, locale: 'nb-NO', timeZone: 'Europe/Oslo', roles: ['hiker'] }, ...hikers(PEOPLE)];
+  const wanted = [{ ...HIKER, locale: 'nb-NO', timeZone: 'Europe/Oslo', roles: ['hiker'], phone: '+12025550142' }, ...hikers(PEOPLE)];
   return Promise.all(
     wanted.map(async (hiker) => {
-      const { email, name, password, roles, locale } = hiker;
+      const { email, name, password, roles, locale, phone } = hiker;
       const user = await owner.call(operations.users.create, {
         params,
-        body: { email, name, password, roles, data: { language: locale } },
+        body: { email, name, password, roles, data: { language: locale }, ...(phone ? { phone } : {}) },
       });
       return { ...hiker, id: user.id };
     }),

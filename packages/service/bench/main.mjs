@@ -156,7 +156,6 @@ async function main() {
       await messages({
         service,
         simulators,
-        child: children[0],
         place,
         send,
         mysql,

@@ -28,12 +28,8 @@ export async function messages(ground) {
   return results;
 }
 
-function ask(child, order) {
-  return new Promise((resolve) => {
-    child.once('message', resolve);
-    child.send(order);
-  });
-}
+/** Many phones on a simulated network that nobody looks at. */
+const phones = async (simulators, count, query) => (await fetch(`${simulators.address}/desk/phones?count=${count}&${query}`)).json();
 
 async function gateways({ place, simulators }) {
   const { member, params } = place;
@@ -122,14 +118,14 @@ async function alternate(rounds, bare, own) {
 }
 
 async function webPush(ground) {
-  const { service, simulators, child, place, deviceCount, rounds } = ground;
+  const { service, simulators, place, deviceCount, rounds } = ground;
   const { applicationServerKey } = await createHttpClient({ address: service.address, headers: () => ({ 'orchard-key': place.key }) }).call(
     operations.devices.pushKey,
     {},
   );
   const auth = randomBytes(16);
   const p256dh = createECDH('prime256v1').generateKeys();
-  const { made } = await ask(child, { phones: deviceCount, at: 'web', key: applicationServerKey });
+  const made = await phones(simulators, deviceCount, `at=web&key=${applicationServerKey}`);
   const keys = { p256dh: p256dh.toString('base64url'), auth: auth.toString('base64url') };
   await fill(
     ground,
@@ -138,7 +134,7 @@ async function webPush(ground) {
   );
   const key = signingKeyFrom(generateSigningKey());
   const authorization = vapidHeader(key, { aud: simulators.address, exp: Math.floor(Date.now() / 1000) + 3600 });
-  const others = (await ask(child, { phones: deviceCount, at: 'web', key: key.publicKey })).made;
+  const others = await phones(simulators, deviceCount, `at=web&key=${key.publicKey}`);
   const message = Buffer.from(JSON.stringify({ notification: 'x'.repeat(36), sentAt: new Date().toISOString(), ...TEXT }));
   const agent = new Agent({ connections: 64, pipelining: 1 });
   const post = async (i) => {
@@ -162,8 +158,8 @@ async function webPush(ground) {
 }
 
 async function tokenPush(ground) {
-  const { simulators, child, deviceCount, rounds } = ground;
-  const { made } = await ask(child, { phones: deviceCount, at: 'tarn', project: PROJECT });
+  const { simulators, deviceCount, rounds } = ground;
+  const made = await phones(simulators, deviceCount, `at=tarn&project=${PROJECT}`);
   await fill(
     ground,
     'tarn',
@@ -171,7 +167,7 @@ async function tokenPush(ground) {
   );
   const keyFile = await (await fetch(`${simulators.address}/desk/tarn.json?project=${PROJECT}`)).json();
   const bearer = await bareToken(keyFile, simulators.authority);
-  const others = (await ask(child, { phones: deviceCount, at: 'tarn', project: PROJECT })).made;
+  const others = await phones(simulators, deviceCount, `at=tarn&project=${PROJECT}`);
   const sessions = Array.from({ length: CONNECTIONS }, () => connect(simulators.tarn, { ca: simulators.authority }));
   let turn = 0;
   const post = (i) =>

@@ -45,6 +45,30 @@ function received(handset, index) {
   return list;
 }
 
+/** The texts on the phone, and an answer to the last. */
+function replyForm(handset, index) {
+  const input = element('input', {
+    name: 'text',
+    placeholder: 'Answer by SMS, such as STOP',
+    ariaLabel: `Answer by SMS from ${handset.name}`,
+  });
+  const form = element('form', { className: 'reply' }, input, element('button', { type: 'submit', className: 'quiet' }, 'Send'));
+  form.addEventListener('submit', (event) => {
+    event.preventDefault();
+    act(index, 'text', input.value);
+    input.value = '';
+  });
+  return form;
+}
+
+function texts(handset) {
+  const lines = [
+    ...handset.texts.map(({ from, text }) => `SMS from ${from}: ${text}`),
+    ...handset.mails.map(({ subject }) => `Mail: ${subject}`),
+  ];
+  return lines.slice(-3).map((line) => element('p', { className: 'text' }, line));
+}
+
 function actions(handset, index) {
   const button = (label, action, quiet) => {
     const made = element('button', { type: 'button', className: quiet ? 'quiet' : '' }, label);
@@ -60,6 +84,7 @@ function actions(handset, index) {
     'div',
     { className: 'actions' },
     handset.signedInAs ? button('Sign out', 'signOut', true) : button(`Sign in as ${handset.person}`, 'signIn'),
+    handset.phone ? replyForm(handset, index) : null,
     handset.permission === 'granted' ? button('Forbid notifications', 'forbid', true) : button('Allow notifications', 'allow'),
   );
 }
@@ -98,7 +123,13 @@ function draw({ handsets, fault }) {
             { className: registration && !registration.ok ? 'bad' : '' },
             registration ? `${registration.text} at ${clock(registration.at)}.` : 'Not registered yet.',
           ),
-          element('p', {}, 'Device ', element('code', {}, handset.deviceId)),
+          element(
+            'p',
+            {},
+            `Through ${handset.network}${handset.phone ? `, number ${handset.phone}` : ''}. Device `,
+            element('code', {}, handset.deviceId),
+          ),
+          ...texts(handset),
         ),
         actions(handset, index),
       );
@@ -109,9 +140,13 @@ function draw({ handsets, fault }) {
   [...wall.querySelectorAll('button')].find((button) => button.textContent === focused)?.focus();
 }
 
-async function act(index, action) {
-  const reply = await fetch(`/wall/${index}/${action}`, { method: 'POST' });
+async function act(index, action, body) {
+  const reply = await fetch(`/wall/${index}/${action}`, { method: 'POST', ...(body === undefined ? {} : { body }) });
   if (!reply.ok) network.textContent = `That did not work: ${await reply.text()}`;
 }
 
-new EventSource('/wall/events').addEventListener('message', ({ data }) => draw(JSON.parse(data)));
+new EventSource('/wall/events').addEventListener('message', ({ data }) => {
+  // Drawing anew would take away what somebody is typing.
+  const typed = document.activeElement?.tagName === 'INPUT' && document.activeElement.value;
+  if (!typed) draw(JSON.parse(data));
+});

@@ -57,6 +57,15 @@ export class CairnNetwork {
     this.address = `https://localhost:${(this.#server.address() as AddressInfo).port}`;
   }
 
+  /** The phones it knows, to be kept over a restart. */
+  store(): [token: string, storeId: string, stage: 'trial' | 'live', gone: boolean][] {
+    return [...this.#phones].map(([token, { storeId, stage, gone }]) => [token, storeId, stage, gone]);
+  }
+
+  restore(stored: ReturnType<CairnNetwork['store']>): void {
+    for (const [token, storeId, stage, gone] of stored) this.#phones.set(token, { storeId, stage, gone, listener: null, waiting: [] });
+  }
+
   /** A phone with the app is put on the network. @returns its token */
   register(storeId: string, stage: 'trial' | 'live', token = randomBytes(32).toString('hex')): string {
     this.#phones.set(token, { storeId, stage, gone: false, listener: null, waiting: [] });

@@ -18,22 +18,12 @@ process.send?.({
   smtp: mail.port,
   authority: authority.certificate,
 });
-type Order =
-  | { backend: Backend; kinds: HandsetKind[] }
-  /** Many phones nobody looks at, for measurements. */
-  | { phones: number; at: 'web'; key: string }
-  | { phones: number; at: 'tarn'; project: string }
-  | { count: true };
+type Order = { backend: Backend; kinds: HandsetKind[] } | { count: true };
 process.on('message', async (order: Order) => {
   if ('backend' in order) {
     await running.connect(order.backend, order.kinds);
     process.send?.({ connected: true });
-  } else if ('count' in order)
-    process.send?.({ web: network.accepted, cairn: cairn.accepted, tarn: tarn.accepted, sms: sms.accepted, mail: mail.accepted });
-  else {
-    const make = () => (order.at === 'web' ? network.subscribe(order.key).id : tarn.register(order.project));
-    process.send?.({ made: Array.from({ length: order.phones }, make) });
-  }
+  } else process.send?.({ web: network.accepted, cairn: cairn.accepted, tarn: tarn.accepted, sms: sms.accepted, mail: mail.accepted });
 });
 
 let stopping = false;

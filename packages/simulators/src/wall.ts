@@ -40,6 +40,7 @@ type Stored = {
   subscriptions: StoredSubscription[];
   authority?: Authority;
   tarn?: ReturnType<TarnNetwork['store']>;
+  cairn?: ReturnType<CairnNetwork['store']>;
 };
 /** What the simulated mail server and SMS centre let in. */
 export const MAIL_ACCOUNT = { user: 'huts', password: 'post-and-parcel' };
@@ -64,6 +65,7 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
   const [cairn, tarn, sms] = [new CairnNetwork(authority), new TarnNetwork(authority), new SmsCentre()];
   const mail = new MailServer(authority, { ...MAIL_ACCOUNT, ...(settings.bouncesTo ? { bouncesTo: settings.bouncesTo } : {}) });
   if (stored.tarn) tarn.restore(stored.tarn);
+  if (stored.cairn) cairn.restore(stored.cairn);
   sms.openAccount(SMS_ACCOUNT.systemId, SMS_ACCOUNT.password);
   sms.onText(changed);
   mail.onMail(changed);
@@ -86,6 +88,7 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
         subscriptions: network.store(),
         authority,
         tarn: tarn.store(),
+        cairn: cairn.store(),
       } satisfies Stored),
       { mode: 0o600 },
     );
@@ -110,19 +113,35 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
     const send = (type: string, body: string | Buffer) =>
       response.writeHead(200, { 'content-type': type, 'cache-control': 'no-store' }).end(body);
     if (path === '/desk/authority.pem') return void send('application/x-pem-file', authority.certificate);
+    const said = (name: string) => query.get(name) ?? '';
+    const stage = said('stage') === 'live' ? 'live' : 'trial';
     if (path === '/desk/cairn.p12') {
-      const stage = query.get('stage') === 'live' ? 'live' : 'trial';
+      const until = new Date(Date.now() + Number(query.get('days') ?? 365) * 86_400_000);
       return void send(
         'application/x-pkcs12',
-        clientCertificate(authority, { storeId: query.get('storeId') ?? '', stage, password: query.get('password') ?? '' }),
+        clientCertificate(authority, { storeId: said('storeId'), stage, password: said('password'), until }),
       );
+    }
+    if (path === '/desk/phones') {
+      const makers: Record<string, () => string> = {
+        web: () => network.subscribe(said('key') || null).id,
+        cairn: () => cairn.register(said('storeId'), stage),
+        tarn: () => tarn.register(said('project')),
+      };
+      const make = makers[said('at')];
+      changed();
+      if (make) return void send('application/json', JSON.stringify(Array.from({ length: Number(said('count')) }, make)));
+    }
+    if (path === '/desk/text') {
+      sms.sendFrom(said('from'), said('to'), said('text'));
+      return void send('text/plain', 'Sent.\n');
     }
     if (path === '/desk/tarn.json') {
       const file = tarn.openAccount(query.get('project') ?? '');
       changed();
       return void send('application/json', file);
     }
-    response.writeHead(404, { 'content-type': 'text/plain' }).end('The desk has authority.pem, cairn.p12 and tarn.json.\n');
+    response.writeHead(404, { 'content-type': 'text/plain' }).end('The desk has authority.pem, cairn.p12, tarn.json, phones and text.\n');
   }
   async function serveFaults(faults: CairnNetwork['faults'], request: IncomingMessage, response: ServerResponse): Promise<void> {
     if (request.method === 'PUT') faults.set(JSON.parse((await readBody(request, 10_000))?.toString() || '{"mode":"none"}'));

@@ -150,6 +150,17 @@ function addClientCommands(program: Command): void {
       printItem({ client: made.name, kind: made.kind, key: made.keys[0]?.key ?? 'none yet: orchard key add' }, options);
     });
   client
+    .command('set')
+    .description('set what a client is known by outside')
+    .argument('<client>')
+    .option('--store-id <id>', 'identifier in the store')
+    .option('--project <name>', 'its project at a push network that uses service accounts')
+    .action(async (name: string, own: { storeId?: string; project?: string }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const changed = await client.call(operations.clients.patch, { params: { ...params, client: name }, body: own });
+      printItem({ client: changed.name, store: changed.storeId, project: changed.project }, options);
+    });
+  client
     .command('profile')
     .description('the client profile, to be saved as orchard-client.json')
     .argument('<client>')

@@ -1,41 +1,133 @@
 import { setTimeout as sleep } from 'node:timers/promises';
-import { type HttpClient, type Notification, operations } from '@orchard/contract';
-import type { Command } from 'commander';
+import { type Audience, type AudiencePreview, type BodyInputOf, type HttpClient, type Notification, operations } from '@orchard/contract';
+import { type Command, Option } from 'commander';
 import { readObject } from '../asking.js';
 import { CommandError, type GlobalOptions, workplace } from '../context.js';
 import { moment, note, printItem, printList } from '../output.js';
 import { type ListOptions, listOptions, listQuery } from './people.js';
 
 type SendOptions = {
-  title: string;
+  title?: string;
   body?: string;
   badge?: string;
   sound?: string;
+  picture?: string;
   link?: string;
   data?: string;
+  content?: string;
   everyone?: boolean;
-  user?: string;
-  device?: string;
+  user?: string[];
+  device?: string[];
+  topic?: string[];
+  allTopics?: string[];
+  notTopic?: string[];
+  filter?: string;
+  way?: 'push' | 'mail';
+  urgency?: 'very-low' | 'low' | 'normal' | 'high';
+  ttl?: string;
+  replaces?: string;
+  at?: string;
+  localAt?: string;
+  perSecond?: string;
+  quiet?: string;
+  fallBack?: string;
+  draft?: boolean;
+  preview?: boolean;
   wait?: boolean;
 };
 
-function audienceOf({ everyone, user, device }: SendOptions) {
-  if ([everyone, user, device].filter(Boolean).length !== 1)
-    throw new CommandError('For whom is it? Give one of --everyone, --user <id>, --device <id>.', 2);
-  return everyone ? { everyone: true as const } : user ? { user } : { device: device as string };
+function audienceOf({ everyone, user, device, topic, allTopics, notTopic, filter }: SendOptions): Audience {
+  const topics = topic || allTopics || notTopic ? { any: topic, all: allTopics, not: notTopic } : undefined;
+  const chosen = [everyone, user, device, topics].filter(Boolean).length;
+  if (chosen > 1 || (chosen === 0 && !filter) || (filter && chosen === 1 && !topics))
+    throw new CommandError(
+      'For whom is it? Give one of --everyone, --user, --device, --topic, --filter; --topic and --filter may go together.',
+      2,
+    );
+  return {
+    ...(everyone ? { everyone: true as const } : {}),
+    ...(user ? { users: user } : {}),
+    ...(device ? { devices: device } : {}),
+    ...(topics ? { topics } : {}),
+    ...(filter ? { filter } : {}),
+  };
 }
 
-function printStatus(sent: Notification, options: GlobalOptions): void {
+/** `22:00-07:00`. */
+function quietOf(text: string | undefined) {
+  if (!text) return undefined;
+  const [from, to] = text.split('-');
+  if (!from || !to) throw new CommandError('Quiet hours are two times of day, such as --quiet 22:00-07:00.', 2);
+  return { from, to };
+}
+
+/** `sms:10`: by SMS after ten minutes. */
+function fallBackOf(text: string | undefined) {
+  if (!text) return undefined;
+  const match = /^(sms|mail):(\d+)$/.exec(text);
+  if (!match) throw new CommandError('A fall-back names the way and the minutes, such as --fall-back sms:10.', 2);
+  return { way: match[1] as 'sms' | 'mail', afterMin: Number(match[2]) };
+}
+
+/** The notification a command describes; `--content` gives variants, buttons and overlays as JSON. */
+async function bodyOf(own: SendOptions) {
+  const { title, body, badge, sound, picture, link, data } = own;
+  const quiet = quietOf(own.quiet);
+  const fallBack = fallBackOf(own.fallBack);
+  return {
+    ...(own.content ? await readObject(own.content) : {}),
+    ...(title ? { title } : {}),
+    ...(body ? { body } : {}),
+    ...(badge === undefined ? {} : { badge: badge === '+1' ? ('+1' as const) : Number(badge) }),
+    ...(sound ? { sound } : {}),
+    ...(picture ? { picture } : {}),
+    ...(link ? { link } : {}),
+    ...(data ? { data: await readObject(data) } : {}),
+    ...(own.way ? { way: own.way } : {}),
+    ...(own.urgency ? { urgency: own.urgency } : {}),
+    ...(own.ttl ? { ttlS: Number(own.ttl) } : {}),
+    ...(own.replaces ? { replaces: own.replaces } : {}),
+    ...(own.at ? { start: { at: new Date(own.at).toISOString() } } : own.localAt ? { start: { local: own.localAt } } : {}),
+    ...(own.perSecond ? { perSecond: Number(own.perSecond) } : {}),
+    ...(quiet ? { quiet } : {}),
+    ...(fallBack ? { fallBack } : {}),
+    audience: audienceOf(own),
+  };
+}
+
+type PreviewBody = BodyInputOf<typeof operations.notifications.previewManaged>;
+/** A preview takes what is said and to whom, not how it is sent. */
+function previewBody(body: PreviewBody): PreviewBody {
+  return Object.fromEntries(Object.entries(body).filter(([, value]) => value !== undefined)) as PreviewBody;
+}
+
+export function printPreview(seen: AudiencePreview, options: GlobalOptions): void {
+  if (options.json) return printItem(seen, options);
+  console.log(`for ${seen.total}, reaches ${seen.reachable}`);
+  for (const { platform, gateway, count } of seen.platforms) console.log(`  ${count} ${platform} through ${gateway}`);
+  for (const { platform, reason, count } of seen.unreachable) console.log(`  ${count} ${platform} not: ${reason}`);
+  for (const { gateway, bytes, mostBytes } of seen.sizes) console.log(`  ${bytes} of ${mostBytes} bytes at ${gateway}`);
+  if (!seen.sms) return;
+  const { encoding, forcing, segments, messages, cost, currency, unpriced } = seen.sms;
+  if (encoding === 'ucs2')
+    console.log(`  ${forcing.join(' ')} not in the GSM alphabet: 70 letters a message, or 67 a segment, instead of 160 and 153`);
+  console.log(
+    `  ${segments} segment${segments === 1 ? '' : 's'} each, ${messages * segments} in all${cost === null ? '' : `, ${cost} ${currency ?? ''}`}`,
+  );
+  if (unpriced.length && cost !== null) console.log(`  no price is set for ${unpriced.join(', ')}`);
+}
+
+export function printStatus(sent: Notification, options: GlobalOptions): void {
   if (options.json) return printItem(sent, options);
   const { total, queued, accepted, arrived, opened, expired, failed, skipped } = sent.deliveries;
   printItem(
     {
       notification: sent.id,
-      title: sent.title,
+      title: sent.title ?? sent.body,
       by: sent.createdBy,
-      at: moment(sent.createdAt),
+      at: moment(sent.startedAt ?? sent.startAt ?? sent.createdAt),
       state: sent.state,
-      total,
+      total: sent.spreading ? `${total}, and counting` : total,
       queued,
       accepted,
       arrived,
@@ -46,6 +138,11 @@ function printStatus(sent: Notification, options: GlobalOptions): void {
     },
     options,
   );
+  if (sent.groups.length > 1)
+    for (const { way, platform, variant, total: of, accepted: taken, arrived: got, opened: seen } of sent.groups)
+      console.log(
+        `  ${way === 'push' ? platform : way}${sent.second ? `, content ${variant}` : ''}: ${of} in all, ${taken + got} through, ${got} arrived, ${seen} opened`,
+      );
   for (const { state, reason, count } of sent.reasons) console.log(`  ${count} ${state}: ${reason}`);
 }
 
@@ -54,41 +151,80 @@ async function settled(client: HttpClient, params: { app: string; environment: s
   for (let waited = 0; ; waited += 200) {
     const sent = await client.call(operations.notifications.readManaged, { params });
     const retried = sent.reasons.filter(({ state }) => state === 'queued').reduce((sum, { count }) => sum + count, 0);
-    if (sent.deliveries.queued <= retried || waited > 30_000) return sent;
+    if ((!sent.spreading && sent.deliveries.queued <= retried) || waited > 30_000) return sent;
     await sleep(200);
   }
 }
 
+const list = (value: string, before: string[] = []) => [...before, ...value.split(',')];
+/** The options that say for whom. */
+const audienceOptions = (command: Command): Command =>
+  command
+    .option('--everyone')
+    .option('--user <ids>', 'comma-separated', list)
+    .option('--device <ids>', 'comma-separated', list)
+    .option('--topic <names>', 'followers of any of them', list)
+    .option('--all-topics <names>', 'followers of all of them', list)
+    .option('--not-topic <names>', 'but not their followers', list)
+    .option('--filter <cql2>', 'devices, such as "platform = \'ios\'"');
+
 export function addMessageCommands(program: Command): void {
   const notify = program.command('notify').description('notifications');
-  notify
-    .command('send')
-    .description('send a notification')
-    .requiredOption('--title <text>')
+  audienceOptions(notify.command('send').description('send a notification, now or later'))
+    .option('--title <text>', 'may hold {user.name} and other variables')
     .option('--body <text>')
-    .option('--badge <n>', 'number on the icon; 0 clears it')
+    .option('--badge <n>', 'number on the icon; 0 clears it, +1 adds one')
     .option('--sound <name>')
+    .option('--picture <address>')
     .option('--link <url>')
     .option('--data <json>')
-    .option('--everyone')
-    .option('--user <id>')
-    .option('--device <id>')
+    .option('--content <json>', 'the rest: variants by platform and language, buttons, overlays; - for standard input')
+    .addOption(new Option('--way <way>').choices(['push', 'mail']))
+    .addOption(new Option('--urgency <urgency>').choices(['very-low', 'low', 'normal', 'high']))
+    .option('--ttl <seconds>', 'how long the network keeps it for a device that is away')
+    .option('--replaces <name>', 'a waiting one of the same name')
+    .option('--at <time>', 'when, such as 2026-12-24T18:00Z')
+    .option('--local-at <time>', 'when, by each recipient’s clock, such as 2026-12-24T18:00')
+    .option('--per-second <n>', 'at most so many')
+    .option('--quiet-hours <from-to>', 'hours of each recipient’s day in which nothing is sent, such as 22:00-07:00')
+    .option('--fall-back <way:minutes>', 'reach another way who has not received it by then, such as sms:10')
+    .option('--draft', 'keep it without sending')
+    .option('--preview', 'only show whom it would reach')
     .option('--wait', 'until it has gone out')
-    .action(async (own: SendOptions, command: Command) => {
+    .action(async (own: SendOptions & { quietHours?: string }, command: Command) => {
       const { options, client, params } = workplace(command);
-      const { title, body, badge, sound, link, data } = own;
-      const content = {
-        title,
-        ...(body ? { body } : {}),
-        ...(badge === undefined ? {} : { badge: Number(badge) }),
-        ...(sound ? { sound } : {}),
-        ...(link ? { link } : {}),
-        ...(data ? { data: await readObject(data) } : {}),
-      };
-      const sent = await client.call(operations.notifications.sendManaged, { params, body: { ...content, audience: audienceOf(own) } });
+      const body = await bodyOf({ ...own, quiet: own.quietHours } as SendOptions);
+      if (own.preview) {
+        const { audience, way, title, body: text, data } = body as Parameters<typeof previewBody>[0];
+        return printPreview(
+          await client.call(operations.notifications.previewManaged, {
+            params,
+            body: previewBody({ audience, way, title, body: text, data }),
+          }),
+          options,
+        );
+      }
+      const sent = await client.call(operations.notifications.sendManaged, {
+        params,
+        body: { ...body, ...(own.draft ? { draft: true } : {}) },
+      });
       printStatus(own.wait ? await settled(client, { ...params, id: sent.id }) : sent, options);
-      if (!own.wait) note(`See what becomes of it: orchard notify status ${sent.id}`, options);
+      if (own.draft) note(`Send it with: orchard notify start ${sent.id}`, options);
+      else if (!own.wait) note(`See what becomes of it: orchard notify status ${sent.id}`, options);
     });
+  for (const [verb, does] of [
+    ['start', 'send a draft, or a scheduled one now'],
+    ['stop', 'stop sending; what has not gone out waits'],
+    ['resume', 'go on with a stopped one'],
+  ] as const)
+    notify
+      .command(verb)
+      .description(does)
+      .argument('<id>')
+      .action(async (id: string, _own: object, command: Command) => {
+        const { options, client, params } = workplace(command);
+        printStatus(await client.call(operations.notifications[`${verb}Managed`], { params: { ...params, id } }), options);
+      });
   notify
     .command('status')
     .description('how a notification is getting on')
@@ -104,9 +240,11 @@ export function addMessageCommands(program: Command): void {
       page.items,
       {
         id: ({ id }) => id,
-        title: ({ title }) => title,
-        at: ({ createdAt }) => moment(createdAt),
-        devices: ({ deliveries }) => deliveries.total,
+        title: ({ title, body }) => title ?? body,
+        way: ({ way }) => way,
+        state: ({ state }) => state,
+        at: ({ startedAt, startAt, createdAt }) => moment(startedAt ?? startAt ?? createdAt),
+        total: ({ deliveries }) => deliveries.total,
         queued: ({ deliveries }) => deliveries.queued,
         accepted: ({ deliveries }) => deliveries.accepted,
         arrived: ({ deliveries }) => deliveries.arrived,
@@ -128,11 +266,13 @@ export function addMessageCommands(program: Command): void {
       printList(
         page.items,
         {
-          device: ({ deviceId }) => deviceId,
+          to: ({ target }) => target,
+          gateway: ({ gateway }) => gateway,
           platform: ({ platform }) => platform,
           state: ({ state }) => state,
           attempts: ({ attempts }) => attempts,
           answer: ({ answer }) => answer,
+          said: ({ said }) => said,
           why: ({ reason }) => reason,
           next: ({ nextAttemptAt }) => moment(nextAttemptAt),
         },

@@ -1,194 +1,164 @@
-/** Writing a notification and sending it. */
-import {
-  Button,
-  Group,
-  JsonInput,
-  NumberInput,
-  SegmentedControl,
-  Select,
-  SimpleGrid,
-  Stack,
-  Text,
-  Textarea,
-  TextInput,
-} from '@mantine/core';
-import { useDebouncedValue } from '@mantine/hooks';
+/** Writing a notification: for whom, what it says, how it looks, how it is sent; tested on one device, reviewed, sent. */
+import { Button, Group, Modal, SegmentedControl, SimpleGrid, Stack, Text, TextInput, Title } from '@mantine/core';
+import { useDisclosure } from '@mantine/hooks';
 import { operations } from '@orchard/contract';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
-import { useCall, useChange } from '../api.js';
-import { PageHead, Trouble } from '../parts/basics.js';
+import { useChange } from '../api.js';
+import { AudienceFields, Reach, usePreview } from '../compose/audience.js';
+import { ContentFields, OptionFields } from '../compose/content.js';
+import { audienceOf, contentOf, type Draft, newDraft, type Sending, sendingOf, type Way } from '../compose/draft.js';
+import { count, PageHead, Trouble } from '../parts/basics.js';
 import { FromCode } from '../parts/fromCode.js';
-import { PhonePreview } from '../parts/phonePreview.js';
+import { PhonePreviews } from '../parts/phonePreview.js';
 import { useAddressState, usePlace } from '../place.js';
 
-type Draft = { title: string; body: string; badge: number | ''; sound: string; link: string; data: string };
-type Kind = 'everyone' | 'user' | 'device';
-
-/** Only what was filled in; null when the data is not JSON. */
-function contentOf(draft: Draft) {
-  try {
-    return {
-      title: draft.title,
-      ...(draft.body ? { body: draft.body } : {}),
-      ...(draft.badge === '' ? {} : { badge: draft.badge }),
-      ...(draft.sound ? { sound: draft.sound } : {}),
-      ...(draft.link ? { link: draft.link } : {}),
-      ...(draft.data.trim() ? { data: JSON.parse(draft.data) } : {}),
-    };
-  } catch {
-    return null;
-  }
+/** The command that sends the same. */
+function commandOf(place: string, body: Sending | null): string {
+  if (!body) return `orchard notify send ${place} …`;
+  const { audience, title, body: text, way, ...rest } = body;
+  const to = audience.everyone
+    ? '--everyone'
+    : audience.user
+      ? `--user ${audience.user}`
+      : audience.device
+        ? `--device ${audience.device}`
+        : audience.filter
+          ? `--filter "${audience.filter}"`
+          : audience.topics
+            ? `${audience.topics.any ? `--topic ${audience.topics.any.join(',')}` : ''} ${audience.topics.not ? `--not-topic ${audience.topics.not.join(',')}` : ''}`.trim()
+            : `--to ${(audience.phones ?? audience.addresses ?? []).join(',')}`;
+  if (way === 'sms') return `orchard sms send ${place} --text "${text}" ${to}`;
+  const more = Object.keys(rest).length ? ` --content '${JSON.stringify(rest)}'` : '';
+  return `orchard notify send ${place} --title "${title ?? ''}"${text ? ` --body "${text}"` : ''}${way === 'mail' ? ' --way mail' : ''} ${to}${more}`;
 }
 
 export function ComposePage() {
-  const { params, base } = usePlace();
+  const { params, base, details } = usePlace();
   const navigate = useNavigate();
-  const [user, setUser] = useAddressState('user');
-  const [device, setDevice] = useAddressState('device');
-  const [kind, setKind] = useState<Kind>(user ? 'user' : device ? 'device' : 'everyone');
-  const [draft, setDraft] = useState<Draft>({ title: '', body: '', badge: '', sound: '', link: '', data: '' });
-  const set =
-    <K extends keyof Draft>(name: K) =>
-    (value: Draft[K]) =>
-      setDraft((before) => ({ ...before, [name]: value }));
+  const [user] = useAddressState('user');
+  const [device] = useAddressState('device');
+  const [topic] = useAddressState('topic');
+  const [draft, setDraft] = useState<Draft>(() => newDraft({ user, device, topic }));
+  const [testOn, setTestOn] = useState(device);
+  const [reviewing, review] = useDisclosure(false);
+  const set = (changes: Partial<Draft>) => setDraft((before) => ({ ...before, ...changes }));
   const send = useChange(operations.notifications.sendManaged, ['notifications.']);
-  const content = contentOf(draft);
-  const audience = kind === 'user' ? { user } : kind === 'device' ? { device } : { everyone: true as const };
-  const ready = content !== null && draft.title.trim() !== '' && (kind === 'everyone' || (kind === 'user' ? user : device) !== '');
-  const body = { ...(content ?? { title: draft.title }), audience };
-  const to = kind === 'everyone' ? '--everyone' : kind === 'user' ? `--user ${user}` : `--device ${device}`;
+  const test = useChange(operations.notifications.sendManaged, ['notifications.']);
+  const seen = usePreview(draft);
+  const body = sendingOf(draft);
+  const place = `--app ${params.app} --env ${params.environment}`;
+  const submit = (whole: Sending) => send.mutate({ params, body: whole }, { onSuccess: ({ id }) => navigate(`${base}/sent/${id}`) });
   return (
     <>
-      <PageHead title="Compose" hint="A notification to everyone, one user or one device">
-        <FromCode
-          same={{
-            command: `orchard notify send --app ${params.app} --env ${params.environment} --title "${draft.title}"${draft.body ? ` --body "${draft.body}"` : ''} ${to}`,
-            method: 'POST',
-            path: '/app/v1/notifications',
-            body,
-          }}
-        />
+      <PageHead title="Compose" hint="A notification to phones, an SMS or a mail">
+        <FromCode same={{ command: commandOf(place, body), method: 'POST', path: '/app/v1/notifications', body: body ?? {} }} />
       </PageHead>
       <SimpleGrid cols={{ base: 1, md: 2 }} spacing="xl">
         <form
           onSubmit={(event) => {
             event.preventDefault();
-            send.mutate({ params, body }, { onSuccess: ({ id }) => navigate(`${base}/sent/${id}`) });
+            review.open();
           }}
         >
-          <Stack gap="sm">
-            <div>
-              <Text size="sm" fw={500} mb={4}>
-                For
-              </Text>
-              <SegmentedControl
-                aria-label="For whom"
-                value={kind}
-                onChange={(value) => setKind(value as Kind)}
-                data={[
-                  { value: 'everyone', label: 'Everyone' },
-                  { value: 'user', label: 'One user' },
-                  { value: 'device', label: 'One device' },
-                ]}
-              />
-            </div>
-            {kind === 'user' && <UserSelect value={user} onChange={setUser} />}
-            {kind === 'device' && (
-              <TextInput
-                label="Device id"
-                required
-                classNames={{ input: 'mono' }}
-                value={device}
-                onChange={({ currentTarget }) => setDevice(currentTarget.value)}
-              />
-            )}
-            <TextInput
-              label="Title"
-              required
-              maxLength={200}
-              value={draft.title}
-              onChange={({ currentTarget }) => set('title')(currentTarget.value)}
+          <Stack gap="md">
+            <SegmentedControl
+              aria-label="By which way"
+              value={draft.way}
+              onChange={(value) =>
+                set({ way: value as Way, audience: ['device', 'addresses'].includes(draft.audience) ? 'everyone' : draft.audience })
+              }
+              data={[
+                { value: 'push', label: 'Push' },
+                { value: 'sms', label: 'SMS' },
+                { value: 'mail', label: 'Mail' },
+              ]}
             />
-            <Textarea
-              label="Body"
-              autosize
-              minRows={3}
-              maxLength={2000}
-              value={draft.body}
-              onChange={({ currentTarget }) => set('body')(currentTarget.value)}
-            />
-            <Group grow align="flex-start">
-              <NumberInput
-                label="Badge"
-                description="0 clears it"
-                min={0}
-                max={9999}
-                allowDecimal={false}
-                value={draft.badge}
-                onChange={(value) => set('badge')(value === '' ? '' : Number(value))}
-              />
-              <TextInput
-                label="Sound"
-                description="A sound of the app"
-                value={draft.sound}
-                onChange={({ currentTarget }) => set('sound')(currentTarget.value)}
-              />
-            </Group>
-            <TextInput
-              label="Link"
-              description="Where opening it leads: a URL, or a path in the app"
-              placeholder="/huts/hollow-col"
-              value={draft.link}
-              onChange={({ currentTarget }) => set('link')(currentTarget.value)}
-            />
-            <JsonInput
-              label="Data"
-              description="JSON for the app"
-              placeholder='{"hut":"hollow-col"}'
-              autosize
-              minRows={2}
-              value={draft.data}
-              onChange={set('data')}
-              error={content === null ? 'This is not JSON.' : null}
-            />
-            <Trouble error={send.error} />
+            <AudienceFields draft={draft} set={set} />
+            <ContentFields draft={draft} set={set} />
+            <Title order={2}>How it is sent</Title>
+            <OptionFields draft={draft} set={set} />
             <Group justify="flex-end">
-              <Button type="submit" disabled={!ready} loading={send.isPending}>
-                Send now
+              <Button variant="default" disabled={!body} onClick={() => body && submit({ ...body, draft: true })}>
+                Keep as a draft
+              </Button>
+              <Button type="submit" disabled={!body || Boolean(seen.error)}>
+                Review
               </Button>
             </Group>
           </Stack>
         </form>
-        <PhonePreview title={draft.title} body={draft.body} badge={draft.badge === '' ? null : draft.badge} />
+        <Stack gap="lg">
+          <section className="panel" aria-label="Whom it reaches">
+            <Reach seen={seen.data} error={seen.error} missing={audienceOf(draft) === null} />
+          </section>
+          {draft.way === 'push' && (
+            <PhonePreviews content={{ ...(contentOf(draft) ?? {}), title: draft.title, body: draft.body }} appName={params.app} />
+          )}
+          {draft.way === 'push' && (
+            <section className="panel">
+              <Title order={2} mb={6}>
+                Test on one device
+              </Title>
+              <Group align="flex-end" gap="xs">
+                <TextInput
+                  label="Device id"
+                  classNames={{ input: 'mono' }}
+                  style={{ flex: 1 }}
+                  value={testOn}
+                  onChange={({ currentTarget }) => setTestOn(currentTarget.value)}
+                />
+                <Button
+                  variant="default"
+                  disabled={!contentOf(draft) || !draft.title || !testOn}
+                  loading={test.isPending}
+                  onClick={() => test.mutate({ params, body: { ...contentOf(draft), audience: { device: testOn } } })}
+                >
+                  Send a test
+                </Button>
+              </Group>
+              {test.data && (
+                <Text size="sm" role="status" mt={6}>
+                  {test.data.deliveries.skipped ? `Not sent: ${test.data.reasons[0]?.reason}` : 'It is on its way to this one device.'}
+                </Text>
+              )}
+              <Trouble error={test.error} />
+            </section>
+          )}
+        </Stack>
       </SimpleGrid>
+      <Modal
+        opened={reviewing}
+        onClose={review.close}
+        title={`Send to ${count(seen.data?.reachable ?? 0)} of ${count(seen.data?.total ?? 0)}?`}
+        size="lg"
+      >
+        <Stack>
+          {params.environment === 'live' && <Text className="care">This is the live environment of {details?.app ?? params.app}.</Text>}
+          <Text>
+            <b>{draft.way === 'sms' ? draft.body : draft.title}</b>
+            {draft.way !== 'sms' && draft.body && ` – ${draft.body}`}
+          </Text>
+          <Reach seen={seen.data} error={seen.error} missing={false} />
+          <Text size="sm" c="dimmed">
+            {draft.when === 'now'
+              ? 'It goes out at once.'
+              : `It goes out at ${draft.at.replace('T', ' ')}${draft.when === 'local' ? ' on each recipient’s clock' : ''}.`}
+            {draft.quiet && ` Nobody gets it between ${draft.quietFrom} and ${draft.quietTo} of their day.`}
+            {draft.fallBack &&
+              ` Who has not received it after ${draft.fallBackMin} minutes gets ${draft.fallBack === 'sms' ? 'an SMS' : 'a mail'}.`}
+          </Text>
+          <Trouble error={send.error} />
+          <Group justify="flex-end">
+            <Button variant="default" onClick={review.close}>
+              Go on writing
+            </Button>
+            <Button loading={send.isPending} disabled={!body} onClick={() => body && submit(body)}>
+              {draft.when === 'now' ? 'Send now' : 'Schedule'}
+            </Button>
+          </Group>
+        </Stack>
+      </Modal>
     </>
-  );
-}
-
-function UserSelect({ value, onChange }: { value: string; onChange: (id: string | null) => void }) {
-  const { params } = usePlace();
-  const [search, setSearch] = useState('');
-  const [wanted] = useDebouncedValue(search.replaceAll("'", "''"), 200);
-  const found = useCall(operations.users.list, {
-    params,
-    query: { filter: `email LIKE '%${wanted}%' OR name LIKE '%${wanted}%'`, limit: 20 },
-  });
-  const chosen = useCall(operations.users.read, { params: { ...params, user: value } }, { enabled: value !== '' });
-  const options = new Map((found.data?.items ?? []).map((user) => [user.id, `${user.name ?? ''} <${user.email}>`]));
-  if (value && chosen.data?.id === value) options.set(value, `${chosen.data.name ?? ''} <${chosen.data.email}>`);
-  return (
-    <Select
-      label="User"
-      required
-      searchable
-      placeholder="Name or e-mail address"
-      value={value || null}
-      onChange={onChange}
-      onSearchChange={setSearch}
-      filter={({ options: all }) => all}
-      data={[...options].map(([id, label]) => ({ value: id, label }))}
-      nothingFoundMessage="Nobody of that name"
-    />
   );
 }

@@ -62,6 +62,7 @@ export function DevicesPage() {
               </span>
             ),
           },
+          { name: 'gateway', label: 'Gateway', render: ({ gateway }) => gateway },
           { name: 'lastSeenAt', label: 'Last seen', sortable: true, render: ({ lastSeenAt }) => <Moment at={lastSeenAt} /> },
         ]}
       />
@@ -111,6 +112,8 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
               </Anchor>
             ),
           ],
+          ['Gateway', device.gateway && `${device.gateway}${device.tokenStage ? `, address of the stage ${device.tokenStage}` : ''}`],
+          ['Country', device.country],
           ['Locale', device.locale],
           ['Time zone', device.timeZone],
           ['Permission', device.permission],
@@ -126,6 +129,7 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
           ],
         ]}
       />
+      <FollowedAndSent device={device} />
       {test.data && (
         <Text role="status">
           Sent:{' '}
@@ -157,5 +161,55 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
         />
       </Group>
     </Stack>
+  );
+}
+
+/** The topics of a device, and everything it was sent. */
+function FollowedAndSent({ device }: { device: Device }) {
+  const { params, base } = usePlace();
+  const at = { params: { ...params, device: device.id } };
+  const topics = useCall(operations.devices.topicsManaged, at);
+  const sent = useCall(operations.devices.deliveries, { ...at, query: { limit: 10 } });
+  return (
+    <>
+      <Text size="sm">
+        <b>Follows</b>{' '}
+        {topics.data?.items.length
+          ? topics.data.items.map(({ topic, via }) => `${topic}${via === 'user' ? ' (its user)' : ''}`).join(', ')
+          : 'no topics'}
+      </Text>
+      <section className="listing" aria-label="Sent to this device">
+        <table>
+          <thead>
+            <tr>
+              {['Sent to it', 'State', 'Received', 'Opened'].map((label) => (
+                <th key={label} scope="col">
+                  {label}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {(sent.data?.items ?? []).map((one) => (
+              <tr key={one.notification}>
+                <td>
+                  <Anchor component={Link} to={`${base}/sent/${one.notification}`}>
+                    {one.title ?? 'untitled'}
+                  </Anchor>
+                </td>
+                <td title={one.reason ?? undefined}>{one.state}</td>
+                <td>{one.receivedAt && <Moment at={one.receivedAt} />}</td>
+                <td>{one.openedAt && <Moment at={one.openedAt} />}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {sent.data?.items.length === 0 && (
+          <Text size="sm" c="dimmed">
+            Nothing was sent to it yet.
+          </Text>
+        )}
+      </section>
+    </>
   );
 }

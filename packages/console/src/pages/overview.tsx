@@ -75,10 +75,11 @@ export function OverviewPage() {
                   {items.map((item) => (
                     <Group key={item.id} justify="space-between" wrap="nowrap">
                       <Anchor component={Link} to={`${base}/sent/${item.id}`} truncate>
-                        {item.title}
+                        {item.title ?? item.body}
                       </Anchor>
                       <Text size="sm" c="dimmed" style={{ whiteSpace: 'nowrap' }}>
-                        {count(item.deliveries.sent)} of {count(item.deliveries.total)} sent, <Moment at={item.createdAt} />
+                        {count(item.deliveries.accepted + item.deliveries.arrived)} of {count(item.deliveries.total)} through,{' '}
+                        <Moment at={item.createdAt} />
                       </Text>
                     </Group>
                   ))}

@@ -11,15 +11,30 @@ import { usePlace } from '../place.js';
 import { SERIES } from '../theme.js';
 
 const STATES = [
-  ['sent', SERIES.viridian],
+  ['arrived', SERIES.viridian],
+  ['accepted', SERIES.honey],
   ['queued', SERIES.slate],
   ['failed', SERIES.persimmon],
+  ['expired', SERIES.plum],
   ['skipped', '#a39e92'],
 ] as const;
 
 export function audienceWords(audience: Notification['audience']): string {
-  if ('everyone' in audience) return 'everyone';
-  return 'user' in audience ? `user …${audience.user.slice(-8)}` : `device ${audience.device}`;
+  const { user, users, device, devices, topics, filter, phones, addresses } = audience;
+  if (audience.everyone) return 'everyone';
+  if (user) return `user …${user.slice(-8)}`;
+  if (users) return users.length === 1 ? `user …${users[0]?.slice(-8)}` : `${users.length} users`;
+  if (device) return `device ${device}`;
+  if (devices) return devices.length === 1 ? `device ${devices[0]}` : `${devices.length} devices`;
+  if (phones) return phones.length === 1 ? String(phones[0]) : `${phones.length} numbers`;
+  if (addresses) return addresses.length === 1 ? String(addresses[0]) : `${addresses.length} addresses`;
+  const parts = [
+    topics?.any && `followers of ${topics.any.join(' or ')}`,
+    topics?.all && `followers of ${topics.all.join(' and ')}`,
+    topics?.not && `not of ${topics.not.join(', ')}`,
+    filter && `devices where ${filter}`,
+  ];
+  return parts.filter(Boolean).join(', ');
 }
 
 /** The deliveries of a notification as one bar, by what became of them. */
@@ -55,9 +70,17 @@ export function SentPage() {
         state={state}
         answer={sent}
         idOf={({ id }) => id}
+        presets={[
+          { label: 'Sending', filter: "state = 'sending'" },
+          { label: 'Scheduled', filter: "state = 'scheduled'" },
+          { label: 'Drafts', filter: "state = 'draft'" },
+          { label: 'Stopped', filter: "state = 'stopped'" },
+          { label: 'SMS', filter: "way = 'sms'" },
+          { label: 'Mail', filter: "way = 'mail'" },
+        ]}
         openId=""
         onOpen={(id) => navigate(`${base}/sent/${id}`)}
-        example="createdBy LIKE 'server key%'"
+        example="title LIKE 'Ridge%' AND state = 'done'"
         empty={
           <Empty title="Nothing sent yet">
             <Text>
@@ -70,10 +93,16 @@ export function SentPage() {
           </Empty>
         }
         columns={[
-          { name: 'title', label: 'Title', render: ({ title }) => title },
+          { name: 'title', label: 'Title', render: ({ title, body }) => title ?? body },
+          { name: 'way', label: 'Way', sortable: true, render: ({ way }) => way },
+          { name: 'state', label: 'State', sortable: true, render: ({ state: of }) => of },
           { name: 'audience', label: 'For', render: ({ audience }) => audienceWords(audience) },
-          { name: 'createdAt', label: 'Sent', sortable: true, render: ({ createdAt }) => <Moment at={createdAt} /> },
-          { name: 'createdBy', label: 'By', sortable: true, render: ({ createdBy }) => createdBy },
+          {
+            name: 'createdAt',
+            label: 'Sent',
+            sortable: true,
+            render: ({ startedAt, startAt, createdAt }) => <Moment at={startedAt ?? startAt ?? createdAt} />,
+          },
           {
             name: 'bar',
             label: 'Deliveries',
@@ -83,7 +112,7 @@ export function SentPage() {
               </div>
             ),
           },
-          ...STATES.map(([name]) => ({
+          ...(['total', 'arrived', 'opened', 'failed', 'skipped'] as const).map((name) => ({
             name,
             label: name,
             right: true,

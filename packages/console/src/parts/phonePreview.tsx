@@ -1,70 +1,84 @@
-/** How a notification will look on a phone, in our own drawing. */
-import { Text } from '@mantine/core';
-import { IconLeaf } from '@tabler/icons-react';
+/** How a notification will look on phones of each platform, in our own drawing. */
+import { SegmentedControl, Text } from '@mantine/core';
+import { IconBellRinging, IconLeaf, IconX } from '@tabler/icons-react';
+import { useState } from 'react';
 
-export function PhonePreview({ title, body, badge }: { title: string; body: string; badge: number | null }) {
+export type PreviewContent = {
+  title?: string | undefined;
+  body?: string | undefined;
+  badge?: number | '+1' | undefined;
+  picture?: string | undefined;
+  buttons?: { title: string }[] | undefined;
+  silent?: boolean | undefined;
+};
+const PLATFORMS = { ios: 'iOS', android: 'Android', web: 'Web' } as const;
+type Platform = keyof typeof PLATFORMS;
+/** About how many letters of the body a platform shows before it cuts. */
+const SHOWN: Record<Platform, number> = { ios: 178, android: 240, web: 120 };
+
+export function PhonePreviews({ content, appName }: { content: PreviewContent; appName: string }) {
+  const [platform, setPlatform] = useState<Platform>('ios');
+  const body = content.body ?? '';
+  const cut = body.length > SHOWN[platform];
   return (
-    <figure style={{ margin: 0, maxWidth: 340 }} aria-label="Preview on a phone">
-      <div style={{ border: '2px solid var(--mantine-color-text)', borderRadius: 30, padding: 10, background: 'var(--raised)' }}>
-        <div
-          style={{
-            borderRadius: 22,
-            minHeight: 360,
-            background: 'linear-gradient(165deg, #dfe9e2, #cfdde2 55%, #e9dccb)',
-            color: '#1d2a2b',
-            padding: 14,
-          }}
-        >
-          <div style={{ display: 'flex', alignItems: 'center', gap: 12, marginBottom: 16 }}>
-            <span
-              style={{
-                position: 'relative',
-                width: 48,
-                height: 48,
-                borderRadius: 12,
-                background: '#1f7a6d',
-                display: 'grid',
-                placeItems: 'center',
-              }}
-            >
+    <figure style={{ margin: 0, maxWidth: 360 }} aria-label={`Preview on ${PLATFORMS[platform]}`}>
+      <SegmentedControl
+        size="xs"
+        mb={8}
+        aria-label="Platform of the preview"
+        value={platform}
+        onChange={(value) => setPlatform(value as Platform)}
+        data={Object.entries(PLATFORMS).map(([value, label]) => ({ value, label }))}
+      />
+      <div className="phone" data-platform={platform}>
+        <div className="phone-screen">
+          {content.silent ? (
+            <Text size="sm">Nothing is shown: the app is woken.</Text>
+          ) : (
+            <Banner
+              platform={platform}
+              content={{ ...content, body: cut ? `${body.slice(0, SHOWN[platform])}…` : body }}
+              appName={appName}
+            />
+          )}
+          <div className="phone-app">
+            <span className="phone-icon">
               <IconLeaf size={30} stroke={1.6} color="#fbf8f2" aria-hidden />
-              {badge !== null && badge > 0 && (
-                <span
-                  style={{
-                    position: 'absolute',
-                    top: -7,
-                    right: -7,
-                    background: '#b8401d',
-                    color: '#fff',
-                    borderRadius: 12,
-                    padding: '0 6px',
-                    fontSize: 13,
-                    fontWeight: 600,
-                  }}
-                >
-                  {badge}
-                </span>
+              {content.badge !== undefined && content.badge !== 0 && platform !== 'web' && (
+                <span className="phone-badge">{content.badge}</span>
               )}
             </span>
-            <span style={{ fontWeight: 600 }}>your app</span>
-          </div>
-          <div
-            style={{
-              background: 'rgb(255 255 255 / .88)',
-              borderLeft: '3px solid #1f7a6d',
-              borderRadius: 8,
-              padding: '10px 12px',
-              overflowWrap: 'anywhere',
-            }}
-          >
-            <div style={{ fontWeight: 600 }}>{title || 'Title'}</div>
-            <div style={{ whiteSpace: 'pre-wrap' }}>{body || 'Body'}</div>
+            <span>{appName}</span>
           </div>
         </div>
       </div>
       <Text component="figcaption" size="sm" c="dimmed" mt={6}>
-        Each platform draws it in its own way; a long body is cut.
+        {cut ? `About here ${PLATFORMS[platform]} cuts the body. ` : ''}Variables are filled for each person.
       </Text>
     </figure>
+  );
+}
+
+function Banner({ platform, content, appName }: { platform: Platform; content: PreviewContent; appName: string }) {
+  const { title, body, picture, buttons = [] } = content;
+  return (
+    <div className="phone-banner">
+      {platform !== 'ios' && (
+        <div className="phone-from">
+          {platform === 'web' ? <IconBellRinging size={13} aria-hidden /> : <IconLeaf size={13} aria-hidden />} {appName} · now
+          {platform === 'web' && <IconX size={13} aria-hidden style={{ marginLeft: 'auto' }} />}
+        </div>
+      )}
+      <div style={{ fontWeight: 600 }}>{title || 'Title'}</div>
+      <div style={{ whiteSpace: 'pre-wrap' }}>{body || 'Body'}</div>
+      {picture && <div className="phone-picture">picture</div>}
+      {buttons.length > 0 && (
+        <div className="phone-buttons">
+          {buttons.map(({ title: label }) => (
+            <span key={label}>{label}</span>
+          ))}
+        </div>
+      )}
+    </div>
   );
 }

@@ -18,6 +18,7 @@ import { api, queries, useCall } from '../api.js';
 import { useLiveChanges } from '../live.js';
 import { Trouble } from '../parts/basics.js';
 import { PlaceContext, usePlace } from '../place.js';
+import { NoticeBell } from './noticeBell.js';
 import { RAIL } from './rail.js';
 import { SearchBox } from './search.js';
 
@@ -59,6 +60,7 @@ function TopBar({ member }: { member: Member }) {
       <Switcher />
       <SearchBox />
       <Group gap="xs" wrap="nowrap">
+        <NoticeBell />
         <ActionIcon variant="subtle" color="gray" aria-label="Switch between light and dark" onClick={toggleColorScheme}>
           <IconMoon size={18} />
         </ActionIcon>

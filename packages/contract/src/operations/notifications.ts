@@ -213,6 +213,8 @@ export const audiencePreview = z
       .describe('How large the message is for each way out'),
     sms: z
       .object({
+        encoding: z.enum(['gsm7', 'ucs2']),
+        forcing: z.array(z.string()).describe('Letters outside the GSM alphabet, which force UCS-2'),
         segments: z.int(),
         messages: z.int(),
         cost: z.number().nullable(),

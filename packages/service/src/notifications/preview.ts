@@ -119,7 +119,7 @@ export async function demandSizes(parts: Parts, environment: Environment, audien
 
 /** What an SMS to an audience costs, by the countries of its numbers. Numbers that begin alike are counted together. */
 async function costOf(parts: Parts, environment: Environment, audience: Audience, content: ContentSet): Promise<AudiencePreview['sms']> {
-  const { segments } = planSms(content.body ?? '');
+  const { segments, encoding, forcing } = planSms(content.body ?? '');
   const { prices, currency } = await parts.messaging.read(environment);
   const condition = audience.phones ? null : userCondition(environment, audience, parts);
   const groups = condition
@@ -138,6 +138,8 @@ async function costOf(parts: Parts, environment: Environment, audience: Audience
     else cost += (prices[country] as number) * Number(count) * segments;
   }
   return {
+    encoding,
+    forcing,
     segments,
     messages,
     cost: Object.keys(prices).length ? Math.round(cost * 10_000) / 10_000 : null,

@@ -1,0 +1,327 @@
+/** Gateways, topics, short messages: the ways out and who follows what. */
+import { readFileSync } from 'node:fs';
+import { GATEWAY_KINDS, type Gateway, type GatewayCheck, type NewGateway, operations, STAGES } from '@orchard/contract';
+import { type Command, Option } from 'commander';
+import { askSecret, confirm } from '../asking.js';
+import { CommandError, type GlobalOptions, workplace } from '../context.js';
+import { moment, note, printItem, printList, printText } from '../output.js';
+import { printPreview, printStatus } from './messages.js';
+import { type ListOptions, listOptions, listQuery } from './people.js';
+
+type AddOptions = {
+  kind: NewGateway['kind'];
+  stage: 'trial' | 'live';
+  client?: string;
+  address?: string;
+  trust?: string;
+  certificate?: string;
+  keyFile?: string;
+  mapping?: string;
+  settings?: string;
+  passwordStdin?: boolean;
+};
+
+function readText(path: string, what: string): string {
+  try {
+    return readFileSync(path, 'utf8');
+  } catch (error) {
+    throw new CommandError(`${what} ${path} cannot be read: ${(error as Error).message}.`, 2);
+  }
+}
+function readJson(path: string, what: string): unknown {
+  try {
+    return JSON.parse(readText(path, what));
+  } catch (error) {
+    if (error instanceof CommandError) throw error;
+    throw new CommandError(`${what} ${path} is not JSON: ${(error as Error).message}.`, 2);
+  }
+}
+
+/** Passwords are asked for, or read from standard input, so that they stand in no shell's history. */
+async function passwordOf(own: AddOptions, question: string): Promise<string> {
+  if (!own.passwordStdin) return askSecret(question);
+  const chunks: Buffer[] = [];
+  for await (const chunk of process.stdin) chunks.push(chunk as Buffer);
+  return Buffer.concat(chunks)
+    .toString()
+    .replace(/\r?\n$/, '');
+}
+
+async function newGateway(name: string, own: AddOptions): Promise<NewGateway> {
+  const settings = {
+    ...(own.settings ? (JSON.parse(own.settings) as object) : {}),
+    ...(own.address ? { address: own.address } : {}),
+    ...(own.trust ? { trust: readText(own.trust, 'The authority') } : {}),
+  };
+  const mapping = own.mapping ? { mapping: readJson(own.mapping, 'The mapping') } : {};
+  const common = { kind: own.kind, name, stage: own.stage, settings, ...mapping, ...(own.client ? { client: own.client } : {}) };
+  const need = (given: string | undefined, option: string) => {
+    if (!given) throw new CommandError(`A gateway of the kind ${own.kind} takes ${option}.`, 2);
+    return given;
+  };
+  if (own.kind === 'certificate') {
+    const certificate = readFileSync(need(own.certificate, '--certificate <file.p12>')).toString('base64');
+    return { ...common, certificate, password: await passwordOf(own, 'Password of the certificate file: ') } as NewGateway;
+  }
+  if (own.kind === 'token') return { ...common, keyFile: readText(need(own.keyFile, '--key-file <file>'), 'The key file') } as NewGateway;
+  return { ...common, password: await passwordOf(own, 'Password: ') } as NewGateway;
+}
+
+function printGateway(gateway: Gateway, options: GlobalOptions): void {
+  if (options.json) return printItem(gateway, options);
+  const { name, kind, stage, client, credential, mapping, readiness } = gateway;
+  printItem(
+    {
+      gateway: name,
+      kind,
+      stage,
+      client,
+      credential: credential.text,
+      ends: moment(credential.expiresAt),
+      mapping: mapping && `version ${mapping.version}, ${mapping.title}`,
+    },
+    options,
+  );
+  for (const { ready, text } of readiness) console.log(`  ${ready ? 'ready  ' : 'missing'}  ${printText(text)}`);
+}
+
+function printCheck({ ok, steps }: GatewayCheck, options: GlobalOptions): void {
+  if (options.json) return console.log(JSON.stringify({ ok, steps }, null, 2));
+  for (const step of steps) console.log(`${step.ok ? 'well  ' : 'failed'}  ${step.what}: ${printText(step.text)}`);
+}
+
+export function addGatewayCommands(program: Command): void {
+  const gateway = program.command('gateway').description('ways out: push networks, SMS centres, mail servers');
+  gateway
+    .command('list')
+    .description('gateways, and what each still lacks')
+    .action(async (_own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const { items } = await client.call(operations.gateways.list, { params });
+      printList(
+        items,
+        {
+          gateway: ({ name }) => name,
+          kind: ({ kind }) => kind,
+          stage: ({ stage }) => stage,
+          client: ({ client: of }) => of,
+          ready: ({ ready }) => (ready ? 'yes' : 'no'),
+          missing: ({ readiness }) => readiness.find(({ ready }) => !ready)?.text,
+          ends: ({ credential }) => moment(credential.expiresAt),
+          'accepted, 24 h': ({ lastDay }) => lastDay.accepted,
+          'failed, 24 h': ({ lastDay }) => lastDay.failed,
+        },
+        options,
+      );
+    });
+  gateway
+    .command('add')
+    .description('add a gateway; its credential is looked through before it is stored')
+    .argument('<name>')
+    .addOption(new Option('--kind <kind>').choices(GATEWAY_KINDS.filter((kind) => kind !== 'web-push')).makeOptionMandatory())
+    .addOption(new Option('--stage <stage>').choices(STAGES).makeOptionMandatory())
+    .option('--client <name>', 'the client whose devices it reaches')
+    .option('--address <url>', 'base address of the network')
+    .option('--trust <file>', 'PEM of the authority to trust, instead of the public ones')
+    .option('--certificate <file>', 'PKCS#12 file')
+    .option('--key-file <file>', 'signing key (PEM) or service account (JSON)')
+    .option('--mapping <file>', 'gateway mapping')
+    .option('--settings <json>', 'host, port, sender and the like')
+    .option('--password-stdin', 'read the password from standard input')
+    .action(async (name: string, own: AddOptions, command: Command) => {
+      const { options, client, params } = workplace(command);
+      printGateway(await client.call(operations.gateways.create, { params, body: await newGateway(name, own) }), options);
+    });
+  gateway
+    .command('show')
+    .description('one gateway')
+    .argument('<name>')
+    .action(async (name: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      printGateway(await client.call(operations.gateways.read, { params: { ...params, gateway: name } }), options);
+    });
+  gateway
+    .command('check')
+    .description('try a gateway without sending to anyone')
+    .argument('<name>')
+    .action(async (name: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const result = await client.call(operations.gateways.check, { params: { ...params, gateway: name } });
+      printCheck(result, options);
+      if (!result.ok) process.exitCode = 1;
+    });
+  gateway
+    .command('map')
+    .description('put a new version of a gateway’s mapping to use; without a file, print the one in use')
+    .argument('<name>')
+    .argument('[file]')
+    .action(async (name: string, file: string | undefined, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const at = { ...params, gateway: name };
+      if (!file) {
+        const { items } = await client.call(operations.gateways.mappings, { params: at, query: { limit: 1 } });
+        if (!items[0]) throw new CommandError(`The gateway ${name} has no mapping: its protocol says what goes on the wire.`, 1);
+        return console.log(JSON.stringify(items[0].document, null, 2));
+      }
+      const made = await client.call(operations.gateways.putMapping, { params: at, body: readJson(file, 'The mapping') as never });
+      note(`Version ${made.version} of the mapping is in use.`, options);
+    });
+  gateway
+    .command('rotate')
+    .description('make a new web push key; who subscribed before is still reached')
+    .action(async (_own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      printGateway(await client.call(operations.gateways.rotate, { params: { ...params, gateway: 'web-push' } }), options);
+    });
+  gateway
+    .command('remove')
+    .description('remove a gateway and its credential')
+    .argument('<name>')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, own: { yes?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      await confirm(`Removing gateway ${name}`, own.yes);
+      await client.call(operations.gateways.remove, { params: { ...params, gateway: name } });
+      note(`Gateway ${name} is removed.`, options);
+    });
+}
+
+export function addTopicCommands(program: Command): void {
+  const topic = program.command('topic').description('names that devices and users follow');
+  listOptions(topic.command('list').description('topics, with how many follow them')).action(async (own: ListOptions, command: Command) => {
+    const { options, client, params } = workplace(command);
+    const page = await client.call(operations.topics.list, { params, query: listQuery(own) });
+    printList(
+      page.items,
+      {
+        topic: ({ name }) => name,
+        title: ({ title }) => title,
+        role: ({ role }) => role,
+        devices: ({ devices }) => devices,
+        users: ({ users }) => users,
+      },
+      options,
+      page.next,
+    );
+  });
+  topic
+    .command('add')
+    .description('make a topic, or change its title or role')
+    .argument('<name>')
+    .option('--title <text>')
+    .option('--role <role>', 'only users with this role may follow it')
+    .action(async (name: string, own: { title?: string; role?: string }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      printItem(await client.call(operations.topics.put, { params: { ...params, topic: name }, body: own }), options);
+    });
+  topic
+    .command('remove')
+    .description('delete a topic; nobody follows it any more')
+    .argument('<name>')
+    .option('--yes', 'do not ask')
+    .action(async (name: string, own: { yes?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      await confirm(`Deleting topic ${name}`, own.yes);
+      await client.call(operations.topics.remove, { params: { ...params, topic: name } });
+      note(`Topic ${name} is deleted.`, options);
+    });
+  for (const [verb, operation, does] of [
+    ['follow', operations.topics.addFollowers, 'let devices or users follow a topic'],
+    ['unfollow', operations.topics.removeFollowers, 'let them follow it no more'],
+  ] as const)
+    topic
+      .command(verb)
+      .description(does)
+      .argument('<name>')
+      .option('--device <ids>', 'comma-separated')
+      .option('--user <ids>', 'comma-separated')
+      .action(async (name: string, own: { device?: string; user?: string }, command: Command) => {
+        const { options, client, params } = workplace(command);
+        const body = { ...(own.device ? { devices: own.device.split(',') } : {}), ...(own.user ? { users: own.user.split(',') } : {}) };
+        printItem(await client.call(operation, { params: { ...params, topic: name }, body }), options);
+      });
+}
+
+export function addSmsCommands(program: Command): void {
+  const sms = program.command('sms').description('short messages');
+  sms
+    .command('send')
+    .description('send a short message to numbers, users, or followers of topics')
+    .requiredOption('--text <text>')
+    .option('--to <numbers>', 'comma-separated, with + and calling code')
+    .option('--user <ids>', 'comma-separated')
+    .option('--topic <names>', 'followers of any of them')
+    .option('--preview', 'only show segments, whom it would reach, and the cost')
+    .action(async (own: { text: string; to?: string; user?: string; topic?: string; preview?: boolean }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const audience = {
+        ...(own.to ? { phones: own.to.split(',') } : {}),
+        ...(own.user ? { users: own.user.split(',') } : {}),
+        ...(own.topic ? { topics: { any: own.topic.split(',') } } : {}),
+      };
+      if (Object.keys(audience).length !== 1) throw new CommandError('For whom is it? Give one of --to, --user, --topic.', 2);
+      const body = { way: 'sms' as const, body: own.text, audience };
+      if (own.preview) return printPreview(await client.call(operations.notifications.previewManaged, { params, body }), options);
+      const sent = await client.call(operations.notifications.sendManaged, { params, body });
+      printStatus(sent, options);
+      note(`See what becomes of it: orchard notify status ${sent.id}`, options);
+    });
+  listOptions(sms.command('inbox').description('short messages that came in')).action(async (own: ListOptions, command: Command) => {
+    const { options, client, params } = workplace(command);
+    const page = await client.call(operations.sms.inbox, { params, query: listQuery(own) });
+    printList(
+      page.items,
+      {
+        at: ({ at }) => moment(at),
+        from: ({ sender }) => sender,
+        to: ({ recipient }) => recipient,
+        text: ({ text }) => text,
+        asked: ({ asked }) => asked,
+        user: ({ userId }) => userId,
+      },
+      options,
+      page.next,
+    );
+  });
+  listOptions(sms.command('opt-outs').description('numbers and addresses that want no messages, or want them again')).action(
+    async (own: ListOptions, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const page = await client.call(operations.sms.optOuts, { params, query: listQuery(own) });
+      printList(
+        page.items,
+        {
+          way: ({ way }) => way,
+          address: ({ address }) => address,
+          state: ({ state }) => state,
+          because: ({ because }) => because,
+          at: ({ at }) => moment(at),
+        },
+        options,
+        page.next,
+      );
+    },
+  );
+}
+
+/** What the product tells the team. */
+export function addNoticeCommands(program: Command): void {
+  program
+    .command('notice')
+    .description('what the product tells the team')
+    .command('list')
+    .description('notices, the latest first')
+    .action(async (_own: object, command: Command) => {
+      const { options, client } = workplace(command);
+      const { items } = await client.call(operations.notices.list, {});
+      printList(
+        items,
+        {
+          at: ({ at }) => moment(at),
+          place: ({ app, environment }) => (app ? `${app}/${environment}` : ''),
+          notice: ({ title }) => title,
+          read: ({ read }) => (read ? 'yes' : ''),
+        },
+        options,
+      );
+    });
+}

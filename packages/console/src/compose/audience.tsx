@@ -1,0 +1,183 @@
+/** For whom a notification is, and a live count of whom it reaches. */
+import { MultiSelect, SegmentedControl, Select, Stack, Text, Textarea, TextInput } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { type AudiencePreview, operations } from '@orchard/contract';
+import { useState } from 'react';
+import { describeError, useCall } from '../api.js';
+import { count } from '../parts/basics.js';
+import { usePlace } from '../place.js';
+import { type AudienceKind, audienceOf, contentOf, type Draft } from './draft.js';
+
+type Props = { draft: Draft; set: (changes: Partial<Draft>) => void };
+
+export function AudienceFields({ draft, set }: Props) {
+  const { params } = usePlace();
+  const topics = useCall(operations.topics.list, { params, query: { limit: 500 } });
+  const names = (topics.data?.items ?? []).map(({ name, devices, users }) => ({
+    value: name,
+    label: `${name} (${count(devices + users)})`,
+  }));
+  const kinds: [AudienceKind, string][] = [
+    ['everyone', 'Everyone'],
+    ['topics', 'Topics'],
+    ['filter', 'Filter'],
+    ['user', 'One user'],
+    ...(draft.way === 'push'
+      ? [['device', 'One device'] as [AudienceKind, string]]
+      : [['addresses', draft.way === 'sms' ? 'Numbers' : 'Addresses'] as [AudienceKind, string]]),
+  ];
+  return (
+    <Stack gap="xs">
+      <div>
+        <Text size="sm" fw={500} mb={4}>
+          For
+        </Text>
+        <SegmentedControl
+          aria-label="For whom"
+          value={draft.audience}
+          onChange={(value) => set({ audience: value as AudienceKind })}
+          data={kinds.map(([value, label]) => ({ value, label }))}
+        />
+      </div>
+      {draft.audience === 'topics' && (
+        <>
+          <MultiSelect
+            label="Followers of any of"
+            data={names}
+            value={draft.topics}
+            onChange={(value) => set({ topics: value })}
+            searchable
+          />
+          <MultiSelect
+            label="But not followers of"
+            data={names}
+            value={draft.notTopics}
+            onChange={(value) => set({ notTopics: value })}
+            searchable
+          />
+        </>
+      )}
+      {draft.audience === 'filter' && (
+        <TextInput
+          label="Devices that fit"
+          description="CQL2 over platform, os, appVersion, model, locale, country, timeZone, lastSeenAt, …"
+          placeholder="platform = 'ios' AND appVersion < '2.4.1'"
+          classNames={{ input: 'mono' }}
+          value={draft.filter}
+          onChange={({ currentTarget }) => set({ filter: currentTarget.value })}
+        />
+      )}
+      {draft.audience === 'user' && <UserSelect value={draft.user} onChange={(user) => set({ user: user ?? '' })} />}
+      {draft.audience === 'device' && (
+        <TextInput
+          label="Device id"
+          required
+          classNames={{ input: 'mono' }}
+          value={draft.device}
+          onChange={({ currentTarget }) => set({ device: currentTarget.value })}
+        />
+      )}
+      {draft.audience === 'addresses' && (
+        <Textarea
+          label={draft.way === 'sms' ? 'Numbers' : 'Addresses'}
+          description={draft.way === 'sms' ? 'With + and calling code, one a line' : 'One a line'}
+          autosize
+          minRows={2}
+          classNames={{ input: 'mono' }}
+          value={draft.addresses}
+          onChange={({ currentTarget }) => set({ addresses: currentTarget.value })}
+        />
+      )}
+    </Stack>
+  );
+}
+
+export function UserSelect({ value, onChange }: { value: string; onChange: (id: string | null) => void }) {
+  const { params } = usePlace();
+  const [search, setSearch] = useState('');
+  const [wanted] = useDebouncedValue(search.replaceAll("'", "''"), 200);
+  const found = useCall(operations.users.list, {
+    params,
+    query: { filter: `email LIKE '%${wanted}%' OR name LIKE '%${wanted}%'`, limit: 20 },
+  });
+  const chosen = useCall(operations.users.read, { params: { ...params, user: value } }, { enabled: value !== '' });
+  const options = new Map((found.data?.items ?? []).map((user) => [user.id, `${user.name ?? ''} <${user.email}>`]));
+  if (value && chosen.data?.id === value) options.set(value, `${chosen.data.name ?? ''} <${chosen.data.email}>`);
+  return (
+    <Select
+      label="User"
+      required
+      searchable
+      placeholder="Name or e-mail address"
+      value={value || null}
+      onChange={onChange}
+      onSearchChange={setSearch}
+      filter={({ options: all }) => all}
+      data={[...options].map(([id, label]) => ({ value: id, label }))}
+      nothingFoundMessage="Nobody of that name"
+    />
+  );
+}
+
+/** The preview of what is composed, asked for a moment after the last key. */
+export function usePreview(draft: Draft) {
+  const { params } = usePlace();
+  const audience = audienceOf(draft);
+  const body = { ...contentOf(draft), audience: audience ?? { everyone: true as const }, way: draft.way };
+  const [asked] = useDebouncedValue(JSON.stringify(body), 350);
+  return useCall(operations.notifications.previewManaged, { params, body: JSON.parse(asked) }, { enabled: audience !== null });
+}
+
+/** Whom it reaches by platform, whom not and why, how large it is and what it costs. */
+export function Reach({ seen, error, missing }: { seen: AudiencePreview | undefined; error: unknown; missing: boolean }) {
+  if (missing) return <Text size="sm">Choose for whom it is.</Text>;
+  if (error)
+    return (
+      <Text size="sm" className="care" role="alert">
+        {describeError(error)}
+      </Text>
+    );
+  if (!seen) return <Text size="sm">Counting…</Text>;
+  return (
+    <div aria-live="polite">
+      <p style={{ margin: 0 }}>
+        <span className="number">{count(seen.reachable)}</span>{' '}
+        <Text span size="sm" c="dimmed">
+          of {count(seen.total)} will be reached
+        </Text>
+      </p>
+      <table className="plain">
+        <tbody>
+          {seen.platforms.map(({ platform, gateway, count: number }) => (
+            <tr key={`${platform} ${gateway}`}>
+              <td className="right mono">{count(number)}</td>
+              <td>
+                {platform === gateway || ['sms', 'mail'].includes(platform) ? '' : platform} through {gateway}
+              </td>
+            </tr>
+          ))}
+          {seen.unreachable.map(({ platform, reason, count: number }) => (
+            <tr key={`${platform} ${reason}`} className="care">
+              <td className="right mono">{count(number)}</td>
+              <td>
+                {['sms', 'mail'].includes(platform) ? '' : `${platform} `}not: {reason}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {seen.sizes.map(({ gateway, bytes, mostBytes }) => (
+        <Text key={gateway} size="sm" className={bytes > mostBytes ? 'care' : undefined} c={bytes > mostBytes ? undefined : 'dimmed'}>
+          {count(bytes)} of {count(mostBytes)} bytes at {gateway}
+        </Text>
+      ))}
+      {seen.sms && (
+        <Text size="sm">
+          {count(seen.sms.segments * seen.sms.messages)} segments
+          {seen.sms.cost !== null && `, ${seen.sms.cost.toFixed(2)} ${seen.sms.currency ?? ''}`}
+          {seen.sms.cost !== null && seen.sms.unpriced.length > 0 && ` and what ${seen.sms.unpriced.join(', ')} costs`}
+        </Text>
+      )}
+    </div>
+  );
+}
