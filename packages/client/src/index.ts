@@ -3,12 +3,14 @@ import {
   type BodyInputOf,
   type BatchAction,
   type BatchResult,
+  type ChannelMessage,
   createHttpClient,
   type Device,
   followEvents,
   type LiveEvent,
   operations,
   type OrchardRecord,
+  type Presence,
   Problem,
   type QueryInputOf,
   type ReplyOf,
@@ -49,6 +51,17 @@ export type CollectionHandle = {
     onProblem?: (problem: Problem) => void,
   ) => () => void;
 };
+/** One channel. */
+export type ChannelHandle = {
+  publish: (data: Json, notify?: { title: string; body?: string; link?: string }) => Promise<ChannelMessage>;
+  history: (limit?: number) => Promise<ChannelMessage[]>;
+  presence: () => Promise<Presence>;
+  /** Messages and who comes and goes, also over broken connections, until the answered function is called. */
+  listen: (
+    onEvent: (event: LiveEvent) => void,
+    options?: { last?: number; device?: string; onProblem?: (problem: Problem) => void },
+  ) => () => void;
+};
 export type Orchard = {
   signUp: (account: BodyInputOf<typeof operations.users.signUp>) => Promise<User>;
   signIn: (email: string, password: string) => Promise<User>;
@@ -56,6 +69,12 @@ export type Orchard = {
   me: () => Promise<User>;
   collection: (name: string) => CollectionHandle;
   registerDevice: (id: string, registration: BodyInputOf<typeof operations.devices.put>) => Promise<Device>;
+  /** Tells that notifications were received or opened. */
+  report: (id: string, items: BodyInputOf<typeof operations.devices.report>['items']) => Promise<void>;
+  /** Lets this device follow a topic, or follow it no more. */
+  follow: (id: string, topic: string) => Promise<void>;
+  unfollow: (id: string, topic: string) => Promise<void>;
+  channel: (name: string) => ChannelHandle;
   /** `applicationServerKey` for a web push subscription. */
   pushKey: () => Promise<string>;
 };
@@ -116,7 +135,7 @@ export function connect(options: Options): Orchard {
     return { headers: { ...(tokens ? { authorization: `Bearer ${tokens.accessToken}` } : {}), ...more } };
   }
   const over = (version: number | undefined): Record<string, string> => (version === undefined ? {} : { 'if-match': `"${version}"` });
-  const { users, records, devices } = operations;
+  const { users, records, devices, channels } = operations;
 
   return {
     signUp: async (account) => ((await keep(await http.call(users.signUp, { body: account }))) as Tokens).user,
@@ -145,6 +164,24 @@ export function connect(options: Options): Orchard {
             ? http.open(records.liveOne, { params: { collection, id: what.id }, ...own })
             : http.open(records.live, { params: { collection }, query: what, ...own });
         };
+        followEvents({ open, onEvent, signal: stopping.signal }).catch((error) => onProblem?.(error as Problem));
+        return () => stopping.abort();
+      },
+    }),
+    report: async (id, items) => void (await http.call(devices.report, { params: { id }, body: { items }, ...(await headers()) })),
+    follow: async (id, topic) => http.call(devices.follow, { params: { id, topic }, ...(await headers()) }),
+    unfollow: async (id, topic) => http.call(devices.unfollow, { params: { id, topic }, ...(await headers()) }),
+    channel: (channel) => ({
+      publish: async (data, notify) =>
+        http.call(channels.publish, { params: { channel }, body: { data, ...(notify ? { notify } : {}) }, ...(await headers()) }),
+      history: async (limit) =>
+        (await http.call(channels.history, { params: { channel }, query: limit ? { limit } : {}, ...(await headers()) })).items,
+      presence: async () => http.call(channels.presence, { params: { channel }, ...(await headers()) }),
+      listen: (onEvent, { last, device, onProblem } = {}) => {
+        const stopping = new AbortController();
+        const query = { ...(last ? { last } : {}), ...(device ? { device } : {}) };
+        const open = async (more: Record<string, string>, signal: AbortSignal) =>
+          http.open(channels.live, { params: { channel }, query, ...(await headers(more)), signal });
         followEvents({ open, onEvent, signal: stopping.signal }).catch((error) => onProblem?.(error as Problem));
         return () => stopping.abort();
       },

@@ -1,4 +1,5 @@
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
+import { channelOperations } from './operations/channels.js';
 import { deviceOperations } from './operations/devices.js';
 import { gatewayOperations } from './operations/gateways.js';
 import { memberOperations } from './operations/members.js';
@@ -21,6 +22,7 @@ export const operations = {
   gateways: gatewayOperations,
   notifications: notificationOperations,
   sms: smsOperations,
+  channels: channelOperations,
   notices: noticeOperations,
   members: memberOperations,
   apps: appOperations,
@@ -40,6 +42,7 @@ export * from './openapi.js';
 export * from './operation.js';
 export type * from './operations/apps.js';
 export { CLIENT_KINDS, MODES } from './operations/apps.js';
+export type * from './operations/channels.js';
 export type * from './operations/collections.js';
 export { IMPORT_FORMATS } from './operations/collections.js';
 export type * from './operations/devices.js';

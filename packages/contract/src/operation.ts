@@ -11,6 +11,8 @@ export const SCOPES = [
   'devices:write',
   'notify:send',
   'notify:read',
+  'channels:listen',
+  'channels:publish',
 ] as const;
 export type Scope = (typeof SCOPES)[number];
 

@@ -14,6 +14,7 @@ import { Rates } from './access/steps.js';
 import { UserTokens } from './access/userTokens.js';
 import { appRoutes } from './apps/routes.js';
 import { AppStore } from './apps/store.js';
+import { channelRoutes } from './channels/routes.js';
 import { Catalogue } from './collections/catalogue.js';
 import { collectionRoutes } from './collections/manageRoutes.js';
 import { QueryLog } from './collections/queryLog.js';
@@ -243,6 +244,7 @@ function buildApp(parts: Parts, metrics: Metrics, config: Config): express.Expre
         ...gatewayRoutes(parts),
         ...notificationRoutes(parts),
         ...smsRoutes(parts),
+        ...channelRoutes(parts),
         ...noticeRoutes(parts),
         ...memberRoutes(parts),
         ...appRoutes(parts),

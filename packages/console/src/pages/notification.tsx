@@ -29,7 +29,11 @@ export function NotificationPage() {
                 {sent.way === 'push' ? 'Push' : sent.way === 'sms' ? 'SMS' : 'Mail'} for {audienceWords(sent.audience)}, by {sent.createdBy}
                 , {sent.state}
                 {sent.startAt && sent.state === 'scheduled' ? ' for ' : ', '}
-                <Moment at={sent.startedAt ?? sent.startAt ?? sent.createdAt} />
+                {sent.state === 'scheduled' && sent.start && 'local' in sent.start ? (
+                  `${sent.start.local.replace('T', ' ')} on each recipient’s clock`
+                ) : (
+                  <Moment at={sent.startedAt ?? sent.startAt ?? sent.createdAt} />
+                )}
               </>
             }
           >

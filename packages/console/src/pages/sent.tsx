@@ -37,6 +37,8 @@ export function audienceWords(audience: Notification['audience']): string {
   return parts.filter(Boolean).join(', ');
 }
 
+const shortened = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
+
 /** The deliveries of a notification as one bar, by what became of them. */
 export function DeliveryBar({ deliveries }: { deliveries: Notification['deliveries'] }) {
   return (
@@ -93,26 +95,35 @@ export function SentPage() {
           </Empty>
         }
         columns={[
-          { name: 'title', label: 'Title', render: ({ title, body }) => title ?? body },
+          { name: 'title', label: 'Title', render: ({ title, body }) => shortened(title ?? body ?? '', 46) },
           { name: 'way', label: 'Way', sortable: true, render: ({ way }) => way },
           { name: 'state', label: 'State', sortable: true, render: ({ state: of }) => of },
-          { name: 'audience', label: 'For', render: ({ audience }) => audienceWords(audience) },
+          {
+            name: 'audience',
+            label: 'For',
+            render: ({ audience }) => <span title={audienceWords(audience)}>{shortened(audienceWords(audience), 30)}</span>,
+          },
           {
             name: 'createdAt',
             label: 'Sent',
             sortable: true,
-            render: ({ startedAt, startAt, createdAt }) => <Moment at={startedAt ?? startAt ?? createdAt} />,
+            render: ({ state: of, start, startedAt, startAt, createdAt }) =>
+              of === 'scheduled' && start && 'local' in start ? (
+                `${start.local.replace('T', ' ')}, each clock`
+              ) : (
+                <Moment at={startedAt ?? startAt ?? createdAt} />
+              ),
           },
           {
             name: 'bar',
             label: 'Deliveries',
             render: ({ deliveries }) => (
-              <div style={{ width: '9rem', paddingTop: 6 }}>
+              <div style={{ width: '6rem', paddingTop: 6 }}>
                 <DeliveryBar deliveries={deliveries} />
               </div>
             ),
           },
-          ...(['total', 'arrived', 'opened', 'failed', 'skipped'] as const).map((name) => ({
+          ...(['total', 'arrived', 'opened'] as const).map((name) => ({
             name,
             label: name,
             right: true,

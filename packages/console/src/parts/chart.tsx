@@ -19,11 +19,14 @@ type Props = {
 };
 
 const DAY_MS = 86_400_000;
+/** What is counted needs no unit at every tick. */
+const COUNTS = new Set(['calls', 'deliveries']);
 
 /** The step decides how a time is written: hours within a day, days beyond. */
-function labelOf(at: string, spanMs: number): string {
+function labelOf(at: string, spanMs: number, stepMs: number): string {
   const date = new Date(at);
-  const time = date.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' });
+  const seconds = stepMs < 60_000 ? { second: '2-digit' as const } : {};
+  const time = date.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', ...seconds });
   return spanMs <= 1.5 * DAY_MS ? time : `${date.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })} ${time}`;
 }
 
@@ -32,7 +35,7 @@ export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, ki
   const [off, setOff] = useState<ReadonlySet<string>>(new Set());
   const frame = useRef<HTMLDivElement>(null);
   const span = rows.length * stepMs;
-  const data = rows.map((row) => ({ ...row, label: labelOf(row.at, span) }));
+  const data = rows.map((row) => ({ ...row, label: labelOf(row.at, span, stepMs) }));
   const shown = series.filter(({ name }) => !off.has(name));
   const toggle = (name: string) =>
     setOff((before) => {
@@ -50,7 +53,7 @@ export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, ki
     withLegend: false,
     xAxisProps: { minTickGap: 48 },
     yAxisProps: { width: 72 },
-    unit: ` ${unit}`.replace(' calls', ''),
+    unit: COUNTS.has(unit) ? '' : ` ${unit}`,
     tooltipAnimationDuration: 0,
     valueFormatter: (value: number) => value.toLocaleString('en-GB', { maximumFractionDigits: 1 }),
   };

@@ -30,13 +30,16 @@ const audience = z
       .refine((topics) => topics.any || topics.all || topics.not, 'At least one of any, all, not.')
       .optional(),
     filter: z.string().trim().min(1).max(4000).optional().describe('A condition over devices in CQL2'),
+    notListening: topicName.optional().describe('With topics: only who does not listen on this channel now'),
     phones: z.array(z.string().max(40)).min(1).max(10_000).optional().describe('For SMS: numbers'),
     addresses: z.array(z.email()).min(1).max(10_000).optional().describe('For mail: addresses'),
   })
   .refine((said) => {
     const names = Object.keys(said).filter((name) => said[name as keyof typeof said] !== undefined);
-    return names.length === 1 || (names.length === 2 && names.includes('topics') && names.includes('filter'));
-  }, 'Exactly one of everyone, user, users, device, devices, topics, filter, phones, addresses; topics and filter may go together.')
+    const whom = names.filter((name) => name !== 'notListening');
+    if (whom.length < names.length && !whom.includes('topics')) return false;
+    return whom.length === 1 || (whom.length === 2 && whom.includes('topics') && whom.includes('filter'));
+  }, 'Exactly one of everyone, user, users, device, devices, topics, filter, phones, addresses; topics and filter may go together, and `notListening` with topics.')
   .describe('Whom it is for: `{"everyone":true}`, `{"topics":{"any":["ridge-weather"]}}`, `{"filter":"platform = \'ios\'"}`, …');
 export type Audience = z.infer<typeof audience>;
 

@@ -7,6 +7,7 @@ import { gatewaySql, pushWaysOf } from '../devices/reach.js';
 import { authorOf, bind, type Environment, environmentOf, type Route } from '../http/call.js';
 import type { Parts } from '../parts.js';
 import { type ClientFacts, readClientCertificate, readServiceAccount, readSigningKey } from './credentials.js';
+import { watchExpiry } from './expiry.js';
 import type { Secrets } from './gatewayDirectory.js';
 import { credentialText, type GatewayFacts, readinessOf } from './readiness.js';
 import type { GatewayRow } from './store.js';
@@ -185,6 +186,7 @@ export function gatewayRoutes(parts: Parts): Route[] {
       updatedAt: now,
     };
     await store.insert(row, mapping && { document: mapping, by });
+    await watchExpiry(parts, [environment]);
     // The first account tells the project; a later one of another is refused.
     if (credential.project && !client.project) await apps.changeClient(environment, client.name, { project: credential.project });
     return shown(environment, body.name);

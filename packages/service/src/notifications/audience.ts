@@ -48,6 +48,11 @@ export function deviceCondition(environment: Environment, audience: Audience, pa
   if (devices) conditions.push({ sql: `v.id IN (${marks(devices)})`, values: devices });
   if (audience.topics) conditions.push(topicsSql(audience.topics, follows));
   if (audience.filter) conditions.push(filterSql(audience.filter, parts));
+  if (audience.notListening)
+    conditions.push({
+      sql: `NOT EXISTS (SELECT 1 FROM \`${environment.database}\`._presence p WHERE p.channel = ? AND p.until > ? AND (p.deviceId = v.id OR p.userId = v.userId))`,
+      values: [audience.notListening, new Date(parts.now())],
+    });
   return join(conditions);
 }
 

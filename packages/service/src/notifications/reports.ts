@@ -9,6 +9,7 @@ export class ReportStore {
 
   /**
    * Notes reports of a device: what it has arrived, whatever the network said before. What was opened was received.
+   * What was never sent to it cannot have arrived.
    * @returns how many told something new
    */
   async note(environment: Environment, deviceId: string, reports: readonly Report[], now: Date): Promise<number> {
@@ -21,7 +22,7 @@ export class ReportStore {
         const opened = event === 'opened' ? when : null;
         const { affectedRows } = await on.change(
           `UPDATE \`${environment.database}\`._deliveries SET state = 'arrived', reason = NULL, nextAttemptAt = NULL, receivedAt = COALESCE(receivedAt, ?), openedAt = COALESCE(openedAt, ?), updatedAt = ?
-           WHERE notificationId = ? AND target = ? AND (receivedAt IS NULL OR (openedAt IS NULL AND ? IS NOT NULL))`,
+           WHERE notificationId = ? AND target = ? AND state <> 'skipped' AND (receivedAt IS NULL OR (openedAt IS NULL AND ? IS NOT NULL))`,
           [when, opened, now, notification, deviceId, opened],
         );
         noted += affectedRows;

@@ -20,6 +20,22 @@ type AnyCall = Pick<Call, 'environment' | 'member' | 'holder'>;
 type SendCall = AnyCall & { body: NewNotification };
 type OneCall = AnyCall & { params: { id: string } };
 
+/** Sends a notification that some part of the product itself has made. @throws {Problem} audience-empty, message-too-large */
+export async function sendNotification(
+  parts: Parts,
+  environment: Environment,
+  wanted: Pick<NewNotification, 'audience' | 'title' | 'body' | 'link'>,
+  createdBy: string,
+): Promise<void> {
+  const store = new NotificationStore(parts.database);
+  const { row, content } = rowFrom(parts, { ...wanted, way: 'push', urgency: 'normal', ttlS: 86_400 }, createdBy);
+  await demandSizes(parts, environment, wanted.audience, content);
+  await parts.database.transaction((on) => write(parts, store, on, environment, row));
+  await store.finish(environment, row.id, new Date(parts.now()));
+  parts.changes.wake(environment.id);
+  void parts.jobs.look();
+}
+
 export function notificationRoutes(parts: Parts): Route[] {
   const store = new NotificationStore(parts.database);
   const devices = new DeviceStore(parts);
@@ -58,58 +74,19 @@ export function notificationRoutes(parts: Parts): Route[] {
     await demandNamed(environment, body.audience);
     if (body.way === 'push') await demandSizes(parts, environment, body.audience, content);
   }
-  async function write(on: Statements, environment: Environment, row: NotificationRow): Promise<Notification> {
-    await store.insert(on, environment, row);
-    if (row.state === 'scheduled') await scheduleStart(parts, on, environment, row.id, row.startAt as Date);
-    if (row.state === 'sending') {
-      const made = await begin(parts, store, on, environment, asSent(row));
-      if (made === 0)
-        throw new Problem('audience-empty', `Nobody in ${environment.app}/${environment.name} belongs to this audience. Nothing was sent.`);
-    }
-    return (await store.find(environment, row.id, on)) as Notification;
-  }
   async function send(call: SendCall) {
     const environment = environmentOf(call);
-    const { row, content } = rowFrom(call.body, authorOf(call));
+    const { row, content } = rowFrom(parts, call.body, authorOf(call));
     await demandSendable(environment, call.body, content);
     const key = idempotencyKey(call as Call);
     const answer = await parts.database.transaction(async (on) => {
-      const work = async () => ({ body: await write(on, environment, row) });
+      const work = async () => ({ body: await write(parts, store, on, environment, row) });
       return key ? answerOnce(on, call as Call, key, new Date(parts.now()), work) : work();
     });
     await store.finish(environment, row.id, new Date(parts.now()));
     parts.changes.wake(environment.id);
     void parts.jobs.look();
     return answer;
-  }
-  function rowFrom(body: NewNotification, createdBy: string): { row: NotificationRow; content: ContentSet } {
-    const { audience, way, urgency, ttlS, replaces, start, perSecond, quiet, fallBack, draft, ...content } = body;
-    const now = parts.now();
-    const startAt = startOf(start, now);
-    const state = draft ? 'draft' : startAt > now ? 'scheduled' : 'sending';
-    const options = { start, perSecond, quiet, fallBack } as unknown as JsonObject;
-    const row: NotificationRow = {
-      id: parts.newId(),
-      way,
-      state,
-      content: content as unknown as JsonObject,
-      audience: audience as unknown as JsonObject,
-      urgency,
-      ttlS,
-      replaces: replaces ?? null,
-      options,
-      createdBy,
-      createdAt: new Date(now),
-      startAt: start ? new Date(startAt) : null,
-      startedAt: null,
-      doneAt: null,
-      spreadTo: null,
-      spread: false,
-      slices: 0,
-      paceAt: 0,
-      changedAt: new Date(now),
-    };
-    return { row, content: content as ContentSet };
   }
   async function preview(call: AnyCall & { body: Pick<NewNotification, 'way' | 'audience'> & Partial<NewNotification> }) {
     const { audience, way, ...content } = call.body;
@@ -154,4 +131,51 @@ export function notificationRoutes(parts: Parts): Route[] {
     }),
     bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
   ];
+}
+
+async function write(
+  parts: Parts,
+  store: NotificationStore,
+  on: Statements,
+  environment: Environment,
+  row: NotificationRow,
+): Promise<Notification> {
+  await store.insert(on, environment, row);
+  if (row.state === 'scheduled') await scheduleStart(parts, on, environment, row.id, row.startAt as Date);
+  if (row.state === 'sending') {
+    const made = await begin(parts, store, on, environment, asSent(row));
+    if (made === 0)
+      throw new Problem('audience-empty', `Nobody in ${environment.app}/${environment.name} belongs to this audience. Nothing was sent.`);
+  }
+  return (await store.find(environment, row.id, on)) as Notification;
+}
+
+function rowFrom(parts: Parts, body: NewNotification, createdBy: string): { row: NotificationRow; content: ContentSet } {
+  const { audience, way, urgency, ttlS, replaces, start, perSecond, quiet, fallBack, draft, ...content } = body;
+  const now = parts.now();
+  const startAt = startOf(start, now);
+  const state = draft ? 'draft' : startAt > now ? 'scheduled' : 'sending';
+  const options = { start, perSecond, quiet, fallBack } as unknown as JsonObject;
+  const row: NotificationRow = {
+    id: parts.newId(),
+    way,
+    state,
+    content: content as unknown as JsonObject,
+    audience: audience as unknown as JsonObject,
+    urgency,
+    ttlS,
+    replaces: replaces ?? null,
+    options,
+    createdBy,
+    createdAt: new Date(now),
+    startAt: start ? new Date(startAt) : null,
+    startedAt: null,
+    doneAt: null,
+    spreadTo: null,
+    spread: false,
+    slices: 0,
+    paceAt: 0,
+    changedAt: new Date(now),
+  };
+  return { row, content: content as ContentSet };
 }

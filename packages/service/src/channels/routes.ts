@@ -1,0 +1,142 @@
+import { type Channel, operations, Problem } from '@orchard/contract';
+import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
+import { readingFilter } from '../database/listing.js';
+import { authorOf, bind, type Call, type Environment, environmentOf, type Route } from '../http/call.js';
+import { EventStream } from '../live/eventStream.js';
+import { sendNotification } from '../notifications/routes.js';
+import type { Parts } from '../parts.js';
+import { ChannelHub } from './hub.js';
+import { type ChannelRow, type ChannelRules, ChannelStore, SIGNED_IN } from './store.js';
+
+const SCOPE = flatScope(new Map([['channel', 'text']]));
+const DEFAULT_KEEP = 100;
+type AppCall = Pick<Call, 'environment' | 'holder' | 'member' | 'user'>;
+
+export function channelRoutes(parts: Parts): Route[] {
+  const own = operations.channels;
+  const store = new ChannelStore(parts.database);
+  const hubs = new Map<string, ChannelHub>();
+  const compiled = new Map<string, ReturnType<typeof compileEvaluator>>();
+
+  function holds(rule: string, channel: string, call: AppCall): boolean {
+    let evaluate = compiled.get(rule);
+    if (!evaluate) {
+      evaluate = compileEvaluator(readFilter(rule, SCOPE));
+      compiled.set(rule, evaluate);
+    }
+    const me = { id: call.user?.id ?? null, roles: [...(call.user?.roles ?? [])] };
+    return evaluate({ channel }, { me, now: parts.now() }) === true;
+  }
+  /** The channel, if the caller may do this on it; server keys may whatever their scope says. @throws {Problem} not-found, access-refused */
+  async function allowed(call: AppCall, name: string, action: keyof ChannelRules): Promise<ChannelRow> {
+    const environment = environmentOf(call);
+    const channel = (await store.find(environment, name)) ?? (await firstOf(call, environment, name));
+    if (call.holder?.key.kind === 'server' || holds(channel.rules[action], name, call)) return channel;
+    throw new Problem(
+      'access-refused',
+      `The rule of channel ${name} for ${action}ing refuses ${call.user ? 'this user' : 'callers who are not signed in'}: ${channel.rules[action]}`,
+    );
+  }
+  /** In an open environment a channel is made by whoever comes first, for everybody signed in. */
+  async function firstOf(call: AppCall, environment: Environment, name: string): Promise<ChannelRow> {
+    if (environment.mode === 'closed')
+      throw new Problem(
+        'not-found',
+        `There is no channel ${name} in ${environment.app}/${environment.name}, which is closed. Make it with PUT /manage/v1/…/channels/${name}.`,
+      );
+    const row = newRow(name, authorOf(call));
+    await store.ensure(environment, row);
+    return row;
+  }
+  const newRow = (name: string, createdBy: string): ChannelRow => ({
+    name,
+    rules: { listen: SIGNED_IN, publish: SIGNED_IN },
+    keep: DEFAULT_KEEP,
+    createdBy,
+    createdAt: new Date(parts.now()),
+  });
+  async function shown(environment: Environment, name: string): Promise<Channel> {
+    return (await store.list(environment, new Date(parts.now()))).find((channel) => channel.name === name) as Channel;
+  }
+  function hubOf(environment: Environment, channel: string): ChannelHub {
+    const name = `${environment.id} ${channel}`;
+    let hub = hubs.get(name);
+    if (!hub) {
+      hub = new ChannelHub(parts, store, environment, channel, () => hubs.delete(name));
+      hubs.set(name, hub);
+    }
+    return hub;
+  }
+  async function listen(call: Call<typeof own.live>): Promise<'streaming'> {
+    const environment = environmentOf(call);
+    const { channel } = call.params;
+    await allowed(call, channel, 'listen');
+    const { last, device } = call.query;
+    const resumed = Number(call.headers['last-event-id'] ?? Number.NaN);
+    const before = await store.latest(environment, channel, Math.max(last, 1));
+    // Resumed: after the last one had. Anew: with so many of the latest, or after the latest of all.
+    const after = Number.isInteger(resumed) ? resumed : ((last > 0 ? before[0] && before[0].number - 1 : before.at(-1)?.number) ?? 0);
+    const id = parts.newId();
+    await store.enter(environment, { channel, stream: id, userId: call.user?.id ?? null, deviceId: device ?? null }, parts.now());
+    const stream = new EventStream(call.request, call.response, parts.changes, parts.now);
+    const listener = { stream, id, after };
+    const hub = hubOf(environment, channel);
+    stream.onEnd(() => {
+      hub.remove(listener);
+      store.leave(environment, channel, id, parts.now()).catch(() => undefined);
+    });
+    hub.add(listener);
+    return 'streaming';
+  }
+
+  return [
+    bind(own.publish, async (call) => {
+      const environment = environmentOf(call);
+      const channel = await allowed(call, call.params.channel, 'publish');
+      const { data, notify } = call.body;
+      const sender = call.user ? `user ${call.user.id}` : authorOf(call);
+      const message = await store.add(environment, channel, data, sender, new Date(parts.now()));
+      parts.changes.wake(environment.id);
+      if (notify) await notifyOthers(call, channel.name, notify);
+      return { body: message };
+    }),
+    bind(own.history, async (call) => {
+      await allowed(call, call.params.channel, 'listen');
+      return { body: { items: await store.latest(environmentOf(call), call.params.channel, call.query.limit) } };
+    }),
+    bind(own.live, listen),
+    bind(own.presence, async (call) => {
+      await allowed(call, call.params.channel, 'listen');
+      return { body: await store.presence(environmentOf(call), call.params.channel, parts.now()) };
+    }),
+    bind(own.list, async (call) => ({ body: { items: await store.list(environmentOf(call), new Date(parts.now())) } })),
+    bind(own.put, async (call) => {
+      const environment = environmentOf(call);
+      for (const rule of Object.values(call.body.rules ?? {})) if (rule) readingFilter(() => readFilter(rule, SCOPE));
+      const made = await store.ensure(environment, newRow(call.params.channel, authorOf(call)));
+      const before = (await store.find(environment, call.params.channel)) as ChannelRow;
+      const given = Object.fromEntries(Object.entries(call.body.rules ?? {}).filter(([, value]) => value !== undefined));
+      await store.change(environment, { ...before, rules: { ...before.rules, ...given }, keep: call.body.keep ?? before.keep });
+      return { body: await shown(environment, call.params.channel), status: made ? 201 : 200 };
+    }),
+    bind(own.remove, async (call) => {
+      if (!(await store.remove(environmentOf(call), call.params.channel)))
+        throw new Problem('not-found', `There is no channel ${call.params.channel}.`);
+      return { body: undefined };
+    }),
+  ];
+
+  /** Followers of the topic of the same name who do not listen get it as a notification; nobody to tell is no failure. */
+  async function notifyOthers(
+    call: Call<typeof own.publish>,
+    name: string,
+    notify: { title: string; body?: string | undefined; link?: string | undefined },
+  ): Promise<void> {
+    const audience = { topics: { any: [name] }, notListening: name };
+    try {
+      await sendNotification(parts, environmentOf(call), { ...notify, audience }, authorOf(call));
+    } catch (error) {
+      if (!(error instanceof Problem) || error.problem !== 'audience-empty') throw error;
+    }
+  }
+}
