@@ -22,6 +22,8 @@ const OWN_ENTRIES = [
   'demo.json',
   'service.lock',
   'secret.key',
+  'instance',
+  'results.journal',
   'mariadb',
   'mariadb.new',
   'mariadb.json',

@@ -50,16 +50,28 @@ function readHolder(path: string): { pid: number; started: string } | null {
   }
 }
 
-/** The 32-byte key that credentials are encrypted under: the configured one, or a file made at the first start. */
-export function readSecretKey(directory: string, configured: Buffer | undefined): Buffer {
-  if (configured) return configured;
-  const path = join(directory, 'secret.key');
+/** A file of the directory, made at the first start. */
+function readOrMake(path: string, make: () => string): string {
   try {
-    return Buffer.from(readFileSync(path, 'utf8').trim(), 'hex');
+    return readFileSync(path, 'utf8').trim();
   } catch (error) {
     if ((error as NodeJS.ErrnoException).code !== 'ENOENT') throw error;
-    const key = randomBytes(32);
-    writeFileSync(path, `${key.toString('hex')}\n`, { mode: 0o600, flag: 'wx' });
-    return key;
+    const made = make();
+    writeFileSync(path, `${made}\n`, { mode: 0o600, flag: 'wx' });
+    return made;
   }
 }
+
+/** The 32-byte key that credentials are encrypted under: the configured one, or a file made at the first start. */
+export function readSecretKey(directory: string, configured: Buffer | undefined): Buffer {
+  return (
+    configured ??
+    Buffer.from(
+      readOrMake(join(directory, 'secret.key'), () => randomBytes(32).toString('hex')),
+      'hex',
+    )
+  );
+}
+
+/** By what name instances that run on this directory, one after the other, hold jobs: what a killed one held is known again. */
+export const readHolderName = (directory: string): string => readOrMake(join(directory, 'instance'), () => randomBytes(8).toString('hex'));

@@ -12,6 +12,7 @@ import type { JobQueue } from './jobs/queue.js';
 import type { ChangeSignal } from './live/changeSignal.js';
 import type { Feed } from './live/feed.js';
 import type { MessagingSettings } from './messaging/settings.js';
+import type { ResultJournal } from './notifications/journal.js';
 import type { Notices } from './notices/notices.js';
 import type { Recorder } from './telemetry/recorder.js';
 
@@ -39,6 +40,7 @@ export type Parts = {
   gateways: GatewayDirectory;
   messaging: MessagingSettings;
   notices: Notices;
+  journal: ResultJournal;
   /** Base address that people and apps use. */
   address: () => string;
 };

@@ -21,7 +21,7 @@ import { QueryLog } from './collections/queryLog.js';
 import { managedRecordRoutes, recordRoutes } from './collections/routes.js';
 import { tendCollections } from './collections/tending.js';
 import type { Config } from './config.js';
-import { holdDataDirectory, readSecretKey } from './dataDirectory.js';
+import { holdDataDirectory, readHolderName, readSecretKey } from './dataDirectory.js';
 import { type Database, isDatabaseAway, openDatabase } from './database/connection.js';
 import { environmentDatabase, migrateEnvironment, migrateSystem } from './database/migrate.js';
 import { startDatabaseServer } from './database/server.js';
@@ -43,8 +43,10 @@ import { memberRoutes } from './members/routes.js';
 import { MessagingSettings } from './messaging/settings.js';
 import { Notices } from './notices/notices.js';
 import { noticeRoutes } from './notices/routes.js';
+import { ResultJournal } from './notifications/journal.js';
 import { finishLeftBehind } from './notifications/life.js';
 import { notificationRoutes } from './notifications/routes.js';
+import { writeLeftResults } from './notifications/sending.js';
 import { NotificationStore } from './notifications/store.js';
 import type { Parts } from './parts.js';
 import { Metrics } from './telemetry/metrics.js';
@@ -105,6 +107,7 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
     await migrateEnvironment(database, environment.id);
     await parts.catalogue.repair(environment);
   }
+  await writeLeftResults(parts, new NotificationStore(database));
   await tend(parts);
 
   const app = buildApp(parts, metrics, config);
@@ -115,7 +118,7 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   address ||= `http://${config.host === '0.0.0.0' || config.host === '::' ? 'localhost' : config.host}:${port}`;
   parts.recorder.start();
   parts.queryLog.start();
-  parts.jobs.start();
+  await parts.jobs.start();
   const tending = setInterval(() => void tend(parts), HOUR_MS);
   const sweeping = setInterval(
     () => void sweep(parts).catch((error) => isDatabaseAway(error) || log.error({ err: error }, 'notifications could not be looked after')),
@@ -144,6 +147,7 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
       await parts.jobs.stop();
       parts.gateways.close();
       await parts.webPush.close();
+      parts.journal.close();
       await parts.recorder.stop();
       await parts.queryLog.stop();
       for (const step of undo.reverse()) await step();
@@ -210,13 +214,14 @@ function buildParts(config: Config, log: Logger, database: Database, metrics: Me
     }),
     catalogue: new Catalogue(database, now),
     recorder: new Recorder(database, instance, now, metrics, changes, log),
-    jobs: new JobQueue(database, instance, now, newId, log),
+    jobs: new JobQueue(database, readHolderName(config.dataDirectory), now, newId, log),
     webPush,
     gateways: new GatewayDirectory(database, secretKey, { now, random }, webPush, (environmentId, gateway) =>
       smsEvents(parts, environmentId, gateway),
     ),
     messaging: new MessagingSettings(database),
     notices: new Notices(database, { now, newId }),
+    journal: new ResultJournal(config.dataDirectory),
   };
   return parts;
 }

@@ -23,7 +23,9 @@ const AFTER_FAILURE_MS = 3_000;
 
 export class JobQueue {
   readonly #workers = new Map<string, Worker>();
+  readonly #limits = new Map<string, number>();
   readonly #running = new Set<Promise<void>>();
+  readonly #busy = new Map<string, number>();
   #timer: NodeJS.Timeout | null = null;
   #stopping = false;
   #looking = false;
@@ -36,8 +38,10 @@ export class JobQueue {
     private readonly log: Logger,
   ) {}
 
-  on(kind: string, worker: Worker): void {
+  /** @param atOnce how many of the kind this instance works on at a time; the rest is for others */
+  on(kind: string, worker: Worker, atOnce = AT_ONCE): void {
     this.#workers.set(kind, worker);
+    this.#limits.set(kind, atOnce);
   }
 
   /**
@@ -51,7 +55,9 @@ export class JobQueue {
     };
   }
 
-  start(): void {
+  /** Begins to take jobs. What an instance before this one held on the same directory is free at once: it is gone. */
+  async start(): Promise<void> {
+    await this.database.change('UPDATE jobs SET leaseUntil = NULL, leasedBy = NULL WHERE leasedBy = ?', [this.instance]);
     this.#timer = setInterval(() => void this.look(), POLL_MS);
   }
 
@@ -63,8 +69,10 @@ export class JobQueue {
       while (!this.#stopping && this.#running.size < AT_ONCE) {
         const job = await this.#take();
         if (!job) break;
+        this.#count(job.kind, 1);
         const work = this.#run(job).finally(() => {
           this.#running.delete(work);
+          this.#count(job.kind, -1);
           void this.look();
         });
         this.#running.add(work);
@@ -76,14 +84,19 @@ export class JobQueue {
     }
   }
 
+  #count(kind: string, change: number): void {
+    this.#busy.set(kind, (this.#busy.get(kind) ?? 0) + change);
+  }
+
   #take(): Promise<Job | null> {
+    const full = [...this.#limits].filter(([kind, most]) => (this.#busy.get(kind) ?? 0) >= most).map(([kind]) => kind);
     return this.database.withConnection(async (connection) => {
       const now = this.now();
       await connection.beginTransaction();
       try {
         const [rows] = await connection.query<RowDataPacket[]>(
-          'SELECT id, kind, environmentId, subject, runAt FROM jobs WHERE runAt <= ? AND (leaseUntil IS NULL OR leaseUntil < ?) ORDER BY runAt LIMIT 1 FOR UPDATE SKIP LOCKED',
-          [new Date(now), new Date(now)],
+          'SELECT id, kind, environmentId, subject, runAt FROM jobs WHERE runAt <= ? AND (leaseUntil IS NULL OR leaseUntil < ?) AND kind NOT IN (?) ORDER BY runAt LIMIT 1 FOR UPDATE SKIP LOCKED',
+          [new Date(now), new Date(now), ['', ...full]],
         );
         const job = rows[0] as Job | undefined;
         if (job)

@@ -16,6 +16,9 @@ import { sendingWorker } from './sending.js';
 import { SEND_JOB, SPREAD_JOB } from './spreading.js';
 import { asSent, type NotificationRow, NotificationStore } from './store.js';
 
+/** Two sets keep a processor busy; more would only keep them from other instances. */
+const SETS_AT_ONCE = 2;
+
 type AnyCall = Pick<Call, 'environment' | 'member' | 'holder'>;
 type SendCall = AnyCall & { body: NewNotification };
 type OneCall = AnyCall & { params: { id: string } };
@@ -41,7 +44,7 @@ export function notificationRoutes(parts: Parts): Route[] {
   const devices = new DeviceStore(parts);
   const users = new UserStore(parts.database);
   const own = operations.notifications;
-  parts.jobs.on(SEND_JOB, sendingWorker(parts, store));
+  parts.jobs.on(SEND_JOB, sendingWorker(parts, store), SETS_AT_ONCE);
   parts.jobs.on(SPREAD_JOB, spreadWorker(parts, store));
   parts.jobs.on(START_JOB, startWorker(parts, store));
   parts.jobs.on(FALL_BACK_JOB, fallBackWorker(parts, store));

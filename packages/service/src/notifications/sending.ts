@@ -60,6 +60,7 @@ function beginRun(parts: Parts, store: NotificationStore, environment: Environme
   const writer = new ResultWriter(async (results) => {
     const now = parts.now();
     await store.saveResults(environment, sent.id, results, new Date(now));
+    parts.journal.written(results);
     if (now - notedAt > NOTE_EVERY_MS) {
       notedAt = now;
       await store.noteChange(environment, sent.id, new Date(now));
@@ -122,7 +123,11 @@ async function sendBatch(run: Run, batch: DueDelivery[]): Promise<void> {
   await Promise.all(
     [...byGateway].map(async ([name, deliveries]) => {
       const sender = await senderOf(run, name);
-      await inPool(deliveries, sender?.atOnce ?? 1, async (delivery) => run.writer.add(await attempt(run, sender, delivery, gone, badged)));
+      await inPool(deliveries, sender?.atOnce ?? 1, async (delivery) => {
+        const result = await attempt(run, sender, delivery, gone, badged);
+        run.parts.journal.note(run.environment.id, run.sent.id, result);
+        await run.writer.add(result);
+      });
     }),
   );
   const now = new Date(run.parts.now());
@@ -244,4 +249,21 @@ function resultOf(outcome: Outcome, base: Omit<DeliveryResult, 'state' | 'reason
       return { ...told, state: 'queued', reason: outcome.reason, nextAttemptAt: new Date(parts.now() + wait) };
     }
   }
+}
+
+/** Writes what the instance before this one had sent and not yet written. Before any job is taken. */
+export async function writeLeftResults(parts: Parts, store: NotificationStore): Promise<void> {
+  const byNotification = grouped(parts.journal.left, ({ environmentId, notification }) => `${environmentId} ${notification}`);
+  for (const entries of byNotification.values()) {
+    const [{ environmentId, notification }] = entries as [(typeof entries)[number]];
+    const environment = await parts.directory.environmentById(environmentId);
+    if (environment)
+      await store.saveResults(
+        environment,
+        notification,
+        entries.map(({ result }) => result),
+        new Date(parts.now()),
+      );
+  }
+  parts.journal.written([]);
 }
