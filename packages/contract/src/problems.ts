@@ -129,7 +129,7 @@ export const PROBLEMS = {
   'mapping-refused': {
     status: 422,
     title: 'The gateway mapping does not hold',
-    cure: 'See `fields`: each entry is a place in the mapping. /docs/guide/gateways tells how to write one. Nothing was stored.',
+    cure: 'See `fields`: each entry is a place in the mapping. docs/gateways.md tells how to write one. Nothing was stored.',
   },
   'gateway-missing': {
     status: 409,

@@ -15,6 +15,7 @@ const schema = z.object({
   ORCHARD_LOG_LEVEL: z.enum(['fatal', 'error', 'warn', 'info', 'debug', 'silent']).default('info'),
   ORCHARD_TRUSTED_PROXIES: z.string().default('loopback'),
   ORCHARD_PUSH_ORIGINS: z.string().default(''),
+  ORCHARD_BOUNCE_PORT: z.coerce.number('a number from 1 to 65535').int().min(1).max(65535).optional(),
   ORCHARD_KEY_RATE: z.coerce.number().int().min(1).default(6000),
   ORCHARD_ADDRESS_RATE: z.coerce.number().int().min(1).default(6000),
   ORCHARD_SIGN_IN_RATE: z.coerce.number().int().min(1).default(30),
@@ -36,6 +37,8 @@ export type Config = {
   trustedProxies: string;
   /** Push networks on private addresses or without TLS that may be written to, as origins. */
   pushOrigins: string[];
+  /** Where failure notices of mail are received, if they are. */
+  bouncePort: number | undefined;
   /** Calls a minute. */
   rates: { perKey: number; perAddress: number; signInsPerAddress: number };
   /** Days that recorded requests are kept. */
@@ -63,6 +66,7 @@ export function readConfig(variables: Record<string, string | undefined>): Confi
     publicUrl: read.ORCHARD_PUBLIC_URL?.replace(/\/+$/, ''),
     logLevel: read.ORCHARD_LOG_LEVEL,
     trustedProxies: read.ORCHARD_TRUSTED_PROXIES,
+    bouncePort: read.ORCHARD_BOUNCE_PORT,
     pushOrigins: read.ORCHARD_PUSH_ORIGINS.split(',')
       .map((origin) => origin.trim())
       .filter(Boolean),

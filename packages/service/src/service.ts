@@ -38,6 +38,7 @@ import { JobQueue } from './jobs/queue.js';
 import { createLog } from './log.js';
 import { ChangeSignal } from './live/changeSignal.js';
 import { Feed } from './live/feed.js';
+import { receiveBounces } from './mail/bounces.js';
 import { isSetupNeeded, makeSetupToken } from './members/setup.js';
 import { memberRoutes } from './members/routes.js';
 import { MessagingSettings } from './messaging/settings.js';
@@ -116,6 +117,7 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   await new Promise<void>((resolve, reject) => http.once('error', reject).listen(config.port, config.host, resolve));
   const { port } = http.address() as AddressInfo;
   address ||= `http://${config.host === '0.0.0.0' || config.host === '::' ? 'localhost' : config.host}:${port}`;
+  const endBounces = config.bouncePort ? await receiveBounces(parts, config.bouncePort, config.host) : null;
   parts.recorder.start();
   parts.queryLog.start();
   await parts.jobs.start();
@@ -143,6 +145,7 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
       clearInterval(noting);
       clearInterval(linking);
       clearInterval(sweeping);
+      await endBounces?.();
       await stopServing(http, parts);
       await parts.jobs.stop();
       parts.gateways.close();

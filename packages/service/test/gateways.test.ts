@@ -2,7 +2,7 @@ import { generateKeyPairSync, randomUUID } from 'node:crypto';
 import { type NewGateway, operations, Problem } from '@orchard/contract';
 import { clientCertificate, MAIL_ACCOUNT, makeAuthority, readMapping, SMS_ACCOUNT, type Simulators } from '@orchard/simulators';
 import { afterAll, beforeAll, beforeEach, describe, expect, inject, it } from 'vitest';
-import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
+import { eventually, freePort, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
 let app: TestApp;
@@ -101,7 +101,8 @@ const register = (id: string, key: string, changes: object) =>
   });
 
 beforeAll(async () => {
-  test = await startTestService(inject('databaseUrl'));
+  const bouncePort = await freePort();
+  test = await startTestService(inject('databaseUrl'), { bouncePort }, { host: '127.0.0.1', port: bouncePort });
   networks = test.simulators;
   test.config.pushOrigins.push(networks.sms.httpAddress);
   app = await makeApp(test, 'quillfell-hiker');
@@ -574,6 +575,17 @@ describe('mail', () => {
     const gone = (await send({ way: 'mail', title: 'x', audience: { addresses: ['nobody@hikers.example'] } })).body;
     expect(await settled(gone.id)).toMatchObject({ deliveries: { failed: 1 }, reasons: [{ reason: expect.stringContaining('5.1.1') }] });
   });
+});
+
+it('a mail that comes back fails after all, in the words of the server that tried', async () => {
+  const params = { ...app.dev.params, gateway: 'post' };
+  await test.owner.call(operations.gateways.patch, { params, body: { settings: { bouncesTo: 'huts@quillfell.example' } } });
+  const { body } = await send({ way: 'mail', title: 'Your booking', body: 'x', audience: { addresses: ['moved@hikers.example'] } });
+  const failed = await eventually(async () => {
+    const now = await status(body.id);
+    return now.deliveries.failed === 1 && now;
+  });
+  expect(failed.reasons[0].reason).toBe('The mail came back (5.1.6): 551 5.1.6 The mailbox has moved and left no address.');
 });
 
 it('refuses what a foreign authority signed', async () => {

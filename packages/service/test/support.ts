@@ -1,5 +1,6 @@
 /** A running service with its simulators, for tests: real MariaDB, real HTTP. */
 import { rmSync } from 'node:fs';
+import { type AddressInfo, createServer } from 'node:net';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { createHttpClient, type HttpClient, type LiveEvent, operations, readEvents, type Scope, SCOPES } from '@orchard/contract';
 import { type Simulators, startSimulators } from '@orchard/simulators';
@@ -47,9 +48,13 @@ export async function startFreshService(databaseUrl: string): Promise<RunningSer
 }
 
 /** Starts a service on databases of its own, with the owner signed in. */
-export async function startTestService(databaseUrl: string, overrides: Partial<Config> = {}): Promise<TestService> {
+export async function startTestService(
+  databaseUrl: string,
+  overrides: Partial<Config> = {},
+  bouncesTo?: { host: string; port: number },
+): Promise<TestService> {
   const directory = scratchDirectory('service');
-  const simulators = await startSimulators({ port: 0 });
+  const simulators = await startSimulators({ port: 0, ...(bouncesTo ? { bouncesTo } : {}) });
   const config = { ...settingsFor(databaseUrl, directory, simulators.address), ...overrides };
   const service = await startQuietly(config);
   const { address } = service;
@@ -71,6 +76,15 @@ export async function startTestService(databaseUrl: string, overrides: Partial<C
     },
   };
 }
+
+/** A port nobody listens on now. */
+export const freePort = (): Promise<number> =>
+  new Promise((resolve) => {
+    const probe = createServer().listen(0, '127.0.0.1', () => {
+      const { port } = probe.address() as AddressInfo;
+      probe.close(() => resolve(port));
+    });
+  });
 
 export async function callApp(
   address: string,

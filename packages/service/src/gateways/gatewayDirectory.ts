@@ -115,7 +115,13 @@ export class GatewayDirectory {
       const events = this.eventsOf(row.environmentId, row.name);
       return new SmppSender(settings as unknown as SmppSettings, password, senderChoice(settings), events, this.clock);
     }
-    if (row.kind === 'smtp') return new MailSender(settings as unknown as MailSettings, password);
+    if (row.kind === 'smtp')
+      // Short, since the part of an address before @ has at most 64 letters (RFC 5321 section 4.5.3.1.1).
+      return new MailSender(
+        settings as unknown as MailSettings,
+        password,
+        () => `${row.environmentId}.${this.clock.random(8).toString('hex')}`,
+      );
     return this.#mapped(row, new CompiledMapping(document as GatewayMapping), client, secrets);
   }
 

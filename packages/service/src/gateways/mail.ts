@@ -22,6 +22,8 @@ export class MailSender implements Sender {
   constructor(
     private readonly settings: MailSettings,
     password: string,
+    /** A fresh mark for a message, by which failure notices tell it. */
+    private readonly newMark: () => string,
   ) {
     const { host, port, security, trust, user } = settings;
     this.#transport = nodemailer.createTransport({
@@ -45,9 +47,9 @@ export class MailSender implements Sender {
     return null;
   }
 
-  async send({ notification, content, target }: OutgoingMessage): Promise<Outcome> {
+  async send({ content, target }: OutgoingMessage): Promise<Outcome> {
     const { from, bouncesTo } = this.settings;
-    const mark = `${notification.id}.${Buffer.from(target.target).toString('base64url')}`;
+    const mark = this.newMark();
     try {
       const sent = await this.#transport.sendMail({
         from,
@@ -67,7 +69,7 @@ export class MailSender implements Sender {
           : {}),
       });
       const answer = Number.parseInt(sent.response, 10) || 250;
-      return { kind: 'accepted', answer, said: sent.response.slice(0, 200), messageId: mark.slice(0, 120) };
+      return { kind: 'accepted', answer, said: sent.response.slice(0, 200), messageId: mark };
     } catch (error) {
       return outcomeOf(error as SmtpError);
     }

@@ -290,7 +290,7 @@ function demandMapping(mapping: GatewayMapping, kind: string): void {
       'mapping-refused',
       `The gateway mapping does not hold at ${problems.map(({ at }) => at).join(', ')}. ${problems[0]?.problem}`,
       {
-        fields: problems.map(({ at, problem }) => ({ path: `body.mapping${at}`, problem, expected: 'see /docs/guide/gateways' })),
+        fields: problems.map(({ at, problem }) => ({ path: `body.mapping${at}`, problem, expected: 'see docs/gateways.md' })),
       },
     );
   if (mapping.for !== kind)
