@@ -3,6 +3,7 @@ import { readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { operations } from '@orchard/contract';
+import { SMS_ACCOUNT } from '@orchard/simulators';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { scratchDirectory } from '../../service/test/scratch.js';
 import { eventually, makeApp, OWNER, signUp, startTestService, type TestService } from '../../service/test/support.js';
@@ -135,10 +136,55 @@ describe('signed in', () => {
       err: expect.stringContaining('Give one of --everyone'),
     });
     const sent = await orchard(['notify', 'send', '--title', 'Ridge closed', '--everyone', '--wait']);
-    expect(sent.out).toMatch(/devices +1\nqueued +0\nsent +1\n/);
+    expect(sent.out).toMatch(/total +1\nqueued +0\n/);
     const id = /notification +(\S+)/.exec(sent.out)?.[1] as string;
-    expect((await orchard(['notify', 'deliveries', id, '--csv'])).out).toContain(',ios,sent,1,201,');
+    expect((await orchard(['notify', 'deliveries', id, '--csv'])).out).toMatch(/,web-push,ios,(accepted|arrived),1,201,/);
     expect((await orchard(['device', 'list'])).out).toMatch(/ios +iOS 19 +2\.4\.1 +en-GB +yes/);
+  });
+
+  it('previews an audience, keeps a draft, and starts it', async () => {
+    expect((await orchard(['notify', 'send', '--title', 'x', '--filter', "platform = 'ios'", '--preview'])).out).toMatch(
+      /for 1, reaches 1\n +1 ios through web-push/,
+    );
+    const draft = await orchard(['notify', 'send', '--title', 'Later', '--topic', 'ridge-weather', '--draft']);
+    const id = /notification +(\S+)/.exec(draft.out)?.[1] as string;
+    expect(draft.out).toMatch(/state +draft/);
+    expect((await orchard(['topic', 'add', 'ridge-weather', '--title', 'Ridge weather'])).out).toMatch(/title +Ridge weather/);
+    const [device] = (await json('device', 'list')).items;
+    expect((await orchard(['topic', 'follow', 'ridge-weather', '--device', device.id])).out).toMatch(/devices +1/);
+    expect((await orchard(['notify', 'start', id])).out).toMatch(/total +1/);
+    expect(await orchard(['notify', 'resume', id])).toMatchObject({
+      code: 4,
+      err: expect.stringContaining('only one that is stopped can be resumed'),
+    });
+    expect((await orchard(['topic', 'list', '--csv'])).out).toContain('ridge-weather,Ridge weather,,1,0');
+  });
+
+  it('adds a gateway for SMS, checks it, and shows what a message would cost', async () => {
+    const settings = JSON.stringify({
+      host: '127.0.0.1',
+      port: test.simulators.sms.port,
+      systemId: SMS_ACCOUNT.systemId,
+      sender: 'Quillfell',
+    });
+    const added = await orchard(
+      ['gateway', 'add', 'heron', '--kind', 'smpp', '--stage', 'trial', '--settings', settings, '--password-stdin'],
+      `${SMS_ACCOUNT.password}\n`,
+    );
+    expect(added.out).toContain('missing  It was never tried');
+    expect(await orchard(['gateway', 'check', 'heron'])).toMatchObject({ code: 0, out: 'well    bind: Bound as quillfell to HERON.\n' });
+    expect((await orchard(['gateway', 'list'])).out).toMatch(/heron +smpp +trial +yes/);
+    const preview = await orchard(['sms', 'send', '--text', 'Ridge closed – stay.', '--to', '+12025550142', '--preview']);
+    expect(preview.out).toContain('– not in the GSM alphabet');
+    expect(await orchard(['sms', 'send', '--text', 'x', '--to', '12'])).toMatchObject({
+      code: 4,
+      err: expect.stringContaining('Write it as +'),
+    });
+    expect((await orchard(['sms', 'send', '--text', 'Ridge closed.', '--to', '+12025550142'])).out).toMatch(/total +1/);
+    expect(await orchard(['gateway', 'remove', 'web-push', '--yes'])).toMatchObject({
+      code: 4,
+      err: expect.stringContaining('cannot be removed'),
+    });
   });
 
   it('shows requests and use', async () => {

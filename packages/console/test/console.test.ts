@@ -4,6 +4,7 @@ import { createRequire } from 'node:module';
 import type { AddressInfo } from 'node:net';
 import { type Browser, chromium, type Page } from 'playwright-core';
 import { operations } from '@orchard/contract';
+import { clientCertificate, mappingFile } from '@orchard/simulators';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { makeApp, OWNER, startFreshService, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
 
@@ -189,6 +190,7 @@ describe('signed in', () => {
     await page.getByLabel('Value', { exact: true }).fill('8');
     await button('Add').click();
     await expect.poll(() => new URL(page.url()).searchParams.get('filter')).toBe('bunks > 8');
+    await expect.poll(() => page.getByLabel('Filter').inputValue()).toBe('bunks > 8');
     await page.getByLabel('Filter').fill('bunks > 8 AND na');
     await page.getByRole('option', { name: 'name' }).click();
     await expect.poll(() => page.getByLabel('Filter').inputValue()).toBe('bunks > 8 AND name ');
@@ -293,15 +295,57 @@ describe('signed in', () => {
     await open(`${P}/compose`);
     await page.getByLabel('Title').fill('Ridge closed');
     await page.getByLabel('Body').fill('Storm from noon.');
+    await text(/of \d+ will be reached/).waitFor();
     expect(await violations(page)).toEqual([]);
+    await button('Review').click();
     await button('Send now').click();
     await page.getByRole('heading', { name: 'Ridge closed' }).waitFor();
-    await text('Every device got it.').waitFor();
+    await text('Every delivery went through.').waitFor();
     expect(test.simulators.handsets()[0]?.state.received[0]).toMatchObject({ title: 'Ridge closed', body: 'Storm from noon.' });
     expect(await violations(page)).toEqual([]);
     await page.getByRole('link', { name: 'Sent' }).click();
     await button('Ridge closed').waitFor();
     expect(await violations(page)).toEqual([]);
+  });
+
+  it('adds a gateway, tells a certificate of the wrong stage, and checks it without sending', async () => {
+    const { cairn, authority } = test.simulators;
+    await test.owner.call(operations.clients.patch, {
+      params: { ...app.dev.params, client: 'hiker-ios' },
+      body: { storeId: 'example.quillfell.hiker' },
+    });
+    const certificate = (stage: 'trial' | 'live') =>
+      clientCertificate(authority, { storeId: 'example.quillfell.hiker', stage, password: 'larch' });
+    await open(`${P}/gateways`);
+    await button('Add a gateway').click();
+    await page.getByLabel('Name').fill('cairn');
+    await page.getByRole('combobox', { name: 'Client' }).or(page.getByLabel('Client')).first().click();
+    await page.getByRole('option', { name: 'hiker-ios' }).click();
+    await page.getByLabel('Base address').fill(cairn.address);
+    await page.getByLabel('Password of the file').fill('larch');
+    const files = page.locator('input[type=file]');
+    await files.nth(1).setInputFiles(mappingFile('cairn'));
+    await files
+      .nth(2)
+      .setInputFiles({ name: 'authority.pem', mimeType: 'application/x-pem-file', buffer: Buffer.from(authority.certificate) });
+    await files.nth(0).setInputFiles({ name: 'cairn.p12', mimeType: 'application/x-pkcs12', buffer: certificate('live') });
+    await button('Look it through and add').click();
+    await text(/This is a live certificate/).waitFor();
+    await files.nth(0).setInputFiles({ name: 'cairn.p12', mimeType: 'application/x-pkcs12', buffer: certificate('trial') });
+    await button('Look it through and add').click();
+    await text('It was never tried. Run “check now”.').first().waitFor();
+    await button('Check now').click();
+    await text(/took the client certificate over HTTP\/2/).waitFor();
+    expect(cairn.accepted).toBe(0);
+  });
+
+  it('shows while a short message is typed what it costs in segments, and which letter forces UCS-2', async () => {
+    await open(`${P}/compose`);
+    await page.getByText('SMS', { exact: true }).click();
+    await page.getByLabel('Text').fill('Ridge closed – stay.');
+    await text(/is not in the GSM alphabet/).waitFor();
+    await page.getByLabel('Text').fill('a'.repeat(161));
+    await text(/2 segments, 145 letters left/).waitFor();
   });
 
   it('leads from a count of errors to the one request behind it', async () => {
@@ -412,9 +456,10 @@ describe('signed in', () => {
     test.simulators.network.setFault({ mode: 'throttle', retryAfterS: 3, count: 1 });
     await open(`${P}/compose?device=${phone?.state.deviceId}`);
     await page.getByLabel('Title').fill('Patience');
+    await button('Review').click();
     await button('Send now').click();
     await text('The push network answered 429: too many messages.').waitFor();
-    await text('Every device got it.').waitFor();
+    await text('Every delivery went through.').waitFor();
     expect(phone?.state.received[0]?.title).toBe('Patience');
   });
 
@@ -517,6 +562,9 @@ describe('signed in', () => {
     'data/huts?tab=indexes',
     'users',
     'sent',
+    'topics',
+    'sms-inbox?view=opt-outs',
+    'gateways?add=1',
     'quick-start',
     'devices',
     'requests',

@@ -49,6 +49,13 @@ export function NotificationPage() {
           <Way sent={sent} base={base} />
           <DeliveryBar deliveries={sent.deliveries} />
           {(sent.deliveries.queued > 0 || sent.spreading) && <UnderWay sent={sent} />}
+          {sent.state === 'sending' && sent.fallBack && sent.startedAt && (
+            <Text size="sm" role="status">
+              Who has not received it by{' '}
+              <Moment at={new Date(Date.parse(sent.startedAt) + sent.fallBack.afterMin * 60_000).toISOString()} /> gets{' '}
+              {sent.fallBack.way === 'sms' ? 'an SMS' : 'a mail'}; until then it is not done.
+            </Text>
+          )}
           <SimpleGrid cols={{ base: 1, md: 2 }} spacing="xl">
             <Groups sent={sent} />
             <section className="panel">

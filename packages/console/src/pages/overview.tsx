@@ -78,8 +78,10 @@ export function OverviewPage() {
                         {item.title ?? item.body}
                       </Anchor>
                       <Text size="sm" c="dimmed" style={{ whiteSpace: 'nowrap' }}>
-                        {count(item.deliveries.accepted + item.deliveries.arrived)} of {count(item.deliveries.total)} through,{' '}
-                        <Moment at={item.createdAt} />
+                        {item.state === 'draft' || item.state === 'scheduled'
+                          ? item.state
+                          : `${count(item.deliveries.accepted + item.deliveries.arrived)} of ${count(item.deliveries.total)} through`}
+                        , <Moment at={item.createdAt} />
                       </Text>
                     </Group>
                   ))}

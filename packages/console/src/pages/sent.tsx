@@ -95,13 +95,13 @@ export function SentPage() {
           </Empty>
         }
         columns={[
-          { name: 'title', label: 'Title', render: ({ title, body }) => shortened(title ?? body ?? '', 46) },
+          { name: 'title', label: 'Title', render: ({ title, body }) => shortened(title ?? body ?? '', 42) },
           { name: 'way', label: 'Way', sortable: true, render: ({ way }) => way },
           { name: 'state', label: 'State', sortable: true, render: ({ state: of }) => of },
           {
             name: 'audience',
             label: 'For',
-            render: ({ audience }) => <span title={audienceWords(audience)}>{shortened(audienceWords(audience), 30)}</span>,
+            render: ({ audience }) => <span title={audienceWords(audience)}>{shortened(audienceWords(audience), 26)}</span>,
           },
           {
             name: 'createdAt',
@@ -109,7 +109,7 @@ export function SentPage() {
             sortable: true,
             render: ({ state: of, start, startedAt, startAt, createdAt }) =>
               of === 'scheduled' && start && 'local' in start ? (
-                `${start.local.replace('T', ' ')}, each clock`
+                `${start.local.slice(5).replace('T', ' ')} local`
               ) : (
                 <Moment at={startedAt ?? startAt ?? createdAt} />
               ),

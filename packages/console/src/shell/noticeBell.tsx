@@ -1,5 +1,5 @@
 /** What the product tells the team, behind a bell. */
-import { ActionIcon, Indicator, Popover, Stack, Text } from '@mantine/core';
+import { ActionIcon, Anchor, Indicator, Popover, Stack, Text } from '@mantine/core';
 import { operations } from '@orchard/contract';
 import { IconBell } from '@tabler/icons-react';
 import { Link } from 'react-router';
@@ -12,13 +12,13 @@ export function NoticeBell() {
   const { items = [], unread = 0 } = notices.data ?? {};
   return (
     <Popover position="bottom-end" width={380} onOpen={() => unread > 0 && read.mutate({})}>
-      <Popover.Target>
-        <Indicator disabled={unread === 0} label={unread} size={15} color="persimmon.8">
+      <Indicator disabled={unread === 0} label={unread} size={15} color="persimmon.8">
+        <Popover.Target>
           <ActionIcon variant="subtle" color="gray" aria-label={unread ? `Notices, ${unread} unread` : 'Notices'}>
             <IconBell size={18} />
           </ActionIcon>
-        </Indicator>
-      </Popover.Target>
+        </Popover.Target>
+      </Indicator>
       <Popover.Dropdown>
         {items.length === 0 ? (
           <Text size="sm">Nothing to tell. When a certificate is about to end, it is said here.</Text>
@@ -26,9 +26,9 @@ export function NoticeBell() {
           <Stack gap="sm" mah={420} style={{ overflowY: 'auto' }}>
             {items.map(({ id, title, body, link, at, app, environment }) => (
               <div key={id}>
-                <Text size="sm" fw={600} component={Link} to={link ?? '/'}>
+                <Anchor size="sm" fw={600} component={Link} to={link ?? '/'}>
                   {title}
-                </Text>
+                </Anchor>
                 <Text size="sm">{body}</Text>
                 <Text size="sm" c="dimmed">
                   {app && `${app}/${environment}, `}
