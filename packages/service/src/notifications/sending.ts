@@ -9,7 +9,7 @@ import type { Lease, Worker } from '../jobs/queue.js';
 import type { Parts } from '../parts.js';
 import { Composer } from './composing.js';
 import { ResultWriter } from './results.js';
-import type { DeliveryResult, DueDelivery, NotificationStore, SentNotification } from './store.js';
+import type { DeliveryResult, DueDelivery, GoneDevice, NotificationStore, SentNotification } from './store.js';
 
 const BATCH = 500;
 /** With a pace, a batch is what may go in this time. */
@@ -19,7 +19,6 @@ const NOTE_EVERY_MS = 1_000;
 /** A network may ask for patience, but not for more than a day. */
 const LONGEST_WAIT_MS = 86_400_000;
 
-type Gone = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
 /** One set of deliveries under way. */
 type Run = {
   parts: Parts;
@@ -117,7 +116,7 @@ async function waitForTurn({ parts, store, environment, sent }: Run, messages: n
 
 /** Sends a batch, by each gateway as many at a time as it takes. */
 async function sendBatch(run: Run, batch: DueDelivery[]): Promise<void> {
-  const gone: Gone[] = [];
+  const gone: GoneDevice[] = [];
   const badged: string[] = [];
   const byGateway = grouped(batch, ({ gateway }) => gateway ?? '');
   await Promise.all(
@@ -153,7 +152,13 @@ async function inPool<Item>(items: readonly Item[], atOnce: number, work: (item:
   await Promise.all(Array.from({ length: Math.min(atOnce, items.length) }, hand));
 }
 
-async function attempt(run: Run, sender: Sender | null, delivery: DueDelivery, gone: Gone[], badged: string[]): Promise<DeliveryResult> {
+async function attempt(
+  run: Run,
+  sender: Sender | null,
+  delivery: DueDelivery,
+  gone: GoneDevice[],
+  badged: string[],
+): Promise<DeliveryResult> {
   const { parts, sent } = run;
   const now = parts.now();
   const base = {

@@ -101,6 +101,9 @@ type CountRow = {
   count: number;
   opened: number;
 };
+/** A device whose network says that it is gone, at the address that was tried. */
+export type GoneDevice = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
+const RETIRED_AT_ONCE = 100;
 /** A count that took long is kept for a while: for so many times as long as it took. */
 const KEEP_TIMES = 20;
 const KEEP_AT_MOST_MS = 10_000;
@@ -304,15 +307,18 @@ export class NotificationStore {
   }
 
   /** Retires devices whose address is over, unless they have sent a new one meanwhile. */
-  async retire(
-    environment: Environment,
-    gone: { deviceId: string; endpoint: string | null; token: string | null; reason: string }[],
-    now: Date,
-  ): Promise<void> {
-    for (const { deviceId, endpoint, token, reason } of gone) {
-      await this.database.change(
-        `UPDATE \`${environment.database}\`._devices SET retiredAt = ?, retiredReason = ?, updatedAt = ? WHERE id = ? AND endpoint <=> ? AND token <=> ? AND retiredAt IS NULL`,
-        [now, reason.slice(0, 200), now, deviceId, endpoint, token],
+  async retire(environment: Environment, gone: readonly GoneDevice[], now: Date): Promise<void> {
+    for (let at = 0; at < gone.length; at += RETIRED_AT_ONCE) {
+      const some = gone.slice(at, at + RETIRED_AT_ONCE);
+      await this.database.run(
+        `UPDATE \`${environment.database}\`._devices SET retiredAt = ?, updatedAt = ?, retiredReason = CASE id ${some.map(() => 'WHEN ? THEN ?').join(' ')} END
+         WHERE retiredAt IS NULL AND (${some.map(() => '(id = ? AND endpoint <=> ? AND token <=> ?)').join(' OR ')})`,
+        [
+          now,
+          now,
+          ...some.flatMap(({ deviceId, reason }) => [deviceId, reason.slice(0, 200)]),
+          ...some.flatMap(({ deviceId, endpoint, token }) => [deviceId, endpoint, token]),
+        ],
       );
     }
   }
