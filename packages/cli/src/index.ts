@@ -4,9 +4,10 @@ import { Argument, Command, CommanderError } from 'commander';
 import { addAccountCommands } from './commands/account.js';
 import { addAppCommands } from './commands/apps.js';
 import { addCollectionCommands } from './commands/collections.js';
-import { addGatewayCommands, addNoticeCommands, addSmsCommands, addTopicCommands } from './commands/gateways.js';
+import { addGatewayCommands } from './commands/gateways.js';
 import { addMessageCommands } from './commands/messages.js';
 import { addDeviceCommands, addUserCommands } from './commands/people.js';
+import { addChannelCommands, addMessagingCommands, addNoticeCommands, addSmsCommands, addTopicCommands } from './commands/reach.js';
 import { addRecordCommands } from './commands/records.js';
 import { addTelemetryCommands } from './commands/telemetry.js';
 import { complete, completionScript, SHELLS } from './completion.js';
@@ -34,7 +35,9 @@ function buildProgram(): Command {
   addMessageCommands(program);
   addTopicCommands(program);
   addSmsCommands(program);
+  addChannelCommands(program);
   addGatewayCommands(program);
+  addMessagingCommands(program);
   addNoticeCommands(program);
   addTelemetryCommands(program);
   program

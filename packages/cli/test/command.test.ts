@@ -187,6 +187,21 @@ describe('signed in', () => {
     });
   });
 
+  it('shows what a device was sent, keeps channels, and changes settings for messages', async () => {
+    const [device] = (await json('device', 'list')).items;
+    expect((await orchard(['device', 'sent', device.id])).out).toMatch(/Later +(accepted|arrived)/);
+    expect((await orchard(['channel', 'add', 'huts/fellgate', '--listen', 'TRUE', '--keep', '20'])).out).toMatch(/keep +20/);
+    expect(await orchard(['channel', 'add', 'huts/fellgate', '--publish', 'nobody = 1'])).toMatchObject({
+      code: 4,
+      err: expect.stringContaining('nobody'),
+    });
+    expect((await orchard(['channel', 'list'])).out).toMatch(/huts\/fellgate +0 +0 +20 +TRUE/);
+    expect(await orchard(['channel', 'remove', 'huts/fellgate', '--yes'])).toMatchObject({ code: 0 });
+    expect((await orchard(['messaging', 'set', '{"retireAfterDays":90}'])).out).toMatch(/retireAfterDays +90/);
+    expect(await orchard(['messaging', 'set', '{"retireAfterDays":-1}'])).toMatchObject({ code: 4 });
+    expect((await orchard(['notice', 'list'])).code).toBe(0);
+  });
+
   it('shows requests and use', async () => {
     await new Promise((resolve) => setTimeout(resolve, 1500));
     const { items } = await json('request', 'list', '--filter', "route = '/app/v1/users'");

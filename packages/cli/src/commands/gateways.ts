@@ -1,12 +1,10 @@
-/** Gateways, topics, short messages: the ways out and who follows what. */
+/** Gateways: the ways out. */
 import { readFileSync } from 'node:fs';
 import { GATEWAY_KINDS, type Gateway, type GatewayCheck, type NewGateway, operations, STAGES } from '@orchard/contract';
 import { type Command, Option } from 'commander';
 import { askSecret, confirm } from '../asking.js';
 import { CommandError, type GlobalOptions, workplace } from '../context.js';
 import { moment, note, printItem, printList, printText } from '../output.js';
-import { printPreview, printStatus } from './messages.js';
-import { type ListOptions, listOptions, listQuery } from './people.js';
 
 type AddOptions = {
   kind: NewGateway['kind'];
@@ -183,145 +181,5 @@ export function addGatewayCommands(program: Command): void {
       await confirm(`Removing gateway ${name}`, own.yes);
       await client.call(operations.gateways.remove, { params: { ...params, gateway: name } });
       note(`Gateway ${name} is removed.`, options);
-    });
-}
-
-export function addTopicCommands(program: Command): void {
-  const topic = program.command('topic').description('names that devices and users follow');
-  listOptions(topic.command('list').description('topics, with how many follow them')).action(async (own: ListOptions, command: Command) => {
-    const { options, client, params } = workplace(command);
-    const page = await client.call(operations.topics.list, { params, query: listQuery(own) });
-    printList(
-      page.items,
-      {
-        topic: ({ name }) => name,
-        title: ({ title }) => title,
-        role: ({ role }) => role,
-        devices: ({ devices }) => devices,
-        users: ({ users }) => users,
-      },
-      options,
-      page.next,
-    );
-  });
-  topic
-    .command('add')
-    .description('make a topic, or change its title or role')
-    .argument('<name>')
-    .option('--title <text>')
-    .option('--role <role>', 'only users with this role may follow it')
-    .action(async (name: string, own: { title?: string; role?: string }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      printItem(await client.call(operations.topics.put, { params: { ...params, topic: name }, body: own }), options);
-    });
-  topic
-    .command('remove')
-    .description('delete a topic; nobody follows it any more')
-    .argument('<name>')
-    .option('--yes', 'do not ask')
-    .action(async (name: string, own: { yes?: boolean }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      await confirm(`Deleting topic ${name}`, own.yes);
-      await client.call(operations.topics.remove, { params: { ...params, topic: name } });
-      note(`Topic ${name} is deleted.`, options);
-    });
-  for (const [verb, operation, does] of [
-    ['follow', operations.topics.addFollowers, 'let devices or users follow a topic'],
-    ['unfollow', operations.topics.removeFollowers, 'let them follow it no more'],
-  ] as const)
-    topic
-      .command(verb)
-      .description(does)
-      .argument('<name>')
-      .option('--device <ids>', 'comma-separated')
-      .option('--user <ids>', 'comma-separated')
-      .action(async (name: string, own: { device?: string; user?: string }, command: Command) => {
-        const { options, client, params } = workplace(command);
-        const body = { ...(own.device ? { devices: own.device.split(',') } : {}), ...(own.user ? { users: own.user.split(',') } : {}) };
-        printItem(await client.call(operation, { params: { ...params, topic: name }, body }), options);
-      });
-}
-
-export function addSmsCommands(program: Command): void {
-  const sms = program.command('sms').description('short messages');
-  sms
-    .command('send')
-    .description('send a short message to numbers, users, or followers of topics')
-    .requiredOption('--text <text>')
-    .option('--to <numbers>', 'comma-separated, with + and calling code')
-    .option('--user <ids>', 'comma-separated')
-    .option('--topic <names>', 'followers of any of them')
-    .option('--preview', 'only show segments, whom it would reach, and the cost')
-    .action(async (own: { text: string; to?: string; user?: string; topic?: string; preview?: boolean }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const audience = {
-        ...(own.to ? { phones: own.to.split(',') } : {}),
-        ...(own.user ? { users: own.user.split(',') } : {}),
-        ...(own.topic ? { topics: { any: own.topic.split(',') } } : {}),
-      };
-      if (Object.keys(audience).length !== 1) throw new CommandError('For whom is it? Give one of --to, --user, --topic.', 2);
-      const body = { way: 'sms' as const, body: own.text, audience };
-      if (own.preview) return printPreview(await client.call(operations.notifications.previewManaged, { params, body }), options);
-      const sent = await client.call(operations.notifications.sendManaged, { params, body });
-      printStatus(sent, options);
-      note(`See what becomes of it: orchard notify status ${sent.id}`, options);
-    });
-  listOptions(sms.command('inbox').description('short messages that came in')).action(async (own: ListOptions, command: Command) => {
-    const { options, client, params } = workplace(command);
-    const page = await client.call(operations.sms.inbox, { params, query: listQuery(own) });
-    printList(
-      page.items,
-      {
-        at: ({ at }) => moment(at),
-        from: ({ sender }) => sender,
-        to: ({ recipient }) => recipient,
-        text: ({ text }) => text,
-        asked: ({ asked }) => asked,
-        user: ({ userId }) => userId,
-      },
-      options,
-      page.next,
-    );
-  });
-  listOptions(sms.command('opt-outs').description('numbers and addresses that want no messages, or want them again')).action(
-    async (own: ListOptions, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const page = await client.call(operations.sms.optOuts, { params, query: listQuery(own) });
-      printList(
-        page.items,
-        {
-          way: ({ way }) => way,
-          address: ({ address }) => address,
-          state: ({ state }) => state,
-          because: ({ because }) => because,
-          at: ({ at }) => moment(at),
-        },
-        options,
-        page.next,
-      );
-    },
-  );
-}
-
-/** What the product tells the team. */
-export function addNoticeCommands(program: Command): void {
-  program
-    .command('notice')
-    .description('what the product tells the team')
-    .command('list')
-    .description('notices, the latest first')
-    .action(async (_own: object, command: Command) => {
-      const { options, client } = workplace(command);
-      const { items } = await client.call(operations.notices.list, {});
-      printList(
-        items,
-        {
-          at: ({ at }) => moment(at),
-          place: ({ app, environment }) => (app ? `${app}/${environment}` : ''),
-          notice: ({ title }) => title,
-          read: ({ read }) => (read ? 'yes' : ''),
-        },
-        options,
-      );
     });
 }

@@ -117,6 +117,26 @@ export function addDeviceCommands(program: Command): void {
       page.next,
     );
   });
+  listOptions(device.command('sent').description('everything a device was sent, the latest first').argument('<id>')).action(
+    async (id: string, own: ListOptions, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const page = await client.call(operations.devices.deliveries, { params: { ...params, device: id }, query: listQuery(own) });
+      printList(
+        page.items,
+        {
+          notification: ({ notification }) => notification,
+          title: ({ title }) => title,
+          state: ({ state }) => state,
+          why: ({ reason }) => reason,
+          sent: ({ sentAt }) => moment(sentAt),
+          received: ({ receivedAt }) => moment(receivedAt),
+          opened: ({ openedAt }) => moment(openedAt),
+        },
+        options,
+        page.next,
+      );
+    },
+  );
   device
     .command('show')
     .description('one device')
