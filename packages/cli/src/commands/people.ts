@@ -53,8 +53,9 @@ export function addUserCommands(program: Command): void {
     .requiredOption('--email <address>')
     .option('--name <name>')
     .option('--role <roles>', 'comma-separated')
+    .option('--phone <number>', 'with + and calling code')
     .option('--password-stdin', 'read the password from standard input')
-    .action(async (own: { email: string; name?: string; role?: string; passwordStdin?: boolean }, command: Command) => {
+    .action(async (own: { email: string; name?: string; role?: string; phone?: string; passwordStdin?: boolean }, command: Command) => {
       const { options, client, params } = workplace(command);
       const password = own.passwordStdin ? await ask('') : await askSecret('First password: ');
       const body = {
@@ -62,6 +63,7 @@ export function addUserCommands(program: Command): void {
         password,
         ...(own.name ? { name: own.name } : {}),
         ...(own.role ? { roles: own.role.split(',') } : {}),
+        ...(own.phone ? { phone: own.phone } : {}),
       };
       printItem(await client.call(operations.users.create, { params, body }), options);
     });
@@ -71,19 +73,23 @@ export function addUserCommands(program: Command): void {
     .argument('<id>')
     .option('--name <name>')
     .option('--role <roles>', 'comma-separated, in place of the present ones')
+    .option('--phone <number>', 'with + and calling code; not verified by this')
     .option('--disable', 'end sessions and refuse signing in')
     .option('--enable')
-    .action(async (id: string, own: { name?: string; role?: string; disable?: boolean; enable?: boolean }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const body = {
-        ...(own.name ? { name: own.name } : {}),
-        ...(own.role === undefined ? {} : { roles: own.role.split(',').filter(Boolean) }),
-        ...(own.disable ? { disabled: true } : own.enable ? { disabled: false } : {}),
-      };
-      if (Object.keys(body).length === 0)
-        throw new CommandError('Nothing to change is given. Give --name, --role, --disable or --enable.', 2);
-      printItem(await client.call(operations.users.patch, { params: { ...params, user: id }, body }), options);
-    });
+    .action(
+      async (id: string, own: { name?: string; role?: string; phone?: string; disable?: boolean; enable?: boolean }, command: Command) => {
+        const { options, client, params } = workplace(command);
+        const body = {
+          ...(own.name ? { name: own.name } : {}),
+          ...(own.role === undefined ? {} : { roles: own.role.split(',').filter(Boolean) }),
+          ...(own.phone ? { phone: own.phone } : {}),
+          ...(own.disable ? { disabled: true } : own.enable ? { disabled: false } : {}),
+        };
+        if (Object.keys(body).length === 0)
+          throw new CommandError('Nothing to change is given. Give --name, --role, --phone, --disable or --enable.', 2);
+        printItem(await client.call(operations.users.patch, { params: { ...params, user: id }, body }), options);
+      },
+    );
   user
     .command('delete')
     .description('delete a user')

@@ -163,6 +163,7 @@ function UserForm({ user, onGone }: { user: User; onGone: () => void }) {
         <Facts
           of={[
             ['E-mail', user.email],
+            ['Phone', user.phone && `${user.phone}${user.phoneVerifiedAt ? ', verified' : ', not verified'}`],
             [
               'Id',
               <span key="i" className="mono">

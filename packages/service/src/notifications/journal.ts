@@ -38,6 +38,7 @@ export class ResultJournal {
   note(environmentId: string, notification: string, result: DeliveryResult): void {
     const line = JSON.stringify({ environmentId, notification, result } satisfies Entry);
     this.#waiting.set(result, line);
+    // At once: an answer that waits for company would be lost with the process.
     this.#bytes += writeSync(this.#file, `${line}\n`);
   }
 

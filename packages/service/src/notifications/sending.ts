@@ -1,5 +1,6 @@
 /** Sending the deliveries of a notification: each set of them is the work of one job. */
 import { setTimeout as sleep } from 'node:timers/promises';
+import type { Way } from '@orchard/contract';
 import { backOffMs, grouped, type JsonObject } from '@orchard/core';
 import { MissingValue, type NotificationContent } from '@orchard/core/reach';
 import { storedJson } from '../database/storedJson.js';
@@ -25,6 +26,8 @@ type Run = {
   store: NotificationStore;
   environment: Environment;
   sent: SentNotification;
+  /** The way its deliveries go: that of the notification, or of its fall-back. */
+  way: Way;
   composer: Composer;
   writer: ResultWriter;
   senders: Map<string, Promise<Sender | null>>;
@@ -38,7 +41,7 @@ export function sendingWorker(parts: Parts, store: NotificationStore): Worker {
     const sent = environment && (await store.sent(environment, id));
     if (!environment || !sent) return null;
     if (sent.state !== 'sending') return null;
-    const run = beginRun(parts, store, environment, sent);
+    const run = beginRun(parts, store, environment, sent, await store.wayOf(environment, id, Number(slice)));
     let sentSome = true;
     while (sentSome && !lease.stopping()) sentSome = await sendDue(run, Number(slice), lease);
     const next = await store.nextDue(environment, id, Number(slice));
@@ -54,7 +57,7 @@ export function sendingWorker(parts: Parts, store: NotificationStore): Worker {
   };
 }
 
-function beginRun(parts: Parts, store: NotificationStore, environment: Environment, sent: SentNotification): Run {
+function beginRun(parts: Parts, store: NotificationStore, environment: Environment, sent: SentNotification, way: Way): Run {
   let notedAt = 0;
   const writer = new ResultWriter(async (results) => {
     const now = parts.now();
@@ -66,7 +69,7 @@ function beginRun(parts: Parts, store: NotificationStore, environment: Environme
     }
     parts.changes.wake(environment.id);
   });
-  return { parts, store, environment, sent, composer: new Composer(sent.content), writer, senders: new Map() };
+  return { parts, store, environment, sent, way, composer: new Composer(sent.content), writer, senders: new Map() };
 }
 
 /** One pass over what is due: the next batch is fetched while one is sent. @returns whether anything was sent */
@@ -74,16 +77,8 @@ async function sendDue(run: Run, slice: number, lease: Lease): Promise<boolean> 
   const { parts, store, environment, sent, composer, writer } = run;
   const now = new Date(parts.now());
   const size = sent.perSecond ? Math.max(1, Math.min(BATCH, Math.round((sent.perSecond * PACE_STEP_MS) / 1000))) : BATCH;
-  const fetch = (after: DueDelivery | undefined) =>
-    store.due(
-      environment,
-      sent.id,
-      slice,
-      now,
-      size,
-      after ? { at: after.nextAttemptAt, target: after.target } : null,
-      composer.personal.user,
-    );
+  const set = { id: sent.id, slice, way: run.way, withUsers: composer.personal.user };
+  const fetch = (after: DueDelivery | undefined) => store.due(environment, set, now, size, after ?? null);
   let some = false;
   try {
     let batch = await fetch(undefined);
@@ -225,9 +220,9 @@ function valuesOf(delivery: DueDelivery): JsonObject {
   return {
     user: {
       id: delivery.deliveryUserId,
-      name: userName,
-      email: userEmail,
-      data: userData === null ? null : (storedJson(userData) as JsonObject),
+      name: userName ?? null,
+      email: userEmail ?? null,
+      data: userData ? (storedJson(userData) as JsonObject) : null,
     },
     device: { id: delivery.target, platform, locale, timeZone, model, os, appVersion, country },
   };

@@ -59,10 +59,10 @@ export type DueDelivery = {
   os: string | null;
   appVersion: string | null;
   country: string | null;
-  optedOut: number;
-  userName: string | null;
-  userEmail: string | null;
-  userData: JsonObject | string | null;
+  optedOut?: number;
+  userName?: string | null;
+  userEmail?: string | null;
+  userData?: JsonObject | string | null;
 };
 /** The new state of one delivery. */
 export type DeliveryResult = {
@@ -100,6 +100,34 @@ type CountRow = {
   reason: string | null;
   count: number;
   opened: number;
+};
+/** What is read with a delivery: the device of a push, whether the recipient of another way has opted out, the user. */
+const DEVICE_PART = {
+  columns: `, v.id AS deviceId, v.userId AS deviceUserId, v.retiredAt, v.endpoint, v.p256dh, v.auth, v.pushKey, v.token, v.badge, COALESCE(v.platform, d.platform) AS platform,
+    COALESCE(v.locale, 'en') AS locale, COALESCE(v.timeZone, 'UTC') AS timeZone, v.model, v.os, v.appVersion, v.country`,
+  join: 'LEFT JOIN @_devices v ON v.id = d.target',
+};
+const OPT_OUT_PART = {
+  columns: ', o.address IS NOT NULL AS optedOut',
+  join: "LEFT JOIN @_optOuts o ON o.way = d.way AND o.address = d.target AND o.state = 'out'",
+};
+const USER_PART = {
+  columns: ', u.name AS userName, u.email AS userEmail, u.data AS userData',
+  join: 'LEFT JOIN @_users u ON u.id = d.userId',
+};
+const NO_DEVICE = {
+  ...{
+    deviceId: null,
+    deviceUserId: null,
+    retiredAt: null,
+    endpoint: null,
+    p256dh: null,
+    auth: null,
+    pushKey: null,
+    token: null,
+    badge: null,
+  },
+  ...{ locale: 'en', timeZone: 'UTC', model: null, os: null, appVersion: null, country: null },
 };
 /** A device whose network says that it is gone, at the address that was tried. */
 export type GoneDevice = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
@@ -236,34 +264,35 @@ export class NotificationStore {
     return { items, stepS };
   }
 
+  /** The way all deliveries of a set go. */
+  async wayOf(environment: Environment, id: string, slice: number): Promise<Way> {
+    const [row] = await this.database.rows<{ way: Way }>(
+      `SELECT way FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND slice = ? LIMIT 1`,
+      [id, slice],
+    );
+    return row?.way ?? 'push';
+  }
+
   /** Deliveries of a set that are to be attempted now and come after `after`, with what their targets are reached by. */
-  due(
+  async due(
     environment: Environment,
-    id: string,
-    slice: number,
+    { id, slice, way, withUsers }: { id: string; slice: number; way: Way; withUsers: boolean },
     now: Date,
     most: number,
-    after: { at: Date; target: string } | null,
-    withUsers: boolean,
+    after: DueDelivery | null,
   ): Promise<DueDelivery[]> {
     const { database } = environment;
-    const user = withUsers
-      ? {
-          columns: 'u.name AS userName, u.email AS userEmail, u.data AS userData',
-          join: `LEFT JOIN \`${database}\`._users u ON u.id = d.userId`,
-        }
-      : { columns: 'NULL AS userName, NULL AS userEmail, NULL AS userData', join: '' };
-    return this.database.rows<DueDelivery>(
-      `SELECT d.target, d.way, d.gateway, d.userId AS deliveryUserId, d.variant, d.attempts, d.nextAttemptAt, d.sentAt, d.reason, v.id AS deviceId, v.userId AS deviceUserId, v.retiredAt,
-         v.endpoint, v.p256dh, v.auth, v.pushKey, v.token, v.badge, COALESCE(v.platform, d.way) AS platform, COALESCE(v.locale, 'en') AS locale, COALESCE(v.timeZone, 'UTC') AS timeZone,
-         v.model, v.os, v.appVersion, v.country, o.address IS NOT NULL AS optedOut, ${user.columns}
+    const { columns, join } = way === 'push' ? DEVICE_PART : OPT_OUT_PART;
+    const user = withUsers ? USER_PART : { columns: '', join: '' };
+    const rows = await this.database.rows<DueDelivery>(
+      `SELECT d.target, d.way, d.gateway, d.userId AS deliveryUserId, d.variant, d.attempts, d.nextAttemptAt, d.sentAt, d.reason ${columns} ${user.columns}
        FROM \`${database}\`._deliveries d JOIN \`${database}\`._notifications n ON n.id = d.notificationId AND n.state = 'sending'
-         LEFT JOIN \`${database}\`._devices v ON d.way = 'push' AND v.id = d.target
-         LEFT JOIN \`${database}\`._optOuts o ON d.way <> 'push' AND o.way = d.way AND o.address = d.target AND o.state = 'out' ${user.join}
+         ${`${join} ${user.join}`.replaceAll('@', `\`${database}\`.`)}
        WHERE d.notificationId = ? AND d.slice = ? AND d.nextAttemptAt <= ? AND d.state = 'queued' ${after ? 'AND (d.nextAttemptAt, d.target) > (?, ?)' : ''}
        ORDER BY d.nextAttemptAt, d.target LIMIT ${most}`,
-      [id, slice, now, ...(after ? [after.at, after.target] : [])],
+      [id, slice, now, ...(after ? [after.nextAttemptAt, after.target] : [])],
     );
+    return way === 'push' ? rows : rows.map((row) => ({ ...NO_DEVICE, ...row, platform: way }));
   }
 
   /** When the next delivery of a set is due, or null when none is queued. */
