@@ -2,7 +2,7 @@
  * Results of deliveries between the network's answer and the database: kept in a file, so that an instance that is
  * killed in between knows after its restart what it has sent already, and sends it to nobody twice.
  */
-import { closeSync, existsSync, openSync, readFileSync, renameSync, rmSync, writeSync } from 'node:fs';
+import { closeSync, existsSync, ftruncateSync, openSync, readFileSync, renameSync, rmSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
 import type { DeliveryResult } from './store.js';
 
@@ -26,7 +26,9 @@ export class ResultJournal {
   }
 
   #rewrite(lines: readonly string[]): number {
-    const fresh = openSync(`${this.#path}.new`, 'w', 0o600);
+    rmSync(`${this.#path}.new`, { force: true });
+    // Appending, so that what comes after a truncation begins at the beginning.
+    const fresh = openSync(`${this.#path}.new`, 'a', 0o600);
     const text = lines.map((line) => `${line}\n`).join('');
     writeSync(fresh, text);
     renameSync(`${this.#path}.new`, this.#path);
@@ -45,8 +47,12 @@ export class ResultJournal {
   /** The database has these. */
   written(results: readonly DeliveryResult[]): void {
     for (const result of results) this.#waiting.delete(result);
-    if (this.#waiting.size > 0 && this.#bytes < MOST_BYTES) return;
-    if (this.#bytes === 0) return;
+    if (this.#bytes === 0 || (this.#waiting.size > 0 && this.#bytes < MOST_BYTES)) return;
+    if (this.#waiting.size === 0) {
+      ftruncateSync(this.#file);
+      this.#bytes = 0;
+      return;
+    }
     closeSync(this.#file);
     this.#file = this.#rewrite([...this.#waiting.values()]);
   }
