@@ -133,7 +133,7 @@ export class CompiledMapping {
   render(given: JsonObject, overlay?: JsonObject): Rendered {
     const { request, encoding = 'json', overlayAt } = this.document;
     const values = this.#withWords(given);
-    const url = new URL(fillTemplate(parseTemplate(request.address), encodedFor(values)));
+    const url = new URL(fillTemplate(parseTemplate(request.address), values, writeInAddress));
     const headers: Record<string, string> = {};
     for (const [name, text] of Object.entries(request.headers)) {
       const value = fillDocument(text, values);
@@ -207,15 +207,8 @@ function asJson(text: string): Json | undefined {
   }
 }
 
-/** Values that go into an address must not change its shape: all but the gateway's own address are percent-encoded. */
-function encodedFor(values: JsonObject): JsonObject {
-  const encode = (value: Json): Json => {
-    if (typeof value === 'string') return encodeURIComponent(value);
-    return isPlainObject(value) ? Object.fromEntries(Object.entries(value).map(([name, below]) => [name, encode(below as Json)])) : value;
-  };
-  const { gateway, ...rest } = values;
-  return { ...(encode(rest) as JsonObject), ...(gateway === undefined ? {} : { gateway }) };
-}
+/** A value must not change the shape of an address it stands in; only the gateway's own address is written as it is. */
+const writeInAddress = (text: string, path: readonly string[]) => (path[0] === 'gateway' ? text : encodeURIComponent(text));
 
 function overlayInto(body: Json, pointer: string, overlay: JsonObject): Json {
   if (pointer === '') return mergePatch(body, overlay);

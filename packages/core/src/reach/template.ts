@@ -109,14 +109,18 @@ export class MissingValue extends Error {
 const asText = (value: Json): string =>
   typeof value === 'string' ? value : typeof value === 'object' ? JSON.stringify(value) : String(value);
 
-/** Fills a template with text. @throws {MissingValue} */
-export function fillTemplate(template: Template, values: JsonObject): string {
+/** Fills a template with text. @param write how a value is written, for places where it must not mean more than itself @throws {MissingValue} */
+export function fillTemplate(
+  template: Template,
+  values: JsonObject,
+  write: (text: string, path: readonly string[]) => string = (text) => text,
+): string {
   let text = '';
   for (const part of template) {
     if (typeof part === 'string') text += part;
     else {
       const value = valueAt(values, part.path);
-      if (value !== undefined) text += asText(value);
+      if (value !== undefined) text += write(asText(value), part.path);
       else if (part.otherwise !== null) text += part.otherwise;
       else throw new MissingValue(part.path.join('.'));
     }

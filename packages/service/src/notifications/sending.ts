@@ -17,6 +17,7 @@ const BATCH = 500;
 const PACE_STEP_MS = 250;
 const MAX_ATTEMPTS = 10;
 const NOTE_EVERY_MS = 1_000;
+const RENEW_EVERY_MS = 5_000;
 /** A network may ask for patience, but not for more than a day. */
 const LONGEST_WAIT_MS = 86_400_000;
 
@@ -80,6 +81,7 @@ async function sendDue(run: Run, slice: number, lease: Lease): Promise<boolean> 
   const set = { id: sent.id, slice, way: run.way, withUsers: composer.personal.user };
   const fetch = (after: DueDelivery | undefined) => store.due(environment, set, now, size, after ?? null);
   let some = false;
+  let renewedAt = parts.now();
   try {
     let batch = await fetch(undefined);
     while (batch.length > 0 && !lease.stopping()) {
@@ -96,6 +98,9 @@ async function sendDue(run: Run, slice: number, lease: Lease): Promise<boolean> 
       next.catch(() => undefined);
       await sendBatch(run, batch);
       batch = await next;
+      // The queue prolongs the lease by itself; here it only has to be noticed when it is lost.
+      if (parts.now() - renewedAt < RENEW_EVERY_MS) continue;
+      renewedAt = parts.now();
       if (!(await lease.renew())) return false;
     }
   } finally {
