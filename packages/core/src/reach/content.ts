@@ -7,6 +7,7 @@ import {
   parseTemplate,
   TemplateError,
   type Template,
+  sentence,
   unknownVariable,
   valueAt,
 } from './template.js';
@@ -129,7 +130,7 @@ export function templateProblem(text: string, known: { [name: string]: Known }, 
     throw error;
   }
   const unknown = unknownVariable(template, known);
-  if (unknown) return `${unknown}.`;
+  if (unknown) return sentence(unknown);
   for (const part of template) {
     if (typeof part === 'string' || part.path[0] !== 'data' || part.otherwise !== null) continue;
     if (valueAt({ data }, part.path) === undefined) return `\`${part.path.join('.')}\` is not in \`data\`.`;

@@ -16,6 +16,7 @@ import {
   parseTemplate,
   pointAt,
   TemplateError,
+  sentence,
   textsOf,
   unknownVariable,
   valueAt,
@@ -234,7 +235,7 @@ export function mappingProblems(mapping: GatewayMapping): { at: string; problem:
   const checkText = (at: string, text: string, known: { [name: string]: Known }) => {
     try {
       const unknown = unknownVariable(parseTemplate(text), known);
-      if (unknown) found.push({ at, problem: `${unknown}.` });
+      if (unknown) found.push({ at, problem: sentence(unknown) });
     } catch (error) {
       if (!(error instanceof TemplateError)) throw error;
       found.push({ at, problem: `${error.message}.` });

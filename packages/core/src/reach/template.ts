@@ -88,6 +88,9 @@ const names = (known: Known, before: string[]) =>
         .join(', ')
     : '';
 
+/** A finding as a sentence: one that ends by asking is whole already. */
+export const sentence = (words: string): string => (words.endsWith('?') ? words : `${words}.`);
+
 /** A value by its path; undefined when there is none, and for null. */
 export function valueAt(values: JsonObject, path: readonly string[]): Json | undefined {
   let at: Json | undefined = values;

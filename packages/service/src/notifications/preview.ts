@@ -5,9 +5,9 @@ import { type ContentSet, planSms, readPhoneNumber } from '@orchard/core/reach';
 import { gatewaySql, pushWaysOf, whySql } from '../devices/reach.js';
 import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
-import { demandPhone } from '../sms/numbers.js';
 import { deviceCondition, userCondition } from './audience.js';
 import { largestAt } from './composing.js';
+import { listedRecipients, noGatewayWords, optedOutWords, recipientSql } from './recipients.js';
 
 type Group = { platform: string; gateway: string | null; why: string | null; count: number };
 
@@ -54,32 +54,15 @@ async function countDevices(parts: Parts, environment: Environment, audience: Au
 async function countUsers(parts: Parts, environment: Environment, way: 'sms' | 'mail', audience: Audience): Promise<Group[]> {
   const listed = audience.phones ?? audience.addresses;
   const gateway = (await parts.gateways.openFor(environment.id, way))?.row.name ?? null;
-  const address = way === 'sms' ? 'u.phone' : 'u.email';
-  const noGateway = gateway ? '' : `WHEN TRUE THEN 'There is no gateway for ${way === 'sms' ? 'SMS' : 'mail'}.'`;
   if (listed) {
-    const targets = [
-      ...new Set(listed.map((text, i) => (way === 'sms' ? demandPhone(text, `body.audience.phones.${i}`).number : text.toLowerCase()))),
-    ];
-    const [out] = await parts.database.runRows<{ count: number }>(
-      `SELECT COUNT(*) AS count FROM \`${environment.database}\`._optOuts WHERE way = ? AND state = 'out' AND address IN (?)`,
-      [way, targets],
-    );
-    const asked = Number(out?.count ?? 0);
-    const groups = [
-      {
-        platform: way,
-        gateway,
-        why: gateway ? null : `There is no gateway for ${way === 'sms' ? 'SMS' : 'mail'}.`,
-        count: targets.length - asked,
-      },
-    ];
-    return asked ? [...groups, { platform: way, gateway, why: 'The recipient asked for no messages.', count: asked }] : groups;
+    const { targets, optedOut } = await listedRecipients(parts.database, environment, way, listed);
+    const groups = [{ platform: way, gateway, why: gateway ? null : noGatewayWords(way), count: targets.length - optedOut.size }];
+    return optedOut.size ? [...groups, { platform: way, gateway, why: optedOutWords(way), count: optedOut.size }] : groups;
   }
+  const { address, why } = recipientSql(environment, way, gateway);
   const condition = userCondition(environment, audience, parts);
   const rows = await parts.database.runRows<{ why: string | null; count: number }>(
-    `SELECT CASE WHEN ${address} IS NULL THEN 'The user has no ${way === 'sms' ? 'phone number' : 'mail address'}.'
-       WHEN EXISTS (SELECT 1 FROM \`${environment.database}\`._optOuts o WHERE o.way = '${way}' AND o.address = ${address} AND o.state = 'out') THEN 'The recipient asked for no messages.' ${noGateway} END AS why,
-       COUNT(DISTINCT COALESCE(${address}, u.id)) AS count FROM \`${environment.database}\`._users u WHERE ${condition.sql} GROUP BY 1`,
+    `SELECT ${why} AS why, COUNT(DISTINCT COALESCE(${address}, u.id)) AS count FROM \`${environment.database}\`._users u WHERE ${condition.sql} GROUP BY 1`,
     condition.values,
   );
   return rows.map(({ why, count }) => ({ platform: way, gateway, why, count: Number(count) }));

@@ -5,8 +5,8 @@ import type { Statements } from '../database/connection.js';
 import { gatewaySql, pushWaysOf, whySql } from '../devices/reach.js';
 import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
-import { demandPhone } from '../sms/numbers.js';
 import { deviceCondition, type SqlCondition, userCondition } from './audience.js';
+import { listedRecipients, optedOutWords, recipientSql } from './recipients.js';
 import type { SentNotification } from './store.js';
 
 /** Deliveries in one set: what one instance works on at a time. */
@@ -112,9 +112,6 @@ async function spreadDevices(parts: Parts, on: Statements, environment: Environm
   return { made: affectedRows, upTo };
 }
 
-const NO_ADDRESS = { sms: 'The user has no phone number.', mail: 'The user has no mail address.' };
-const OPTED_OUT = { sms: 'The number asked for no messages.', mail: 'The address asked for no messages.' };
-
 /** Users by phone number or mail address; two with the same one get one message. */
 export function userDeliveries(
   parts: Parts,
@@ -125,16 +122,12 @@ export function userDeliveries(
   due: SqlCondition,
   condition: SqlCondition,
 ): SqlCondition {
-  const address = way === 'sms' ? 'u.phone' : 'u.email';
+  const { address, why } = recipientSql(environment, way, gateway);
   const variant = variantSql(sent, 'u.id');
-  const missing = gateway ? '' : `WHEN TRUE THEN 'There is no gateway for ${way === 'sms' ? 'SMS' : 'mail'}.'`;
   return {
     sql: `INSERT IGNORE INTO \`${environment.database}\`._deliveries (${COLUMNS})
       SELECT ?, COALESCE(address, id), ?, '${way}', ?, id, '${way}', variant, IF(why IS NULL, 'queued', 'skipped'), why, 0, IF(why IS NULL, due, NULL), ? FROM (
-        SELECT u.id, ${address} AS address, ${variant.sql} AS variant, ${due.sql} AS due,
-          CASE WHEN ${address} IS NULL THEN '${NO_ADDRESS[way]}'
-            WHEN EXISTS (SELECT 1 FROM \`${environment.database}\`._optOuts o WHERE o.way = '${way}' AND o.address = ${address} AND o.state = 'out') THEN '${OPTED_OUT[way]}'
-            ${missing} END AS why
+        SELECT u.id, ${address} AS address, ${variant.sql} AS variant, ${due.sql} AS due, ${why} AS why
         FROM \`${environment.database}\`._users u WHERE ${condition.sql}) AS addressed`,
     values: [sent.id, sent.slices, gateway, new Date(parts.now()), ...variant.values, ...due.values, ...condition.values],
   };
@@ -165,27 +158,17 @@ async function spreadList(
   listed: readonly string[],
 ): Promise<number> {
   const way = sent.way as 'sms' | 'mail';
-  const targets = [
-    ...new Set(listed.map((text, i) => (way === 'sms' ? demandPhone(text, `body.audience.phones.${i}`).number : text.toLowerCase()))),
-  ];
   const gateway = await parts.gateways.openFor(environment.id, way);
   if (!gateway)
     throw new Problem(
       'gateway-missing',
       `${environment.app}/${environment.name} has no gateway for ${way === 'sms' ? 'SMS' : 'mail'}. Add one with \`orchard gateway add\`.`,
     );
-  const out = new Set(
-    (
-      await on.runRows<{ address: string }>(
-        `SELECT address FROM \`${environment.database}\`._optOuts WHERE way = ? AND state = 'out' AND address IN (?)`,
-        [way, targets],
-      )
-    ).map(({ address }) => address),
-  );
+  const { targets, optedOut } = await listedRecipients(on, environment, way, listed);
   const now = new Date(parts.now());
   const due = new Date(dueAt(parts.now(), 'UTC', { quiet: sent.quiet }));
   const rows = targets.map((target) => {
-    const why = out.has(target) ? OPTED_OUT[way] : null;
+    const why = optedOut.has(target) ? optedOutWords(way) : null;
     return [sent.id, target, sent.slices, way, gateway.row.name, null, way, 'a', why ? 'skipped' : 'queued', why, 0, why ? null : due, now];
   });
   await on.run(`INSERT INTO \`${environment.database}\`._deliveries (${COLUMNS}) VALUES ?`, [rows]);

@@ -1,0 +1,50 @@
+/** Recipients of short messages and mails: users by number or address, or numbers and addresses named one by one. */
+import type { Statements } from '../database/connection.js';
+import type { Environment } from '../http/call.js';
+import { demandPhone } from '../sms/numbers.js';
+
+export type MessageWay = 'sms' | 'mail';
+const WORDS = {
+  sms: {
+    address: 'u.phone',
+    none: 'The user has no phone number.',
+    optedOut: 'The number asked for no messages.',
+    noGateway: 'There is no gateway for SMS.',
+  },
+  mail: {
+    address: 'u.email',
+    none: 'The user has no mail address.',
+    optedOut: 'The address asked for no messages.',
+    noGateway: 'There is no gateway for mail.',
+  },
+} as const;
+
+export const optedOutWords = (way: MessageWay): string => WORDS[way].optedOut;
+export const noGatewayWords = (way: MessageWay): string => WORDS[way].noGateway;
+
+/** As SQL over users `u`: the address of the way, and why nothing goes to it (NULL when something does). */
+export function recipientSql(environment: Environment, way: MessageWay, gateway: string | null): { address: string; why: string } {
+  const { address, none, optedOut, noGateway } = WORDS[way];
+  return {
+    address,
+    why: `CASE WHEN ${address} IS NULL THEN '${none}'
+      WHEN EXISTS (SELECT 1 FROM \`${environment.database}\`._optOuts o WHERE o.way = '${way}' AND o.address = ${address} AND o.state = 'out') THEN '${optedOut}'
+      ${gateway ? '' : `WHEN TRUE THEN '${noGateway}'`} END`,
+  };
+}
+
+/** Those named one by one, each once, and which of them have opted out. @throws {Problem} invalid-input for what is no number */
+export async function listedRecipients(
+  on: Pick<Statements, 'runRows'>,
+  environment: Environment,
+  way: MessageWay,
+  listed: readonly string[],
+): Promise<{ targets: string[]; optedOut: Set<string> }> {
+  const read = (text: string, i: number) => (way === 'sms' ? demandPhone(text, `body.audience.phones.${i}`).number : text.toLowerCase());
+  const targets = [...new Set(listed.map(read))];
+  const rows = await on.runRows<{ address: string }>(
+    `SELECT address FROM \`${environment.database}\`._optOuts WHERE way = ? AND state = 'out' AND address IN (?)`,
+    [way, targets],
+  );
+  return { targets, optedOut: new Set(rows.map(({ address }) => address)) };
+}
