@@ -135,9 +135,11 @@ function OneGateway({ gateway, onGone }: { gateway: Gateway; onGone: () => void 
           ['Last 24 hours', `${count(gateway.lastDay.accepted)} accepted, ${count(gateway.lastDay.failed)} failed`],
           [
             'Look at',
-            <Anchor key="d" component={Link} to={`${base}/devices?filter=${encodeURIComponent(`client = '${gateway.client ?? ''}'`)}`}>
-              devices of its client
-            </Anchor>,
+            gateway.client && (
+              <Anchor key="d" component={Link} to={`${base}/devices?filter=${encodeURIComponent(`client = '${gateway.client}'`)}`}>
+                devices of its client
+              </Anchor>
+            ),
           ],
         ]}
       />
