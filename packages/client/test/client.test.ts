@@ -143,4 +143,49 @@ describe('an app with the client library', () => {
     };
     expect(await me.registerDevice('device-of-wren', device)).toMatchObject({ id: 'device-of-wren', reachable: false });
   });
+
+  it('publishes and listens on a channel, and sees who is there', async () => {
+    const me = orchard();
+    await me.signIn(ACCOUNT.email, ACCOUNT.password);
+    const ridge = me.channel('ridge');
+    const heard: { event: string; data: unknown }[] = [];
+    const stop = ridge.listen((event) => heard.push(event));
+    await eventually(async () => (await ridge.presence()).listening === 1);
+    await ridge.publish({ wind: 24 });
+    expect((await eventually(() => heard.find(({ event }) => event === 'message')))?.data).toMatchObject({ data: { wind: 24 } });
+    expect(await ridge.history()).toMatchObject([{ data: { wind: 24 } }]);
+    stop();
+    await eventually(async () => (await ridge.presence()).listening === 0);
+    await expect(orchard().channel('ridge').history()).rejects.toMatchObject({ problem: 'access-refused' });
+  });
+
+  it('lets its device follow a topic, and tells what it received', async () => {
+    const me = orchard();
+    await me.signIn(ACCOUNT.email, ACCOUNT.password);
+    const id = 'wren-phone-0001';
+    await me.registerDevice(id, {
+      platform: 'ios',
+      appVersion: '1',
+      os: 'iOS 19',
+      locale: 'en-GB',
+      timeZone: 'Europe/London',
+      permission: 'denied',
+    });
+    await me.follow(id, 'ridge-weather');
+    const { body: sent } = await test.app('POST', '/notifications', {
+      key: app.dev.serverKey,
+      body: { title: 'x', audience: { topics: { any: ['ridge-weather'] } } },
+    });
+    expect(sent.deliveries).toMatchObject({ total: 1, skipped: 1 });
+    // What was never sent cannot have arrived, whatever a device says.
+    await me.report(id, [{ notification: sent.id, event: 'opened' }]);
+    const { body: after } = await test.app('GET', `/notifications/${sent.id}`, { key: app.dev.serverKey });
+    expect(after.deliveries).toMatchObject({ skipped: 1, arrived: 0, opened: 0 });
+    await me.unfollow(id, 'ridge-weather');
+    const nobody = await test.app('POST', '/notifications', {
+      key: app.dev.serverKey,
+      body: { title: 'x', audience: { topics: { any: ['ridge-weather'] } } },
+    });
+    expect(nobody.body.type).toBe('/docs/problems/audience-empty');
+  });
 });

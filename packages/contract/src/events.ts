@@ -49,7 +49,8 @@ export async function followEvents({ open, onEvent, onState, signal }: Following
       wait = FIRST_WAIT_MS;
       for await (const event of readEvents(reply)) {
         if (event.id) last = event.id;
-        if (event.event !== 'message') onEvent(event);
+        // One without name and data only moves the place to resume from.
+        if (event.event !== 'message' || event.data !== null) onEvent(event);
       }
     } catch (error) {
       if (signal.aborted) return;
