@@ -2,7 +2,7 @@ import { appendFileSync, existsSync, readFileSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { ResultJournal } from '../src/notifications/journal.js';
-import type { DeliveryResult } from '../src/notifications/store.js';
+import type { DeliveryResult } from '../src/notifications/deliveries.js';
 import { scratchDirectory } from './scratch.js';
 
 let directory: string;

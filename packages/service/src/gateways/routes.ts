@@ -3,9 +3,9 @@ import { type JsonObject, mergePatch } from '@orchard/core';
 import { CompiledMapping, type GatewayMapping, MappingError, trySample } from '@orchard/core/reach';
 import { AppStore } from '../apps/store.js';
 import { storedJson } from '../database/storedJson.js';
-import { gatewaySql, pushWaysOf } from '../devices/reach.js';
 import { authorOf, bind, type Environment, environmentOf, type Route } from '../http/call.js';
 import type { Parts } from '../parts.js';
+import { GatewayCounter } from './counts.js';
 import { type ClientFacts, readClientCertificate, readServiceAccount, readSigningKey } from './credentials.js';
 import { watchExpiry } from './expiry.js';
 import type { Secrets } from './gatewayDirectory.js';
@@ -13,7 +13,6 @@ import { credentialText, type GatewayFacts, readinessOf } from './readiness.js';
 import type { GatewayRow } from './store.js';
 import { WEB_PUSH } from './webPush.js';
 
-const DAY_MS = 86_400_000;
 type Credential = { secrets: Secrets; text: string; expiresAt: Date | null; project?: string };
 type CredentialInput = { certificate?: string | undefined; keyFile?: string | undefined; password?: string | undefined };
 
@@ -21,6 +20,7 @@ export function gatewayRoutes(parts: Parts): Route[] {
   const own = operations.gateways;
   const { store } = parts.gateways;
   const apps = new AppStore(parts);
+  const counter = new GatewayCounter(parts.database, parts.now);
 
   async function named(environment: Environment, name: string): Promise<GatewayRow> {
     const row = await store.find(environment.id, name);
@@ -94,19 +94,7 @@ export function gatewayRoutes(parts: Parts): Route[] {
     };
   }
   async function facts(environment: Environment, rows: GatewayRow[]): Promise<Map<string, GatewayFacts>> {
-    const ways = pushWaysOf(rows);
-    const [clients, devices, lastDay] = await Promise.all([
-      apps.listClients(environment),
-      parts.database.rows<{ gateway: string; registered: number; reachable: number }>(
-        `SELECT gateway, COUNT(*) AS registered, SUM(permission = 'granted') AS reachable FROM (
-           SELECT ${gatewaySql(ways)} AS gateway, permission FROM \`${environment.database}\`._devices v WHERE retiredAt IS NULL) AS led WHERE gateway IS NOT NULL GROUP BY gateway`,
-      ),
-      parts.database.rows<{ gateway: string; state: string; count: number; at: Date }>(
-        `SELECT d.gateway, d.state, COUNT(*) AS count, MAX(d.updatedAt) AS at FROM \`${environment.database}\`._notifications n JOIN \`${environment.database}\`._deliveries d ON d.notificationId = n.id
-         WHERE n.changedAt > ? AND d.updatedAt > n.changedAt - INTERVAL 1 DAY AND d.gateway IS NOT NULL GROUP BY d.gateway, d.state`,
-        [new Date(parts.now() - DAY_MS)],
-      ),
-    ]);
+    const [clients, { devices, lastDay }] = await Promise.all([apps.listClients(environment), counter.count(environment, rows)]);
     const found = new Map<string, GatewayFacts>();
     for (const row of rows) {
       const client = clients.find(({ name }) => name === row.client);

@@ -27,8 +27,8 @@ type Clock = { now: () => number; random: (bytes: number) => Buffer };
 export class WebPushGateway {
   readonly #loaded = new Map<string, LoadedKeys>();
   readonly #tokens = new Map<string, { header: string; until: number }>();
-  /** Messages as bytes, by the content they were made of. */
-  readonly #composed = new WeakMap<object, Map<string, Uint8Array>>();
+  /** Messages as bytes, by the content they were made of: each is an object of one notification. */
+  readonly #composed = new WeakMap<object, Uint8Array>();
   readonly #agent: Agent;
   readonly #privateOrigins: ReadonlySet<string>;
 
@@ -182,10 +182,10 @@ export class WebPushGateway {
   }
 
   #compose({ notification, content, overlay }: OutgoingMessage): Uint8Array {
-    const known = this.#composed.get(content)?.get(notification.id);
+    const known = this.#composed.get(content);
     if (known) return known;
     const bytes = composeMessage(notification.id, notification.sentAt, content, overlay);
-    this.#composed.set(content, new Map([[notification.id, bytes]]));
+    this.#composed.set(content, bytes);
     return bytes;
   }
 

@@ -3,6 +3,7 @@ import type { Messaging } from '@orchard/contract';
 import { DEFAULT_OPT_WORDS } from '@orchard/core/reach';
 import { LRUCache } from 'lru-cache';
 import type { Database } from '../database/connection.js';
+import { storedJson } from '../database/storedJson.js';
 import type { Environment } from '../http/call.js';
 
 const NAME = 'messaging';
@@ -31,7 +32,7 @@ export class MessagingSettings {
       `SELECT value FROM \`${environment.database}\`._settings WHERE name = ?`,
       [NAME],
     );
-    const settings = { ...DEFAULTS, ...row?.value };
+    const settings = { ...DEFAULTS, ...(row ? storedJson(row.value) : {}) };
     this.#known.set(environment.id, settings);
     return settings;
   }

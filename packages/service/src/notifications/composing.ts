@@ -11,7 +11,7 @@ import {
   type Variant,
 } from '@orchard/core/reach';
 import type { OutgoingMessage, Sender, Target } from '../gateways/sender.js';
-import type { DueDelivery } from './store.js';
+import type { DueDelivery } from './deliveries.js';
 
 /** Chooses and fills contents; where nothing differs from device to device, the same object is given again and again. */
 export class Composer {

@@ -4,7 +4,7 @@
  */
 import { closeSync, existsSync, ftruncateSync, openSync, readFileSync, renameSync, rmSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
-import type { DeliveryResult } from './store.js';
+import type { DeliveryResult } from './deliveries.js';
 
 type Entry = { environmentId: string; notification: string; result: DeliveryResult };
 const NAME = 'results.journal';

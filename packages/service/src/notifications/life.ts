@@ -113,7 +113,8 @@ export async function turn(parts: Parts, store: NotificationStore, environment: 
     if (verb === 'start' || sent.slices === 0) return void (await begin(parts, store, on, environment, sent));
     await store.changeState(on, environment, id, { state: 'sending' });
     const now = new Date(parts.now());
-    for (const slice of await store.openSlices(on, environment, id)) await addJob(parts, on, environment, SEND_JOB, `${id}:${slice}`, now);
+    for (const slice of await store.deliveries.openSlices(on, environment, id))
+      await addJob(parts, on, environment, SEND_JOB, `${id}:${slice}`, now);
     if (!sent.spread) await addJob(parts, on, environment, SPREAD_JOB, id, now);
     if (sent.fallBack) await addJob(parts, on, environment, FALL_BACK_JOB, followUpOf(id), now);
   });

@@ -1,6 +1,5 @@
 /** Whom a notification would reach, whom not and why, and how large it would be. */
-import type { Audience, AudiencePreview, Way } from '@orchard/contract';
-import { Problem } from '@orchard/contract';
+import { type Audience, type AudiencePreview, Problem, type Way } from '@orchard/contract';
 import { type ContentSet, planSms, readPhoneNumber } from '@orchard/core/reach';
 import { gatewaySql, pushWaysOf, whySql } from '../devices/reach.js';
 import type { Environment } from '../http/call.js';

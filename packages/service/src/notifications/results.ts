@@ -1,7 +1,7 @@
 /** Writes what became of deliveries, a few at a time, while others are under way; waits out a database that is away. */
 import { setTimeout as sleep } from 'node:timers/promises';
 import { isDatabaseAway } from '../database/connection.js';
-import type { DeliveryResult } from './store.js';
+import type { DeliveryResult } from './deliveries.js';
 
 const GATHER_MS = 40;
 const MOST_GATHERED = 250;

@@ -9,6 +9,7 @@ import type { Parts } from '../parts.js';
 import { UserStore } from '../users/store.js';
 import { demandFitting } from './audience.js';
 import { demandContent } from './composing.js';
+import type { DeliveryStore } from './deliveries.js';
 import { FALL_BACK_JOB, fallBackWorker } from './fallBack.js';
 import { begin, scheduleStart, START_JOB, spreadWorker, startOf, startWorker, turn } from './life.js';
 import { demandSizes, previewAudience } from './preview.js';
@@ -101,9 +102,9 @@ export function notificationRoutes(parts: Parts): Route[] {
     return { body: await notificationNamed(environmentOf(call), call.params.id) };
   };
   const read = async (call: OneCall) => ({ body: await notificationNamed(environmentOf(call), call.params.id) });
-  async function deliveries(call: OneCall & { query: Parameters<NotificationStore['deliveries']>[2] }) {
+  async function deliveries(call: OneCall & { query: Parameters<DeliveryStore['list']>[2] }) {
     await notificationNamed(environmentOf(call), call.params.id);
-    return { body: await store.deliveries(environmentOf(call), call.params.id, call.query, parts) };
+    return { body: await store.deliveries.list(environmentOf(call), call.params.id, call.query, parts) };
   }
 
   return [
@@ -123,7 +124,7 @@ export function notificationRoutes(parts: Parts): Route[] {
     bind(own.resumeManaged, turning('resume')),
     bind(own.course, async (call) => {
       await notificationNamed(environmentOf(call), call.params.id);
-      return { body: await store.course(environmentOf(call), call.params.id) };
+      return { body: await store.deliveries.course(environmentOf(call), call.params.id) };
     }),
     bind(own.remove, async (call) => {
       const { state } = await notificationNamed(environmentOf(call), call.params.id);

@@ -10,7 +10,8 @@ import type { Lease, Worker } from '../jobs/queue.js';
 import type { Parts } from '../parts.js';
 import { Composer } from './composing.js';
 import { ResultWriter } from './results.js';
-import type { DeliveryResult, DueDelivery, GoneDevice, NotificationStore, SentNotification } from './store.js';
+import type { DeliveryResult, DueDelivery, GoneDevice } from './deliveries.js';
+import type { NotificationStore, SentNotification } from './store.js';
 
 const BATCH = 500;
 /** With a pace, a batch is what may go in this time. */
@@ -42,10 +43,10 @@ export function sendingWorker(parts: Parts, store: NotificationStore): Worker {
     const sent = environment && (await store.sent(environment, id));
     if (!environment || !sent) return null;
     if (sent.state !== 'sending') return null;
-    const run = beginRun(parts, store, environment, sent, await store.wayOf(environment, id, Number(slice)));
+    const run = beginRun(parts, store, environment, sent, await store.deliveries.wayOf(environment, id, Number(slice)));
     let sentSome = true;
     while (sentSome && !lease.stopping()) sentSome = await sendDue(run, Number(slice), lease);
-    const next = await store.nextDue(environment, id, Number(slice));
+    const next = await store.deliveries.nextDue(environment, id, Number(slice));
     if (next && !lease.stopping()) {
       const now = await store.sent(environment, id);
       if (now?.state !== 'sending') return null;
@@ -62,7 +63,7 @@ function beginRun(parts: Parts, store: NotificationStore, environment: Environme
   let notedAt = 0;
   const writer = new ResultWriter(async (results) => {
     const now = parts.now();
-    await store.saveResults(environment, sent.id, results, new Date(now));
+    await store.deliveries.saveResults(environment, sent.id, results, new Date(now));
     parts.journal.written(results);
     if (now - notedAt > NOTE_EVERY_MS) {
       notedAt = now;
@@ -79,7 +80,7 @@ async function sendDue(run: Run, slice: number, lease: Lease): Promise<boolean> 
   const now = new Date(parts.now());
   const size = sent.perSecond ? Math.max(1, Math.min(BATCH, Math.round((sent.perSecond * PACE_STEP_MS) / 1000))) : BATCH;
   const set = { id: sent.id, slice, way: run.way, withUsers: composer.personal.user };
-  const fetch = (after: DueDelivery | undefined) => store.due(environment, set, now, size, after ?? null);
+  const fetch = (after: DueDelivery | undefined) => store.deliveries.due(environment, set, now, size, after ?? null);
   let some = false;
   let renewedAt = parts.now();
   try {
@@ -130,8 +131,8 @@ async function sendBatch(run: Run, batch: DueDelivery[]): Promise<void> {
     }),
   );
   const now = new Date(run.parts.now());
-  await run.store.retire(run.environment, gone, now);
-  await run.store.addBadges(run.environment, badged);
+  await run.store.deliveries.retire(run.environment, gone, now);
+  await run.store.deliveries.addBadges(run.environment, badged);
 }
 
 function senderOf({ parts, environment, senders }: Run, name: string): Promise<Sender | null> {
@@ -263,7 +264,7 @@ export async function writeLeftResults(parts: Parts, store: NotificationStore): 
     const [{ environmentId, notification }] = entries as [(typeof entries)[number]];
     const environment = await parts.directory.environmentById(environmentId);
     if (environment)
-      await store.saveResults(
+      await store.deliveries.saveResults(
         environment,
         notification,
         entries.map(({ result }) => result),

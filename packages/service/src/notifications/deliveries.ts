@@ -1,0 +1,252 @@
+/** Deliveries, as rows: what is due, what became of it, and what of it is shown. */
+import type { Delivery, DeliveryState, Way } from '@orchard/contract';
+import { chooseStep, type JsonObject } from '@orchard/core';
+import type { Database, Statements } from '../database/connection.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../database/listing.js';
+import type { Environment } from '../http/call.js';
+
+export type DueDelivery = {
+  target: string;
+  way: Way;
+  gateway: string | null;
+  deliveryUserId: string | null;
+  variant: 'a' | 'b';
+  attempts: number;
+  nextAttemptAt: Date;
+  sentAt: Date | null;
+  reason: string | null;
+  deviceId: string | null;
+  deviceUserId: string | null;
+  retiredAt: Date | null;
+  endpoint: string | null;
+  p256dh: string | null;
+  auth: string | null;
+  pushKey: string | null;
+  token: string | null;
+  badge: number | null;
+  platform: string;
+  locale: string;
+  timeZone: string;
+  model: string | null;
+  os: string | null;
+  appVersion: string | null;
+  country: string | null;
+  optedOut?: number;
+  userName?: string | null;
+  userEmail?: string | null;
+  userData?: JsonObject | string | null;
+};
+/** The new state of one delivery. */
+export type DeliveryResult = {
+  target: string;
+  state: DeliveryState;
+  reason: string | null;
+  attempts: number;
+  answer: number | null;
+  said: string | null;
+  messageId: string | null;
+  segments: number | null;
+  nextAttemptAt: Date | null;
+  sentAt: Date | null;
+};
+
+const DELIVERY_COLUMNS: Columns = new Map(
+  plainColumns({
+    text: ['target', 'way', 'gateway', 'userId', 'platform', 'variant', 'state', 'reason', 'said', 'messageId'],
+    number: ['attempts', 'answer', 'segments'],
+    time: ['nextAttemptAt', 'sentAt', 'receivedAt', 'openedAt', 'updatedAt'],
+  }),
+);
+const TIMES = ['nextAttemptAt', 'sentAt', 'receivedAt', 'openedAt', 'updatedAt'];
+
+/** What is read with a delivery: the device of a push, whether the recipient of another way has opted out, the user. */
+const DEVICE_PART = {
+  columns: `, v.id AS deviceId, v.userId AS deviceUserId, v.retiredAt, v.endpoint, v.p256dh, v.auth, v.pushKey, v.token, v.badge, COALESCE(v.platform, d.platform) AS platform,
+    COALESCE(v.locale, 'en') AS locale, COALESCE(v.timeZone, 'UTC') AS timeZone, v.model, v.os, v.appVersion, v.country`,
+  join: 'LEFT JOIN @_devices v ON v.id = d.target',
+};
+const OPT_OUT_PART = {
+  columns: ', o.address IS NOT NULL AS optedOut',
+  join: "LEFT JOIN @_optOuts o ON o.way = d.way AND o.address = d.target AND o.state = 'out'",
+};
+const USER_PART = {
+  columns: ', u.name AS userName, u.email AS userEmail, u.data AS userData',
+  join: 'LEFT JOIN @_users u ON u.id = d.userId',
+};
+const NO_DEVICE = {
+  ...{
+    deviceId: null,
+    deviceUserId: null,
+    retiredAt: null,
+    endpoint: null,
+    p256dh: null,
+    auth: null,
+    pushKey: null,
+    token: null,
+    badge: null,
+  },
+  ...{ locale: 'en', timeZone: 'UTC', model: null, os: null, appVersion: null, country: null },
+};
+/** A device whose network says that it is gone, at the address that was tried. */
+export type GoneDevice = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
+const RETIRED_AT_ONCE = 100;
+const SHORT_STEPS_S = [1, 5, 15];
+const MOST_STEPS = 60;
+
+export class DeliveryStore {
+  constructor(private readonly database: Database) {}
+
+  async list(environment: Environment, id: string, request: ListRequest, ground: ListGround) {
+    const plan = planList(DELIVERY_COLUMNS, request, { field: 'target', descending: false }, ground);
+    const rows = await this.database.rows<Record<string, unknown>>(
+      `SELECT target, way, gateway, userId, COALESCE(platform, '') AS platform, variant, state, reason, attempts, answer, said, messageId, segments, nextAttemptAt, sentAt, receivedAt, openedAt, updatedAt
+       FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      [id, ...plan.values],
+    );
+    return cutPage(
+      rows,
+      plan,
+      ground,
+      (row, field) => row[field],
+      (row) =>
+        ({
+          ...row,
+          deviceId: row.way === 'push' ? row.target : null,
+          ...Object.fromEntries(TIMES.map((name) => [name, (row[name] as Date | null)?.toISOString() ?? null])),
+        }) as unknown as Delivery,
+    );
+  }
+
+  /** What became of it over time, in at most sixty steps from its start to the latest event. */
+  async course(
+    environment: Environment,
+    id: string,
+  ): Promise<{ items: { at: string; sent: number; arrived: number; opened: number; failed: number }[]; stepS: number }> {
+    const table = `\`${environment.database}\`._deliveries`;
+    const [range] = await this.database.rows<{ first: Date | null; last: Date | null }>(
+      `SELECT MIN(sentAt) AS first, MAX(updatedAt) AS last FROM ${table} WHERE notificationId = ?`,
+      [id],
+    );
+    if (!range?.first || !range.last) return { items: [], stepS: 60 };
+    const lengthS = (range.last.getTime() - range.first.getTime()) / 1000;
+    const stepS =
+      SHORT_STEPS_S.find((step) => lengthS / step <= MOST_STEPS) ??
+      chooseStep(range.first.getTime(), range.last.getTime(), MOST_STEPS) / 1000;
+    const bucket = (column: string) => `FLOOR(UNIX_TIMESTAMP(${column}) / ${stepS})`;
+    const series = { sent: 'sentAt', arrived: 'receivedAt', opened: 'openedAt', failed: 'updatedAt' } as const;
+    const steps = new Map<number, Record<keyof typeof series, number>>();
+    for (const [name, column] of Object.entries(series)) {
+      const only = name === 'failed' ? "AND state IN ('failed', 'expired')" : '';
+      const rows = await this.database.rows<{ step: number; count: number }>(
+        `SELECT ${bucket(column)} AS step, COUNT(*) AS count FROM ${table} WHERE notificationId = ? AND ${column} IS NOT NULL ${only} GROUP BY step`,
+        [id],
+      );
+      for (const { step, count } of rows) {
+        const counts = steps.get(Number(step)) ?? { sent: 0, arrived: 0, opened: 0, failed: 0 };
+        counts[name as keyof typeof series] = Number(count);
+        steps.set(Number(step), counts);
+      }
+    }
+    const items = [...steps]
+      .sort(([a], [b]) => a - b)
+      .map(([step, counts]) => ({ at: new Date(step * stepS * 1000).toISOString(), ...counts }));
+    return { items, stepS };
+  }
+
+  /** The way all deliveries of a set go. */
+  async wayOf(environment: Environment, id: string, slice: number): Promise<Way> {
+    const [row] = await this.database.rows<{ way: Way }>(
+      `SELECT way FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND slice = ? LIMIT 1`,
+      [id, slice],
+    );
+    return row?.way ?? 'push';
+  }
+
+  /** Deliveries of a set that are to be attempted now and come after `after`, with what their targets are reached by. */
+  async due(
+    environment: Environment,
+    { id, slice, way, withUsers }: { id: string; slice: number; way: Way; withUsers: boolean },
+    now: Date,
+    most: number,
+    after: DueDelivery | null,
+  ): Promise<DueDelivery[]> {
+    const { database } = environment;
+    const { columns, join } = way === 'push' ? DEVICE_PART : OPT_OUT_PART;
+    const user = withUsers ? USER_PART : { columns: '', join: '' };
+    const rows = await this.database.rows<DueDelivery>(
+      `SELECT d.target, d.way, d.gateway, d.userId AS deliveryUserId, d.variant, d.attempts, d.nextAttemptAt, d.sentAt, d.reason ${columns} ${user.columns}
+       FROM \`${database}\`._deliveries d JOIN \`${database}\`._notifications n ON n.id = d.notificationId AND n.state = 'sending'
+         ${`${join} ${user.join}`.replaceAll('@', `\`${database}\`.`)}
+       WHERE d.notificationId = ? AND d.slice = ? AND d.nextAttemptAt <= ? AND d.state = 'queued' ${after ? 'AND (d.nextAttemptAt, d.target) > (?, ?)' : ''}
+       ORDER BY d.nextAttemptAt, d.target LIMIT ${most}`,
+      [id, slice, now, ...(after ? [after.nextAttemptAt, after.target] : [])],
+    );
+    return way === 'push' ? rows : rows.map((row) => ({ ...NO_DEVICE, ...row, platform: way }));
+  }
+
+  /** When the next delivery of a set is due, or null when none is queued. */
+  async nextDue(environment: Environment, id: string, slice: number): Promise<Date | null> {
+    const [row] = await this.database.rows<{ at: Date | null }>(
+      `SELECT MIN(nextAttemptAt) AS at FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND slice = ? AND nextAttemptAt IS NOT NULL`,
+      [id, slice],
+    );
+    return row?.at ?? null;
+  }
+
+  /** Writes results in one statement. What a device or receipt has told meanwhile stays, as do rows not queued any more. */
+  async saveResults(environment: Environment, id: string, results: DeliveryResult[], now: Date): Promise<void> {
+    if (results.length === 0) return;
+    const rows = results.map((result) => [
+      id,
+      result.target,
+      result.state,
+      result.reason?.slice(0, 300) ?? null,
+      result.attempts,
+      result.answer,
+      result.said?.slice(0, 300) ?? null,
+      result.messageId?.slice(0, 120) ?? null,
+      result.segments,
+      result.nextAttemptAt,
+      result.sentAt,
+      now,
+    ]);
+    const keep = (column: string) => `${column} = IF(state = 'queued', VALUES(${column}), ${column})`;
+    const always = (column: string) => `${column} = COALESCE(VALUES(${column}), ${column})`;
+    await this.database.run(
+      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, state, reason, attempts, answer, said, messageId, segments, nextAttemptAt, sentAt, updatedAt) VALUES ?
+       ON DUPLICATE KEY UPDATE ${['reason', 'said', 'nextAttemptAt', 'updatedAt'].map(keep).join(', ')}, ${['attempts', 'answer', 'messageId', 'segments', 'sentAt'].map(always).join(', ')}, ${keep('state')}`,
+      [rows],
+    );
+  }
+
+  /** Retires devices whose address is over, unless they have sent a new one meanwhile. */
+  async retire(environment: Environment, gone: readonly GoneDevice[], now: Date): Promise<void> {
+    for (let at = 0; at < gone.length; at += RETIRED_AT_ONCE) {
+      const some = gone.slice(at, at + RETIRED_AT_ONCE);
+      await this.database.run(
+        `UPDATE \`${environment.database}\`._devices SET retiredAt = ?, updatedAt = ?, retiredReason = CASE id ${some.map(() => 'WHEN ? THEN ?').join(' ')} END
+         WHERE retiredAt IS NULL AND (${some.map(() => '(id = ? AND endpoint <=> ? AND token <=> ?)').join(' OR ')})`,
+        [
+          now,
+          now,
+          ...some.flatMap(({ deviceId, reason }) => [deviceId, reason.slice(0, 200)]),
+          ...some.flatMap(({ deviceId, endpoint, token }) => [deviceId, endpoint, token]),
+        ],
+      );
+    }
+  }
+
+  /** One was added to the icons of these devices. */
+  async addBadges(environment: Environment, ids: string[]): Promise<void> {
+    if (ids.length > 0) await this.database.run(`UPDATE \`${environment.database}\`._devices SET badge = badge + 1 WHERE id IN (?)`, [ids]);
+  }
+
+  /** Sets that still hold something to send. */
+  async openSlices(on: Statements, environment: Environment, id: string): Promise<number[]> {
+    const rows = await on.rows<{ slice: number }>(
+      `SELECT slice FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND nextAttemptAt IS NOT NULL GROUP BY slice`,
+      [id],
+    );
+    return rows.map(({ slice }) => slice);
+  }
+}
