@@ -102,7 +102,7 @@ async function ours({ service, place, send }, body, expected, state = ['accepted
       if (through !== expected) throw new Error(`Only ${through} of ${expected} went out: ${JSON.stringify(sent.reasons)}`);
       return expected / (Number(process.hrtime.bigint() - started) / 1e9);
     }
-    await sleep(50);
+    await sleep(250);
   }
 }
 

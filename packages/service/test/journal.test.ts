@@ -20,6 +20,7 @@ const result = (target: string): DeliveryResult => ({
   answer: 201,
   said: null,
   messageId: null,
+  receiptId: null,
   segments: null,
   nextAttemptAt: null,
   sentAt: new Date('2026-07-01T12:00:00.000Z'),

@@ -254,6 +254,8 @@ function define(table: typeof mysqlTable) {
       /** The network's own words, and its id of the message. */
       said: varchar('said', { length: 300 }),
       messageId: varchar('messageId', { length: 120 }),
+      /** The same for ways by which word comes later (receipts, failure notices): what that word is found by. */
+      receiptId: varchar('receiptId', { length: 120 }),
       segments: smallint('segments'),
       nextAttemptAt: instant('nextAttemptAt'),
       sentAt: instant('sentAt'),
@@ -267,7 +269,7 @@ function define(table: typeof mysqlTable) {
       index('deliveries_due').on(t.notificationId, t.slice, t.nextAttemptAt),
       // Notifications have ids in order of time, so that this is also the order in which a target was sent them.
       index('deliveries_target').on(t.target, t.notificationId),
-      index('deliveries_message').on(t.messageId),
+      index('deliveries_receipt').on(t.receiptId),
     ],
   );
 

@@ -4,7 +4,7 @@ import { LRUCache } from 'lru-cache';
 const KEEP_TIMES = 20;
 const KEEP_AT_MOST_MS = 10_000;
 /** What would be kept for less is not worth being stale. */
-const KEEP_AT_LEAST_MS = 1_000;
+const KEEP_AT_LEAST_MS = 200;
 
 export class KeptByCost<Value extends object> {
   readonly #kept = new LRUCache<string, Value>({ max: 500, ttl: 1 });

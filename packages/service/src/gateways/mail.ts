@@ -69,7 +69,7 @@ export class MailSender implements Sender {
           : {}),
       });
       const answer = Number.parseInt(sent.response, 10) || 250;
-      return { kind: 'accepted', answer, said: sent.response.slice(0, 200), messageId: mark };
+      return { kind: 'accepted', answer, said: sent.response.slice(0, 200), messageId: mark, receiptId: mark };
     } catch (error) {
       return outcomeOf(error as SmtpError);
     }

@@ -27,8 +27,11 @@ export type OutgoingMessage = {
   ttlS: number;
   attempt: number;
 };
-/** What became of one message at the network. `said`: the network's own words; `messageId`: its id of the message. */
-export type Outcome = { answer: number | null; said?: string | null; messageId?: string | null; segments?: number } & (
+/**
+ * What became of one message at the network. `said`: the network's own words; `messageId`: its id of the message;
+ * `receiptId`: the same, where word comes later that names it.
+ */
+export type Outcome = { answer: number | null; said?: string | null; messageId?: string | null; receiptId?: string; segments?: number } & (
   | { kind: 'accepted' }
   /** The device is gone for good. */
   | { kind: 'gone'; reason: string }

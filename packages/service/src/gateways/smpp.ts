@@ -52,8 +52,9 @@ export class SmppSender implements Sender {
     try {
       const answers = await Promise.all(parts.map((fields) => link.submit(fields)));
       const refused = answers.find(({ status }) => status !== STATUS.ESME_ROK);
-      if (!refused) return { kind: 'accepted', answer: 0, messageId: String(answers.at(-1)?.fields.message_id ?? ''), segments };
-      return this.#refusal(link, refused.status);
+      if (refused) return this.#refusal(link, refused.status);
+      const messageId = String(answers.at(-1)?.fields.message_id ?? '');
+      return { kind: 'accepted', answer: 0, messageId, receiptId: messageId, segments };
     } catch (error) {
       return { kind: 'later', answer: null, reason: `The SMS centre cannot be used: ${(error as Error).message}.`, afterMs: null };
     }

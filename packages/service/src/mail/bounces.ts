@@ -61,7 +61,7 @@ async function note(parts: Parts, address: string, { status, diagnostic }: Bounc
   if (!found || !environment) return;
   const now = new Date(parts.now());
   await parts.database.change(
-    `UPDATE \`${environment.database}\`._deliveries SET state = 'failed', reason = ?, said = ?, nextAttemptAt = NULL, updatedAt = ? WHERE messageId = ? AND way = 'mail' AND state IN ('queued', 'accepted')`,
+    `UPDATE \`${environment.database}\`._deliveries SET state = 'failed', reason = ?, said = ?, nextAttemptAt = NULL, updatedAt = ? WHERE receiptId = ? AND way = 'mail' AND state IN ('queued', 'accepted')`,
     [
       `The mail came back${status ? ` (${status})` : ''}: ${diagnostic ?? 'no reason was given'}.`.slice(0, 300),
       diagnostic?.slice(0, 300) ?? null,

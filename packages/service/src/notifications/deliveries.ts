@@ -45,6 +45,8 @@ export type DeliveryResult = {
   answer: number | null;
   said: string | null;
   messageId: string | null;
+  /** What a receipt or failure notice will name, where one can come. */
+  receiptId: string | null;
   segments: number | null;
   nextAttemptAt: Date | null;
   sentAt: Date | null;
@@ -205,6 +207,7 @@ export class DeliveryStore {
       result.answer,
       result.said?.slice(0, 300) ?? null,
       result.messageId?.slice(0, 120) ?? null,
+      result.receiptId,
       result.segments,
       result.nextAttemptAt,
       result.sentAt,
@@ -213,8 +216,8 @@ export class DeliveryStore {
     const keep = (column: string) => `${column} = IF(state = 'queued', VALUES(${column}), ${column})`;
     const always = (column: string) => `${column} = COALESCE(VALUES(${column}), ${column})`;
     await this.database.run(
-      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, state, reason, attempts, answer, said, messageId, segments, nextAttemptAt, sentAt, updatedAt) VALUES ?
-       ON DUPLICATE KEY UPDATE ${['reason', 'said', 'nextAttemptAt', 'updatedAt'].map(keep).join(', ')}, ${['attempts', 'answer', 'messageId', 'segments', 'sentAt'].map(always).join(', ')}, ${keep('state')}`,
+      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, state, reason, attempts, answer, said, messageId, receiptId, segments, nextAttemptAt, sentAt, updatedAt) VALUES ?
+       ON DUPLICATE KEY UPDATE ${['reason', 'said', 'nextAttemptAt', 'updatedAt'].map(keep).join(', ')}, ${['attempts', 'answer', 'messageId', 'receiptId', 'segments', 'sentAt'].map(always).join(', ')}, ${keep('state')}`,
       [rows],
     );
   }

@@ -168,6 +168,7 @@ async function attempt(
     answer: null,
     said: null,
     messageId: null,
+    receiptId: null,
     segments: null,
     nextAttemptAt: null,
     sentAt: delivery.sentAt,
@@ -240,6 +241,7 @@ function resultOf(outcome: Outcome, base: Omit<DeliveryResult, 'state' | 'reason
     answer: outcome.answer,
     said: outcome.said ?? null,
     messageId: outcome.messageId ?? null,
+    receiptId: outcome.receiptId ?? null,
     segments: outcome.segments ?? null,
   };
   switch (outcome.kind) {

@@ -67,17 +67,17 @@ async function noteReceipts(parts: Parts, environment: Environment, gateway: str
     const these = batch.filter(({ receipt }) => receipt.state === said);
     if (these.length === 0) continue;
     const { affectedRows } = await parts.database.run(
-      `UPDATE \`${environment.database}\`._deliveries SET state = ?, reason = ?, said = ?, receivedAt = ?, updatedAt = ? WHERE messageId IN (?) AND gateway = ? AND state IN ('queued', 'accepted')`,
+      `UPDATE \`${environment.database}\`._deliveries SET state = ?, reason = ?, said = ?, receivedAt = ?, updatedAt = ? WHERE receiptId IN (?) AND gateway = ? AND state IN ('queued', 'accepted')`,
       [state, reason, `receipt: ${said}`, state === 'arrived' ? now : null, now, these.map(({ receipt }) => receipt.messageId), gateway],
     );
     if (affectedRows < these.length) unchanged.push(...these);
   }
   if (unchanged.length === 0) return new Set();
-  const known = await parts.database.runRows<{ messageId: string }>(
-    `SELECT messageId FROM \`${environment.database}\`._deliveries WHERE messageId IN (?) AND gateway = ?`,
+  const known = await parts.database.runRows<{ receiptId: string }>(
+    `SELECT receiptId FROM \`${environment.database}\`._deliveries WHERE receiptId IN (?) AND gateway = ?`,
     [unchanged.map(({ receipt }) => receipt.messageId), gateway],
   );
-  const ids = new Set(known.map(({ messageId }) => messageId));
+  const ids = new Set(known.map(({ receiptId }) => receiptId));
   return new Set(unchanged.filter(({ receipt }) => !ids.has(receipt.messageId)));
 }
 
