@@ -11,7 +11,7 @@ import {
   dueAt,
   encodeSms,
   fillContent,
-  fillDocument,
+  compileDocument,
   fillTemplate,
   type GatewayMapping,
   instantOf,
@@ -39,7 +39,7 @@ describe('a template', () => {
   });
 
   it('keeps the type of a lone variable in a document, and leaves out what has no value', () => {
-    expect(fillDocument({ n: '{data.nights}', gone: '{data.none}', text: 'x{data.nights}', list: ['{data.none}', 1] }, values)).toEqual({
+    expect(compileDocument({ n: '{data.nights}', gone: '{data.none}', text: 'x{data.nights}', list: ['{data.none}', 1] })(values)).toEqual({
       n: 2,
       text: 'x2',
       list: [1],

@@ -9,6 +9,8 @@ export type Text = { from: string; to: string; text: string; at: string };
 /** What a bound connection is. */
 type Link = { socket: Socket; systemId: string | null; sequence: number; waiting: Map<number, () => void> };
 type Account = { password: string; mostBinds: number };
+/** What the centre brings, and the account it is for; null: whichever is bound. */
+type Brought = { fields: Fields; systemId: string | null };
 const RECEIPT_AFTER_MS = 20;
 const WINDOW = 500;
 
@@ -21,7 +23,7 @@ export class SmsCentre {
   /** Numbers that are not there, or switched off. */
   readonly unreachable = new Set<string>();
   readonly #parts = new Map<string, (string | undefined)[]>();
-  readonly #undelivered: Fields[] = [];
+  readonly #undelivered: Brought[] = [];
   readonly #listeners: ((text: Text) => void)[] = [];
   accepted = 0;
   port = 0;
@@ -73,7 +75,8 @@ export class SmsCentre {
 
   /** A phone sends a text to the service: over a bound connection, or as soon as one is there. */
   sendFrom(number: string, to: string, text: string): void {
-    for (const fields of incomingFields({ from: number, to, text, reference: randomBytes(1)[0] as number })) this.#bring(fields);
+    for (const fields of incomingFields({ from: number, to, text, reference: randomBytes(1)[0] as number }))
+      this.#bring({ fields, systemId: null });
   }
 
   /** Cuts every connection, as a fault of the network would. */
@@ -106,8 +109,7 @@ export class SmsCentre {
       const settle = link.waiting.get(pdu.sequence);
       link.waiting.delete(pdu.sequence);
       if (pdu.status === STATUS.ESME_ROK) settle?.();
-      const next = this.#undelivered.shift();
-      if (next) this.#bring(next);
+      this.#bringLeft(link, 1);
       return;
     }
     switch (pdu.command) {
@@ -139,7 +141,7 @@ export class SmsCentre {
       return this.#answer(link, pdu, STATUS.ESME_RALYBND);
     link.systemId = name;
     this.#answer(link, pdu, STATUS.ESME_ROK, { system_id: 'HERON', sc_interface_version: 0x34 });
-    for (const fields of this.#undelivered.splice(0)) this.#bring(fields);
+    this.#bringLeft(link, WINDOW);
   }
 
   #submit(link: Link, pdu: Pdu): void {
@@ -151,13 +153,13 @@ export class SmsCentre {
     const take = () => {
       this.accepted++;
       this.#answer(link, pdu, STATUS.ESME_ROK, { message_id: messageId });
-      this.#deliver(pdu.fields, messageId, fault.mode === 'lose-receipts');
+      this.#deliver(link, pdu.fields, messageId, fault.mode === 'lose-receipts');
     };
     if (fault.mode === 'slow') setTimeout(take, fault.delayMs);
     else take();
   }
 
-  #deliver(fields: Fields, messageId: string, silent: boolean): void {
+  #deliver({ systemId }: Link, fields: Fields, messageId: string, silent: boolean): void {
     const read = readDelivery(fields);
     if (!('message' in read)) return;
     const { from, to, text, part } = read.message;
@@ -165,7 +167,7 @@ export class SmsCentre {
     if (reached) this.#join(from, to, text, part);
     if (silent || !fields.registered_delivery) return;
     const receipt = receiptFields({ from, to, messageId, state: reached ? 2 : 5, text, at: new Date() });
-    setTimeout(() => this.#bring(receipt), RECEIPT_AFTER_MS).unref();
+    setTimeout(() => this.#bring({ fields: receipt, systemId }), RECEIPT_AFTER_MS).unref();
   }
 
   #join(from: string, to: string, text: string, part: { reference: number; of: number; number: number } | null): void {
@@ -187,19 +189,28 @@ export class SmsCentre {
     for (const listener of this.#listeners) listener(text);
   }
 
-  /** Section 4.6: brings a message or receipt to a bound connection, and again until it is taken. */
-  #bring(fields: Fields): void {
-    const bound = [...this.#links].filter(({ systemId, waiting }) => systemId && waiting.size < WINDOW);
+  /** Section 4.6: brings a message or receipt to a bound connection of its account, and again until it is taken. */
+  #bring(brought: Brought): void {
+    const bound = [...this.#links].filter((link) => mayTake(link, brought));
     const link = bound[Math.floor(Math.random() * bound.length)];
-    if (!link) return void this.#undelivered.push(fields);
+    if (!link) return void this.#undelivered.push(brought);
     const sequence = ++link.sequence;
     const again = setTimeout(() => {
       link.waiting.delete(sequence);
-      this.#bring(fields);
+      this.#bring(brought);
     }, 20_000);
     again.unref();
     link.waiting.set(sequence, () => clearTimeout(again));
-    link.socket.write(encodePdu({ command: 'deliver_sm', response: false, status: 0, sequence, fields }));
+    link.socket.write(encodePdu({ command: 'deliver_sm', response: false, status: 0, sequence, fields: brought.fields }));
+  }
+
+  /** Brings what waited for a connection such as this one, at most so many. */
+  #bringLeft(link: Link, most: number): void {
+    for (let i = 0; i < most; i++) {
+      const at = this.#undelivered.findIndex((brought) => mayTake(link, brought));
+      if (at < 0) return;
+      for (const brought of this.#undelivered.splice(at, 1)) this.#bring(brought);
+    }
   }
 
   async stop(): Promise<void> {
@@ -208,3 +219,6 @@ export class SmsCentre {
     await Promise.all([new Promise((resolve) => this.#server.close(resolve)), new Promise((resolve) => this.#http.close(resolve))]);
   }
 }
+
+const mayTake = ({ systemId, waiting }: Link, brought: Brought): boolean =>
+  systemId !== null && waiting.size < WINDOW && (brought.systemId === null || brought.systemId === systemId);

@@ -1,4 +1,5 @@
 /** The simulators together: push networks, SMS centre and mail server, and the wall of handsets with its page. */
+import { randomBytes } from 'node:crypto';
 import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
@@ -136,12 +137,19 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
       sms.sendFrom(said('from'), said('to'), said('text'));
       return void send('text/plain', 'Sent.\n');
     }
+    if (path === '/desk/heron.json') {
+      const account = { systemId: said('account') || 'guest', password: randomBytes(4).toString('hex') };
+      sms.openAccount(account.systemId, account.password);
+      return void send('application/json', JSON.stringify(account));
+    }
     if (path === '/desk/tarn.json') {
-      const file = tarn.openAccount(query.get('project') ?? '');
+      const file = tarn.openAccount(said('project'));
       changed();
       return void send('application/json', file);
     }
-    response.writeHead(404, { 'content-type': 'text/plain' }).end('The desk has authority.pem, cairn.p12, tarn.json, phones and text.\n');
+    response
+      .writeHead(404, { 'content-type': 'text/plain' })
+      .end('The desk has authority.pem, cairn.p12, tarn.json, heron.json, phones and text.\n');
   }
   async function serveFaults(faults: CairnNetwork['faults'], request: IncomingMessage, response: ServerResponse): Promise<void> {
     if (request.method === 'PUT') faults.set(JSON.parse((await readBody(request, 10_000))?.toString() || '{"mode":"none"}'));

@@ -9,12 +9,15 @@ import { parseFilterText } from '../filter/text.js';
 import { FilterError } from '../filter/tree.js';
 import { isPlainObject, type Json, type JsonObject, mergePatch } from '../json.js';
 import {
-  fillDocument,
+  compileDocument,
+  type DocumentFiller,
   fillTemplate,
+  followNames,
   type Known,
   MissingValue,
   parseTemplate,
-  pointAt,
+  pointerNames,
+  type Template,
   TemplateError,
   sentence,
   textsOf,
@@ -116,41 +119,70 @@ const TOKEN_VARIABLES: { [name: string]: Known } = {
   token: { issuedAtS: true, expiresAtS: true, audience: true },
 };
 
+/** Conditions over an answer know no person. */
+const NOBODY = { me: { id: null, roles: [] }, now: 0 };
+
 export type Rendered = { method: string; url: URL; headers: Record<string, string>; body: string };
 
-/** A mapping made ready: templates and conditions read once. */
+/** Where one part of an answer is found: a header, or names that lead into its body. */
+type AnswerPart = { name: string; header: string | null; names: string[] };
+
+/** A mapping made ready: templates, pointers and conditions read once. */
 export class CompiledMapping {
   readonly #rules: { is: AnswerMeaning; holds: Evaluator }[];
+  readonly #address: Template;
+  readonly #headers: { name: string; fill: DocumentFiller }[];
+  readonly #body: DocumentFiller | null;
+  readonly #words: { name: string; path: string[]; is: Record<string, string> }[];
+  readonly #parts: AnswerPart[];
+  /** Most messages of a network go to one address. */
+  #latest: { text: string; url: URL } | null = null;
 
   /** @throws {MappingError} */
   constructor(readonly document: GatewayMapping) {
     const problems = mappingProblems(document);
     if (problems.length) throw new MappingError(problems);
+    const { request, answers, words = {}, read = {} } = document;
     const scope = answerScope(document);
-    this.#rules = document.answers.map((rule) => ({ is: rule.is, holds: compileEvaluator(conditionOf(rule.if, scope)) }));
+    this.#rules = answers.map((rule) => ({ is: rule.is, holds: compileEvaluator(conditionOf(rule.if, scope)) }));
+    this.#address = parseTemplate(request.address);
+    this.#headers = Object.entries(request.headers).map(([name, text]) => ({ name: name.toLowerCase(), fill: compileDocument(text) }));
+    this.#body = request.body === undefined ? null : compileDocument(request.body);
+    this.#words = Object.entries(words).map(([name, { of, is }]) => ({ name, path: of.split('.'), is }));
+    this.#parts = Object.entries(read).map(([name, from]) =>
+      from.startsWith('header:')
+        ? { name, header: from.slice(7).toLowerCase(), names: [] }
+        : { name, header: null, names: pointerNames(from) },
+    );
   }
 
   /** The request for one message. @throws {MissingValue} */
   render(given: JsonObject, overlay?: JsonObject): Rendered {
     const { request, encoding = 'json', overlayAt } = this.document;
     const values = this.#withWords(given);
-    const url = new URL(fillTemplate(parseTemplate(request.address), values, writeInAddress));
+    const url = this.#urlOf(fillTemplate(this.#address, values, writeInAddress));
     const headers: Record<string, string> = {};
-    for (const [name, text] of Object.entries(request.headers)) {
-      const value = fillDocument(text, values);
-      if (value !== undefined) headers[name.toLowerCase()] = String(value);
+    for (const { name, fill } of this.#headers) {
+      const value = fill(values);
+      if (value !== undefined) headers[name] = String(value);
     }
-    if (request.body === undefined) return { method: request.method, url, headers, body: '' };
-    let body: Json = fillDocument(request.body, values) ?? {};
+    if (!this.#body) return { method: request.method, url, headers, body: '' };
+    let body: Json = this.#body(values) ?? {};
     if (overlay) body = overlayInto(body, overlayAt ?? '', overlay);
     headers['content-type'] ??= encoding === 'form' ? 'application/x-www-form-urlencoded' : 'application/json';
     return { method: request.method, url, headers, body: encoding === 'form' ? asForm(body) : JSON.stringify(body) };
   }
 
+  #urlOf(text: string): URL {
+    if (this.#latest?.text !== text) this.#latest = { text, url: new URL(text) };
+    return this.#latest.url;
+  }
+
   #withWords(values: JsonObject): JsonObject {
+    if (this.#words.length === 0) return values;
     const words: JsonObject = {};
-    for (const [name, { of, is }] of Object.entries(this.document.words ?? {})) {
-      const value = valueAt(values, of.split('.'));
+    for (const { name, path, is } of this.#words) {
+      const value = valueAt(values, path);
       const word = value === undefined ? undefined : is[String(value)];
       if (word !== undefined) words[name] = word;
     }
@@ -163,14 +195,14 @@ export class CompiledMapping {
     headers: Record<string, string | undefined>,
     text: string,
   ): { is: AnswerMeaning; messageId: string | null; said: string | null } {
-    const { read = {}, messageId, said } = this.document;
+    const { messageId, said } = this.document;
     const body = asJson(text);
     const found: JsonObject = { status };
-    for (const [name, from] of Object.entries(read)) {
-      const value = from.startsWith('header:') ? headers[from.slice(7).toLowerCase()] : pointAt(body, from);
+    for (const { name, header, names } of this.#parts) {
+      const value = header === null ? followNames(body, names) : headers[header];
       if (value !== undefined) found[name] = typeof value === 'object' ? JSON.stringify(value) : String(value);
     }
-    const rule = this.#rules.find(({ holds }) => holds(found, { me: { id: null, roles: [] }, now: 0 }) === true);
+    const rule = this.#rules.find(({ holds }) => holds(found, NOBODY) === true);
     const own = (name: string | undefined) => (name && found[name] !== undefined ? String(found[name]) : null);
     return { is: rule?.is ?? (status >= 500 ? 'later' : 'refused'), messageId: own(messageId), said: own(said) };
   }
@@ -180,8 +212,8 @@ export class CompiledMapping {
     const { token } = this.document;
     if (token?.by !== 'signed') throw new Error('The mapping signs no token.');
     return {
-      header: (fillDocument(token.header ?? {}, values) ?? {}) as JsonObject,
-      claims: (fillDocument(token.claims, values) ?? {}) as JsonObject,
+      header: (compileDocument(token.header ?? {})(values) ?? {}) as JsonObject,
+      claims: (compileDocument(token.claims)(values) ?? {}) as JsonObject,
     };
   }
 }
@@ -212,11 +244,9 @@ function asJson(text: string): Json | undefined {
 const writeInAddress = (text: string, path: readonly string[]) => (path[0] === 'gateway' ? text : encodeURIComponent(text));
 
 function overlayInto(body: Json, pointer: string, overlay: JsonObject): Json {
-  if (pointer === '') return mergePatch(body, overlay);
-  const names = pointer.slice(1).split('/');
   return mergePatch(
     body,
-    names.reduceRight<JsonObject>((inner, name) => ({ [name.replaceAll('~1', '/').replaceAll('~0', '~')]: inner }), overlay),
+    pointerNames(pointer).reduceRight<JsonObject>((inner, name) => ({ [name]: inner }), overlay),
   );
 }
 

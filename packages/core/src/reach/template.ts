@@ -92,15 +92,7 @@ const names = (known: Known, before: string[]) =>
 export const sentence = (words: string): string => (words.endsWith('?') ? words : `${words}.`);
 
 /** A value by its path; undefined when there is none, and for null. */
-export function valueAt(values: JsonObject, path: readonly string[]): Json | undefined {
-  let at: Json | undefined = values;
-  for (const name of path) {
-    if (Array.isArray(at)) at = at[Number(name)];
-    else if (isPlainObject(at) && Object.hasOwn(at, name)) at = at[name];
-    else return undefined;
-  }
-  return at === null ? undefined : at;
-}
+export const valueAt = (values: JsonObject, path: readonly string[]): Json | undefined => followNames(values, path) ?? undefined;
 
 /** A variable without a value, where nothing was said to stand in for it. */
 export class MissingValue extends Error {
@@ -131,29 +123,36 @@ export function fillTemplate(
   return text;
 }
 
+/** A document that was read once, to be filled many times. @throws {MissingValue} when a text with other letters in it lacks a value */
+export type DocumentFiller = (values: JsonObject) => Json | undefined;
+
 /**
- * Fills a JSON document whose strings are templates. A string that is one variable keeps the type of its value;
+ * Reads a JSON document whose strings are templates. A string that is one variable keeps the type of its value;
  * a member or element whose variable has no value is left out.
- * @throws {MissingValue} when a text with other letters in it lacks a value
  */
-export function fillDocument(document: Json, values: JsonObject): Json | undefined {
-  if (typeof document === 'string') return fillString(document, values);
-  if (Array.isArray(document)) return document.map((element) => fillDocument(element, values)).filter((element) => element !== undefined);
-  if (!isPlainObject(document)) return document;
-  const filled: JsonObject = {};
-  for (const [name, value] of Object.entries(document)) {
-    const result = fillDocument(value as Json, values);
-    if (result !== undefined) filled[name] = result;
+export function compileDocument(document: Json): DocumentFiller {
+  if (typeof document === 'string') return compileString(parseTemplate(document));
+  if (Array.isArray(document)) {
+    const elements = document.map(compileDocument);
+    return (values) => elements.map((fill) => fill(values)).filter((element) => element !== undefined);
   }
-  return filled;
+  if (!isPlainObject(document)) return () => document;
+  const members = Object.entries(document).map(([name, value]) => ({ name, fill: compileDocument(value as Json) }));
+  return (values) => {
+    const filled: JsonObject = {};
+    for (const { name, fill } of members) {
+      const result = fill(values);
+      if (result !== undefined) filled[name] = result;
+    }
+    return filled;
+  };
 }
 
-function fillString(text: string, values: JsonObject): Json | undefined {
-  const template = parseTemplate(text);
+function compileString(template: Template): DocumentFiller {
   const [only] = template;
   if (template.length === 1 && only !== undefined && typeof only !== 'string')
-    return valueAt(values, only.path) ?? only.otherwise ?? undefined;
-  return fillTemplate(template, values);
+    return (values) => valueAt(values, only.path) ?? only.otherwise ?? undefined;
+  return (values) => fillTemplate(template, values);
 }
 
 /** Each template text in a JSON document, with where it stands (a JSON Pointer, RFC 6901). */
@@ -165,15 +164,25 @@ export function* textsOf(document: Json, at = ''): Generator<{ at: string; text:
       yield* textsOf(value as Json, `${at}/${name.replaceAll('~', '~0').replaceAll('/', '~1')}`);
 }
 
-/** The value a JSON Pointer leads to (RFC 6901 section 4); undefined when nowhere. */
-export function pointAt(document: Json | undefined, pointer: string): Json | undefined {
-  if (pointer === '') return document;
+/** The names a JSON Pointer leads along (RFC 6901 section 4). */
+export const pointerNames = (pointer: string): string[] =>
+  pointer === ''
+    ? []
+    : pointer
+        .slice(1)
+        .split('/')
+        .map((token) => token.replaceAll('~1', '/').replaceAll('~0', '~'));
+
+/** The value that names lead to; undefined when nowhere. */
+export function followNames(document: Json | undefined, names: readonly string[]): Json | undefined {
   let at = document;
-  for (const token of pointer.slice(1).split('/')) {
-    const name = token.replaceAll('~1', '/').replaceAll('~0', '~');
+  for (const name of names) {
     if (Array.isArray(at)) at = at[Number(name)];
     else if (isPlainObject(at) && Object.hasOwn(at, name)) at = at[name] as Json;
     else return undefined;
   }
   return at;
 }
+
+/** The value a JSON Pointer leads to; undefined when nowhere. */
+export const pointAt = (document: Json | undefined, pointer: string): Json | undefined => followNames(document, pointerNames(pointer));

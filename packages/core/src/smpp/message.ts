@@ -22,14 +22,24 @@ export const MESSAGE_STATES: Record<number, string> = {
 };
 
 /** A sender or recipient: digits are an international number, letters (at most 11) a name. */
-function addressFields(prefix: 'source_addr' | 'dest_addr', address: string): Fields {
-  const name = prefix === 'source_addr' ? 'source_addr' : 'destination_addr';
-  const digits = /^\+?\d+$/.test(address);
-  const short = digits && !address.startsWith('+') && address.length <= 8;
+function addressOf(address: string): { ton: number; npi: number; text: string } {
+  if (!/^\+?\d+$/.test(address)) return { ton: TON.alphanumeric, npi: NPI.unknown, text: address };
+  if (address.startsWith('+')) return { ton: TON.international, npi: NPI.isdn, text: address.slice(1) };
+  return { ton: address.length <= 8 ? TON.unknown : TON.international, npi: NPI.isdn, text: address };
+}
+
+/** The fields of a short message that every one has. Written out: a spread would cost as much as the rest of sending. */
+function shortMessage(from: string, to: string, esmClass: number, octets: Uint8Array): Fields {
+  const [source, destination] = [addressOf(from), addressOf(to)];
   return {
-    [`${prefix}_ton`]: !digits ? TON.alphanumeric : short ? TON.unknown : TON.international,
-    [`${prefix}_npi`]: digits ? NPI.isdn : NPI.unknown,
-    [name]: address.replace(/^\+/, ''),
+    source_addr_ton: source.ton,
+    source_addr_npi: source.npi,
+    source_addr: source.text,
+    dest_addr_ton: destination.ton,
+    dest_addr_npi: destination.npi,
+    destination_addr: destination.text,
+    esm_class: esmClass,
+    short_message: octets,
   };
 }
 
@@ -56,25 +66,27 @@ function encoded(text: string): Encoded {
 /** The fields of one submit_sm for each segment. The receipt is asked for with each. */
 export function submitFields({ from, to, text, reference, validMin }: OutgoingSms): Fields[] {
   const { encoding, parts } = encoded(text);
+  const joined = parts.length > 1;
   return parts.map((octets, i) => {
     // 3GPP TS 23.040 section 9.2.3.24.1: concatenated short messages, eight-bit reference.
-    const header = parts.length > 1 ? Uint8Array.from([5, 0, 3, reference & 0xff, parts.length, i + 1]) : new Uint8Array();
-    return {
-      ...addressFields('source_addr', from),
-      ...addressFields('dest_addr', to),
-      esm_class: parts.length > 1 ? ESM.userDataHeader : 0,
-      registered_delivery: 1,
-      data_coding: DATA_CODING[encoding],
-      ...(validMin === undefined ? {} : { validity_period: relativeTime(validMin) }),
-      short_message: header.length ? Buffer.concat([header, octets]) : octets,
-    };
+    const whole = joined ? Buffer.concat([Uint8Array.from([5, 0, 3, reference & 0xff, parts.length, i + 1]), octets]) : octets;
+    const fields = shortMessage(from, to, joined ? ESM.userDataHeader : 0, whole);
+    fields.registered_delivery = 1;
+    fields.data_coding = DATA_CODING[encoding];
+    if (validMin !== undefined) fields.validity_period = relativeTime(validMin);
+    return fields;
   });
 }
 
+const two = (value: number) => String(value).padStart(2, '0');
+let latestTime = { minutes: -1, text: '' };
 /** Section 7.1.1.2, relative form: YYMMDDhhmmss000R. */
 function relativeTime(minutes: number): string {
-  const two = (value: number) => String(value).padStart(2, '0');
-  return `0000${two(Math.min(30, Math.floor(minutes / 1440)))}${two(Math.floor(minutes / 60) % 24)}${two(minutes % 60)}00000R`;
+  if (latestTime.minutes !== minutes) {
+    const days = two(Math.min(30, Math.floor(minutes / 1440)));
+    latestTime = { minutes, text: `0000${days}${two(Math.floor(minutes / 60) % 24)}${two(minutes % 60)}00000R` };
+  }
+  return latestTime.text;
 }
 
 export type IncomingSms = { from: string; to: string; text: string; part: { reference: number; of: number; number: number } | null };
@@ -122,17 +134,11 @@ export function receiptFields(message: { from: string; to: string; messageId: st
   const date = message.at.toISOString().replace(/[-:T]/g, '').slice(2, 12);
   const stat = MESSAGE_STATES[message.state] ?? 'UNKNOWN';
   const arrived = message.state === 2 ? 1 : 0;
-  return {
-    ...addressFields('source_addr', message.to),
-    ...addressFields('dest_addr', message.from),
-    esm_class: ESM.receipt,
-    short_message: Buffer.from(
-      `id:${message.messageId} sub:001 dlvrd:00${arrived} submit date:${date} done date:${date} stat:${stat} err:000 text:${message.text.slice(0, 20)}`,
-      'latin1',
-    ),
-    receipted_message_id: message.messageId,
-    message_state: message.state,
-  };
+  const text = `id:${message.messageId} sub:001 dlvrd:00${arrived} submit date:${date} done date:${date} stat:${stat} err:000 text:${message.text.slice(0, 20)}`;
+  const fields = shortMessage(message.to, message.from, ESM.receipt, Buffer.from(text, 'latin1'));
+  fields.receipted_message_id = message.messageId;
+  fields.message_state = message.state;
+  return fields;
 }
 
 /** The fields of messages from a phone, as an SMS centre hands them on. */

@@ -102,45 +102,61 @@ export class SmppError extends Error {
   }
 }
 
-function encodeField([name, kind, most = 0]: Field, value: Fields[string] | undefined): Buffer {
-  if (kind === 'int1') return Buffer.from([Number(value ?? 0)]);
+/** Where units are put together; each is copied out of it whole. */
+const scratch = Buffer.allocUnsafe(2 * MOST_OCTETS);
+
+/** Writes a mandatory field. @returns where the next one begins */
+function writeField(at: number, [name, kind, most = 0]: Field, value: Fields[string] | undefined): number {
+  if (kind === 'int1') return scratch.writeUInt8(Number(value ?? 0) & 0xff, at);
   if (kind === 'message') {
     const octets = value instanceof Uint8Array ? value : Buffer.from(String(value ?? ''), 'latin1');
     if (octets.length > most) throw new SmppError(`${name} has ${octets.length} octets; at most ${most} fit.`);
-    return Buffer.concat([Buffer.from([octets.length]), octets]);
+    scratch.writeUInt8(octets.length, at);
+    scratch.set(octets, at + 1);
+    return at + 1 + octets.length;
   }
   const text = String(value ?? '');
   // Section 3.1: a C-octet string counts its NULL within its size.
-  if (Buffer.byteLength(text, 'latin1') > most - 1) throw new SmppError(`${name} takes at most ${most - 1} letters.`);
-  return Buffer.from(`${text}\0`, 'latin1');
+  if (text.length > most - 1) throw new SmppError(`${name} takes at most ${most - 1} letters.`);
+  return writeText(at, text);
 }
+
+/** Writes a C-octet string: its letters and a NULL. */
+function writeText(at: number, text: string): number {
+  return scratch.writeUInt8(0, at + scratch.write(text, at, 'latin1'));
+}
+
+/** Writes an optional parameter: tag, length, value (section 3.2.4.1). */
+function writeOptional(at: number, tag: number, value: Fields[string]): number {
+  let end = at + 4;
+  if (typeof value === 'number') end = scratch.writeUInt8(value, end);
+  else if (typeof value === 'string') end = writeText(end, value);
+  else {
+    scratch.set(value, end);
+    end += value.length;
+  }
+  scratch.writeUInt16BE(tag, at);
+  scratch.writeUInt16BE(end - at - 4, at + 2);
+  return end;
+}
+
+const OPTIONAL_TAGS = Object.entries(OPTIONAL);
 
 /** Writes a unit. @throws {SmppError} when a field is too long */
 export function encodePdu({ command, response, status, sequence, fields }: Pdu): Buffer {
+  let at = HEADER;
   // Sections 4.1.2 and 4.4.2: a response of failure carries no body.
   const declared = response && status !== 0 ? [] : (FIELDS[response ? `${command}_resp` : command] ?? []);
-  const parts = declared.map((field) => encodeField(field, fields[field[0]]));
-  for (const [name, tag] of Object.entries(OPTIONAL)) {
+  for (const field of declared) at = writeField(at, field, fields[field[0]]);
+  for (const [name, tag] of OPTIONAL_TAGS) {
     const value = fields[name];
-    if (value === undefined) continue;
-    const octets =
-      typeof value === 'number'
-        ? Buffer.from([value])
-        : value instanceof Uint8Array
-          ? Buffer.from(value)
-          : Buffer.from(`${value}\0`, 'latin1');
-    const head = Buffer.alloc(4);
-    head.writeUInt16BE(tag, 0);
-    head.writeUInt16BE(octets.length, 2);
-    parts.push(head, octets);
+    if (value !== undefined) at = writeOptional(at, tag, value);
   }
-  const header = Buffer.alloc(HEADER);
-  const body = Buffer.concat(parts);
-  header.writeUInt32BE(HEADER + body.length, 0);
-  header.writeUInt32BE((COMMANDS[command] | (response ? RESPONSE : 0)) >>> 0, 4);
-  header.writeUInt32BE(status, 8);
-  header.writeUInt32BE(sequence, 12);
-  return Buffer.concat([header, body]);
+  scratch.writeUInt32BE(at, 0);
+  scratch.writeUInt32BE((COMMANDS[command] | (response ? RESPONSE : 0)) >>> 0, 4);
+  scratch.writeUInt32BE(status, 8);
+  scratch.writeUInt32BE(sequence, 12);
+  return Buffer.from(scratch.subarray(0, at));
 }
 
 /** Reads one whole unit. @throws {SmppError} */

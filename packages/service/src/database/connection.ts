@@ -171,7 +171,8 @@ const codeOf = (error: unknown): string | undefined => {
   const { code, cause } = (error ?? {}) as { code?: string; cause?: unknown };
   return code ?? (cause ? codeOf(cause) : undefined);
 };
-const isDeadlock = (error: unknown) => ['ER_LOCK_DEADLOCK', 'ER_LOCK_WAIT_TIMEOUT', 'ER_CHECKREAD'].includes(codeOf(error) ?? '');
+/** Whether MariaDB ended a statement for the sake of another one; it can be run again. */
+export const isDeadlock = (error: unknown) => ['ER_LOCK_DEADLOCK', 'ER_LOCK_WAIT_TIMEOUT', 'ER_CHECKREAD'].includes(codeOf(error) ?? '');
 /** Whether a write leads to, or leaves behind, a reference to nothing. */
 export const isReferenceError = (error: unknown): 'missing' | 'used' | null =>
   (

@@ -265,8 +265,8 @@ function define(table: typeof mysqlTable) {
     },
     (t) => [
       primaryKey({ columns: [t.notificationId, t.target] }),
-      // Only what is queued has a next attempt.
-      index('deliveries_due').on(t.notificationId, t.slice, t.nextAttemptAt),
+      // A set is small enough to be looked through for what is due; an index by time would be written with every result.
+      index('deliveries_set').on(t.notificationId, t.slice),
       // Notifications have ids in order of time, so that this is also the order in which a target was sent them.
       index('deliveries_target').on(t.target, t.notificationId),
       index('deliveries_receipt').on(t.receiptId),

@@ -10,6 +10,8 @@ import type { ServiceAccount } from './credentials.js';
 const BEFORE_MS = 60_000;
 
 export interface BearerTokens {
+  /** The token to send now, when it needs no waiting. */
+  atHand(): string | null;
   /** The token to send now. @throws Error in words, when none is to be had */
   current(): Promise<string>;
   /** The network refused this one: the next call makes another. */
@@ -25,9 +27,14 @@ class Kept {
     private readonly make: () => Promise<{ token: string; lifeMs: number }>,
   ) {}
 
+  atHand(): string | null {
+    return this.#kept && this.#kept.until > this.now() ? this.#kept.token : null;
+  }
+
   /** Callers at the same time share one token under way. */
   current(): Promise<string> {
-    if (this.#kept && this.#kept.until > this.now()) return Promise.resolve(this.#kept.token);
+    const token = this.atHand();
+    if (token) return Promise.resolve(token);
     this.#making ??= this.make()
       .then(({ token, lifeMs }) => {
         this.#kept = { token, until: this.now() + Math.max(lifeMs - BEFORE_MS, lifeMs / 2) };

@@ -5,9 +5,12 @@ import type { SecureContextOptions } from 'node:tls';
 export type HttpAnswer = { status: number; headers: Record<string, string | undefined>; text: string };
 const ANSWER_WITHIN_MS = 15_000;
 const CONNECT_WITHIN_MS = 10_000;
-const MOST_TEXT = 4000;
+/** Of an answer no more is read. */
+const MOST_BYTES = 4000;
 
-type Link = { session: ClientHttp2Session; ready: Promise<void>; open: number };
+const textOf = (chunks: Buffer[]): string => (chunks.length === 1 ? (chunks[0] as Buffer) : Buffer.concat(chunks)).toString();
+
+type Link = { session: ClientHttp2Session; ready: Promise<void>; isReady: boolean };
 export type Http2Options = { connections: number; tls: SecureContextOptions };
 
 export class Http2Pool {
@@ -23,7 +26,7 @@ export class Http2Pool {
 
   #open(slot: number): Link {
     const session = connect(this.origin, { ...this.options.tls, settings: { enablePush: false } });
-    const link: Link = { session, open: 0, ready: Promise.resolve() };
+    const link: Link = { session, ready: Promise.resolve(), isReady: false };
     link.ready = new Promise<void>((resolve, reject) => {
       const timer = setTimeout(
         () => session.destroy(Object.assign(new Error('No connection in time'), { code: 'ETIMEDOUT' })),
@@ -32,6 +35,7 @@ export class Http2Pool {
       // The settings of the other side say how many streams may be open at a time (section 6.5.2).
       session.once('remoteSettings', () => {
         clearTimeout(timer);
+        link.isReady = true;
         resolve();
       });
       session.once('close', () => {
@@ -63,33 +67,10 @@ export class Http2Pool {
   }
 
   /** Sends one request. @throws Error with a `code` when the connection fails or no answer comes in time */
-  async request(method: string, path: string, headers: Record<string, string>, body: string): Promise<HttpAnswer> {
+  request(method: string, path: string, headers: Record<string, string>, body: string): Promise<HttpAnswer> {
     const link = this.#link();
-    await link.ready;
-    return new Promise((resolve, reject) => {
-      const stream = link.session.request({
-        [constants.HTTP2_HEADER_METHOD]: method,
-        [constants.HTTP2_HEADER_PATH]: path,
-        ...headers,
-        ...(body ? { 'content-length': Buffer.byteLength(body) } : {}),
-      });
-      let answered: IncomingHttpHeaders | null = null;
-      let text = '';
-      stream.setTimeout(ANSWER_WITHIN_MS, () => stream.destroy(Object.assign(new Error('No answer in time'), { code: 'ETIMEDOUT' })));
-      stream.setEncoding('utf8');
-      stream.on('response', (received) => {
-        answered = received;
-      });
-      stream.on('data', (chunk: string) => {
-        if (text.length < MOST_TEXT) text += chunk;
-      });
-      stream.once('error', reject);
-      stream.once('close', () => {
-        if (!answered) return reject(Object.assign(new Error('The connection was closed'), { code: 'ECONNRESET' }));
-        resolve({ status: Number(answered[constants.HTTP2_HEADER_STATUS]), headers: answered as HttpAnswer['headers'], text });
-      });
-      stream.end(body);
-    });
+    const send = () => exchange(link.session, method, path, headers, body);
+    return link.isReady ? send() : link.ready.then(send);
   }
 
   /** Opens a connection, if none is, and asks it for a sign of life (PING, section 6.7). */
@@ -102,4 +83,43 @@ export class Http2Pool {
   close(): void {
     for (const link of this.#links) link?.session.close();
   }
+}
+
+/** One stream: a request and its answer. */
+function exchange(
+  session: ClientHttp2Session,
+  method: string,
+  path: string,
+  headers: Record<string, string>,
+  body: string,
+): Promise<HttpAnswer> {
+  return new Promise((resolve, reject) => {
+    const stream = session.request({
+      [constants.HTTP2_HEADER_METHOD]: method,
+      [constants.HTTP2_HEADER_PATH]: path,
+      ...headers,
+      ...(body ? { 'content-length': Buffer.byteLength(body) } : {}),
+    });
+    let answered: IncomingHttpHeaders | null = null;
+    const chunks: Buffer[] = [];
+    let length = 0;
+    stream.setTimeout(ANSWER_WITHIN_MS, () => stream.destroy(Object.assign(new Error('No answer in time'), { code: 'ETIMEDOUT' })));
+    stream.on('response', (received) => {
+      answered = received;
+    });
+    stream.on('data', (chunk: Buffer) => {
+      if (length < MOST_BYTES) chunks.push(chunk);
+      length += chunk.length;
+    });
+    stream.once('error', reject);
+    stream.once('close', () => {
+      if (!answered) return reject(Object.assign(new Error('The connection was closed'), { code: 'ECONNRESET' }));
+      resolve({
+        status: Number(answered[constants.HTTP2_HEADER_STATUS]),
+        headers: answered as HttpAnswer['headers'],
+        text: textOf(chunks),
+      });
+    });
+    stream.end(body);
+  });
 }

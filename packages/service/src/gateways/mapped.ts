@@ -22,43 +22,71 @@ export type MappedSetup = {
   now: () => number;
 };
 
+/** What a message says, whoever gets it. */
+type Said = Pick<OutgoingMessage, 'notification' | 'content' | 'ttlS'> & { badge: number | null };
+
 const CONNECTIONS = 4;
 const ANSWER_WITHIN_MS = 15_000;
 
 export class MappedSender implements Sender {
   readonly atOnce = 256;
   readonly #pools = new Map<string, Http2Pool>();
+  #latest: (Omit<Said, 'notification'> & { id: string; expiresAtS: number; values: JsonObject }) | null = null;
 
   constructor(private readonly setup: MappedSetup) {}
 
-  #valuesOf(message: OutgoingMessage): JsonObject {
-    const { notification, content, target, ttlS } = message;
+  #valuesOf({ notification, content, target, ttlS }: OutgoingMessage): JsonObject {
     const { values, senderFor } = this.setup;
-    const phone = senderFor ? readPhoneNumber(target.target) : null;
-    return {
-      ...values,
-      notification: {
-        ...(content as JsonObject),
-        badge: content.badge === '+1' ? (target.badge ?? 0) + 1 : (content.badge ?? null),
-        dataText: content.data ? JSON.stringify(content.data) : null,
-        shows: !content.silent,
-        text: content.body ?? content.title ?? '',
-        id: notification.id,
-        priority: notification.urgency,
-        collapse: notification.replaces,
-        sentAt: notification.sentAt,
-        ttlS,
-        expiresAtS: Math.floor(notification.expiresAt / 1000),
+    const badge = content.badge === '+1' ? (target.badge ?? 0) + 1 : (content.badge ?? null);
+    const filled: JsonObject = {
+      client: values.client ?? null,
+      credential: values.credential ?? null,
+      gateway: values.gateway ?? null,
+      notification: this.#sharedOf({ notification, content, badge, ttlS }),
+      device: {
+        id: target.target,
+        token: target.token ?? null,
+        platform: target.platform,
+        locale: target.locale,
+        timeZone: target.timeZone,
       },
-      device: { id: target.target, token: target.token, platform: target.platform, locale: target.locale, timeZone: target.timeZone },
       delivery: { id: `${notification.id}.${target.target}` },
-      ...(phone && senderFor
-        ? {
-            phone: { number: phone.number, digits: phone.number.slice(1), country: phone.country },
-            gateway: { ...(values.gateway as JsonObject), sender: senderFor(phone.number) },
-          }
-        : {}),
     };
+    if (!senderFor) return filled;
+    const phone = readPhoneNumber(target.target);
+    filled.phone = { number: phone.number, digits: phone.number.slice(1), country: phone.country };
+    filled.gateway = { ...(values.gateway as JsonObject), sender: senderFor(phone.number) };
+    return filled;
+  }
+
+  /** What messages in a row have in common is made once. */
+  #sharedOf(said: Said): JsonObject {
+    const { notification, content, badge, ttlS } = said;
+    const expiresAtS = Math.floor(notification.expiresAt / 1000);
+    const latest = this.#latest;
+    if (
+      latest?.content === content &&
+      latest.id === notification.id &&
+      latest.badge === badge &&
+      latest.ttlS === ttlS &&
+      latest.expiresAtS === expiresAtS
+    )
+      return latest.values;
+    const values: JsonObject = {
+      ...(content as JsonObject),
+      badge,
+      dataText: content.data ? JSON.stringify(content.data) : null,
+      shows: !content.silent,
+      text: content.body ?? content.title ?? '',
+      id: notification.id,
+      priority: notification.urgency,
+      collapse: notification.replaces,
+      sentAt: notification.sentAt,
+      ttlS,
+      expiresAtS,
+    };
+    this.#latest = { content, id: notification.id, badge, ttlS, expiresAtS, values };
+    return values;
   }
 
   sizeOf(message: OutgoingMessage): { bytes: number; mostBytes: number } {
@@ -66,8 +94,9 @@ export class MappedSender implements Sender {
     return { bytes: Buffer.byteLength(body), mostBytes: this.setup.mapping.document.maxBytes };
   }
 
+  /** Once more with a fresh token when the network refuses the one at hand. */
   async send(message: OutgoingMessage): Promise<Outcome> {
-    const { mapping } = this.setup;
+    const { mapping, tokens } = this.setup;
     try {
       const { method, url, headers, body } = mapping.render(this.#valuesOf(message), message.overlay);
       const bytes = Buffer.byteLength(body);
@@ -77,7 +106,15 @@ export class MappedSender implements Sender {
           answer: null,
           reason: `The message takes ${bytes} bytes; the gateway takes ${mapping.document.maxBytes}.`,
         };
-      return await this.#exchange(method, url, headers, body);
+      for (let again = false; ; again = true) {
+        const token = tokens && (tokens.atHand() ?? (await tokens.current()));
+        const authorization = token ? `Bearer ${token}` : this.setup.authorization;
+        if (authorization) headers.authorization = authorization;
+        const answer = await this.#request(method, url, headers, body);
+        const read = mapping.readAnswer(answer.status, answer.headers, answer.text);
+        if (read.is === 'credentials-refused' && token && !again) tokens?.forget(token);
+        else return this.#outcome(read, answer);
+      }
     } catch (error) {
       if (error instanceof MissingValue)
         return { kind: 'refused', answer: null, reason: `The gateway mapping cannot be filled: ${error.message}` };
@@ -85,26 +122,12 @@ export class MappedSender implements Sender {
     }
   }
 
-  /** One request; once more with a fresh token when the network refuses the one at hand. */
-  async #exchange(method: string, url: URL, headers: Record<string, string>, body: string): Promise<Outcome> {
-    const { mapping, tokens, authorization } = this.setup;
-    for (let again = false; ; again = true) {
-      const token = tokens ? await tokens.current() : null;
-      const identified = token ? { ...headers, authorization: `Bearer ${token}` } : authorization ? { ...headers, authorization } : headers;
-      const answer = await this.#request(method, url, identified, body);
-      const read = mapping.readAnswer(answer.status, answer.headers, answer.text);
-      if (read.is === 'credentials-refused' && tokens && token && !again) tokens.forget(token);
-      else return this.#outcome(read, answer);
-    }
-  }
-
   #outcome(read: { is: AnswerMeaning; messageId: string | null; said: string | null }, answer: HttpAnswer): Outcome {
     const said = read.said ?? (answer.status >= 300 ? answer.text.replace(/\s+/g, ' ').slice(0, 200) || null : null);
     const base = { answer: answer.status, said, messageId: read.messageId };
+    if (read.is === 'accepted') return Object.assign(base, { kind: 'accepted' as const });
     const words = `The network answered ${answer.status}${said ? ` (${said.slice(0, 120)})` : ''}`;
     switch (read.is) {
-      case 'accepted':
-        return { ...base, kind: 'accepted' };
       case 'address-dead':
         return { ...base, kind: 'gone', reason: `${words}: the device is not there any more.` };
       case 'later':
@@ -124,9 +147,13 @@ export class MappedSender implements Sender {
     }
   }
 
-  async #request(method: string, url: URL, headers: Record<string, string>, body: string): Promise<HttpAnswer> {
-    if (this.setup.mapping.document.protocol === 'h2')
-      return this.#pool(url.origin).request(method, url.pathname + url.search, headers, body);
+  #request(method: string, url: URL, headers: Record<string, string>, body: string): Promise<HttpAnswer> {
+    return this.setup.mapping.document.protocol === 'h2'
+      ? this.#pool(url.origin).request(method, url.pathname + url.search, headers, body)
+      : this.#requestAlone(method, url, headers, body);
+  }
+
+  async #requestAlone(method: string, url: URL, headers: Record<string, string>, body: string): Promise<HttpAnswer> {
     const reply = await request(url, {
       method: method as 'POST',
       headers,

@@ -6,16 +6,16 @@ import type { NotificationContent } from '@orchard/core/reach';
 export type Target = {
   /** Device's id, phone number or mail address. */
   target: string;
-  endpoint: string | null;
-  p256dh: string | null;
-  auth: string | null;
-  pushKey: string | null;
-  token: string | null;
+  endpoint?: string | null;
+  p256dh?: string | null;
+  auth?: string | null;
+  pushKey?: string | null;
+  token?: string | null;
   platform: string;
   locale: string;
   timeZone: string;
   /** The number on the app's icon, as far as it is known. */
-  badge: number | null;
+  badge?: number | null;
 };
 /** One message that is ready: templates filled, content chosen. */
 export type OutgoingMessage = {

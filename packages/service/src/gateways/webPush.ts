@@ -164,7 +164,7 @@ export class WebPushGateway {
     });
   }
 
-  async #authorization(environmentId: string, origin: string, keyId: string | null): Promise<string> {
+  async #authorization(environmentId: string, origin: string, keyId: string | null | undefined): Promise<string> {
     const keys = await this.#keys(environmentId);
     const key = keys.find(({ id }) => id === keyId) ?? (keys[0] as LoadedKeys['keys'][number]);
     const name = `${environmentId} ${key.id} ${origin}`;

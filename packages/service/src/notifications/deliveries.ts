@@ -5,6 +5,7 @@ import type { Database, Statements } from '../database/connection.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../database/listing.js';
 import type { Environment } from '../http/call.js';
 
+/** What sending reads of a delivery. Members of devices and users are there where the way, or the content, needs them. */
 export type DueDelivery = {
   target: string;
   way: Way;
@@ -12,30 +13,29 @@ export type DueDelivery = {
   deliveryUserId: string | null;
   variant: 'a' | 'b';
   attempts: number;
-  nextAttemptAt: Date;
   sentAt: Date | null;
   reason: string | null;
-  deviceId: string | null;
-  deviceUserId: string | null;
-  retiredAt: Date | null;
-  endpoint: string | null;
-  p256dh: string | null;
-  auth: string | null;
-  pushKey: string | null;
-  token: string | null;
-  badge: number | null;
   platform: string;
   locale: string;
   timeZone: string;
-  model: string | null;
-  os: string | null;
-  appVersion: string | null;
-  country: string | null;
   optedOut?: number;
-  userName?: string | null;
-  userEmail?: string | null;
-  userData?: JsonObject | string | null;
+} & Partial<Nullable<DueDevice & { model: string; os: string; appVersion: string; country: string }>> &
+  Partial<Nullable<{ userName: string; userEmail: string; userData: JsonObject | string }>>;
+type DueDevice = {
+  deviceId: string;
+  deviceUserId: string;
+  retiredAt: Date;
+  endpoint: string;
+  p256dh: string;
+  auth: string;
+  pushKey: string;
+  token: string;
+  badge: number;
 };
+type Nullable<T> = { [Name in keyof T]: T[Name] | null };
+/** A set as sending reads it. `personal`, `withUsers`: whether the content names devices' members, or users'. */
+export type DueSet = { id: string; slice: number; way: Way; personal: boolean; withUsers: boolean };
+
 /** The new state of one delivery. */
 export type DeliveryResult = {
   target: string;
@@ -50,6 +50,8 @@ export type DeliveryResult = {
   segments: number | null;
   nextAttemptAt: Date | null;
   sentAt: Date | null;
+  /** With a receipt that was here before the result was written. */
+  receivedAt: Date | null;
 };
 
 const DELIVERY_COLUMNS: Columns = new Map(
@@ -64,31 +66,40 @@ const TIMES = ['nextAttemptAt', 'sentAt', 'receivedAt', 'openedAt', 'updatedAt']
 /** What is read with a delivery: the device of a push, whether the recipient of another way has opted out, the user. */
 const DEVICE_PART = {
   columns: `, v.id AS deviceId, v.userId AS deviceUserId, v.retiredAt, v.endpoint, v.p256dh, v.auth, v.pushKey, v.token, v.badge, COALESCE(v.platform, d.platform) AS platform,
-    COALESCE(v.locale, 'en') AS locale, COALESCE(v.timeZone, 'UTC') AS timeZone, v.model, v.os, v.appVersion, v.country`,
+    COALESCE(v.locale, 'en') AS locale, COALESCE(v.timeZone, 'UTC') AS timeZone`,
+  personal: ', v.model, v.os, v.appVersion, v.country',
   join: 'LEFT JOIN @_devices v ON v.id = d.target',
 };
 const OPT_OUT_PART = {
-  columns: ', o.address IS NOT NULL AS optedOut',
+  columns: ", d.platform, 'en' AS locale, 'UTC' AS timeZone, o.address IS NOT NULL AS optedOut",
+  personal: '',
   join: "LEFT JOIN @_optOuts o ON o.way = d.way AND o.address = d.target AND o.state = 'out'",
 };
 const USER_PART = {
   columns: ', u.name AS userName, u.email AS userEmail, u.data AS userData',
   join: 'LEFT JOIN @_users u ON u.id = d.userId',
 };
-const NO_DEVICE = {
-  ...{
-    deviceId: null,
-    deviceUserId: null,
-    retiredAt: null,
-    endpoint: null,
-    p256dh: null,
-    auth: null,
-    pushKey: null,
-    token: null,
-    badge: null,
-  },
-  ...{ locale: 'en', timeZone: 'UTC', model: null, os: null, appVersion: null, country: null },
-};
+/** How each column of a result is written over what is there; what a device or receipt has told meanwhile stays. */
+const whenQueued = (column: string, value: string) => `${column} = IF(state = 'queued', ${value}, ${column})`;
+const ifSaid = (column: string, value: string) => `${column} = COALESCE(${value}, ${column})`;
+/** The state comes last, since the others look at what it was. */
+const RESULT_COLUMNS = {
+  reason: whenQueued,
+  said: whenQueued,
+  nextAttemptAt: whenQueued,
+  attempts: ifSaid,
+  answer: ifSaid,
+  messageId: ifSaid,
+  receiptId: ifSaid,
+  segments: ifSaid,
+  sentAt: ifSaid,
+  receivedAt: ifSaid,
+  updatedAt: whenQueued,
+  state: whenQueued,
+} as const;
+type ResultColumn = keyof typeof RESULT_COLUMNS;
+const RESULT_COLUMN_NAMES = Object.keys(RESULT_COLUMNS) as ResultColumn[];
+const MOST_LETTERS: Partial<Record<ResultColumn, number>> = { reason: 300, said: 300, messageId: 120 };
 /** A device whose network says that it is gone, at the address that was tried. */
 export type GoneDevice = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
 const RETIRED_AT_ONCE = 100;
@@ -165,25 +176,18 @@ export class DeliveryStore {
   }
 
   /** Deliveries of a set that are to be attempted now and come after `after`, with what their targets are reached by. */
-  async due(
-    environment: Environment,
-    { id, slice, way, withUsers }: { id: string; slice: number; way: Way; withUsers: boolean },
-    now: Date,
-    most: number,
-    after: DueDelivery | null,
-  ): Promise<DueDelivery[]> {
+  due(environment: Environment, set: DueSet, now: Date, most: number, after: DueDelivery | null): Promise<DueDelivery[]> {
     const { database } = environment;
-    const { columns, join } = way === 'push' ? DEVICE_PART : OPT_OUT_PART;
-    const user = withUsers ? USER_PART : { columns: '', join: '' };
-    const rows = await this.database.rows<DueDelivery>(
-      `SELECT d.target, d.way, d.gateway, d.userId AS deliveryUserId, d.variant, d.attempts, d.nextAttemptAt, d.sentAt, d.reason ${columns} ${user.columns}
-       FROM \`${database}\`._deliveries d JOIN \`${database}\`._notifications n ON n.id = d.notificationId AND n.state = 'sending'
-         ${`${join} ${user.join}`.replaceAll('@', `\`${database}\`.`)}
-       WHERE d.notificationId = ? AND d.slice = ? AND d.nextAttemptAt <= ? AND d.state = 'queued' ${after ? 'AND (d.nextAttemptAt, d.target) > (?, ?)' : ''}
-       ORDER BY d.nextAttemptAt, d.target LIMIT ${most}`,
-      [id, slice, now, ...(after ? [after.nextAttemptAt, after.target] : [])],
+    const part = set.way === 'push' ? DEVICE_PART : OPT_OUT_PART;
+    const user = set.withUsers ? USER_PART : { columns: '', join: '' };
+    return this.database.rows<DueDelivery>(
+      `SELECT d.target, d.way, d.gateway, d.userId AS deliveryUserId, d.variant, d.attempts, d.sentAt, d.reason ${part.columns} ${set.personal ? part.personal : ''} ${user.columns}
+       FROM \`${database}\`._deliveries d FORCE INDEX (deliveries_set) JOIN \`${database}\`._notifications n ON n.id = d.notificationId AND n.state = 'sending'
+         ${`${part.join} ${user.join}`.replaceAll('@', `\`${database}\`.`)}
+       WHERE d.notificationId = ? AND d.slice = ? AND d.target > ? AND d.nextAttemptAt <= ? AND d.state = 'queued'
+       ORDER BY d.target LIMIT ${most}`,
+      [set.id, set.slice, after?.target ?? '', now],
     );
-    return way === 'push' ? rows : rows.map((row) => ({ ...NO_DEVICE, ...row, platform: way }));
   }
 
   /** When the next delivery of a set is due, or null when none is queued. */
@@ -196,29 +200,26 @@ export class DeliveryStore {
   }
 
   /** Writes results in one statement. What a device or receipt has told meanwhile stays, as do rows not queued any more. */
-  async saveResults(environment: Environment, id: string, results: DeliveryResult[], now: Date): Promise<void> {
-    if (results.length === 0) return;
-    const rows = results.map((result) => [
-      id,
-      result.target,
-      result.state,
-      result.reason?.slice(0, 300) ?? null,
-      result.attempts,
-      result.answer,
-      result.said?.slice(0, 300) ?? null,
-      result.messageId?.slice(0, 120) ?? null,
-      result.receiptId,
-      result.segments,
-      result.nextAttemptAt,
-      result.sentAt,
-      now,
-    ]);
-    const keep = (column: string) => `${column} = IF(state = 'queued', VALUES(${column}), ${column})`;
-    const always = (column: string) => `${column} = COALESCE(VALUES(${column}), ${column})`;
+  async saveResults(environment: Environment, id: string, results: readonly DeliveryResult[], now: Date): Promise<void> {
+    const [first] = results;
+    if (!first) return;
+    // In the order of the key, as receipts are written.
+    const ordered = results.toSorted((a, b) => (a.target < b.target ? -1 : 1));
+    const written = (result: DeliveryResult, column: ResultColumn) => {
+      const value = column === 'updatedAt' ? now : result[column];
+      return typeof value === 'string' ? value.slice(0, MOST_LETTERS[column]) : value;
+    };
+    // To read a value costs MariaDB as much as to write it, so what is the same in all results is said once.
+    const varying = RESULT_COLUMN_NAMES.filter(
+      (column) => column === 'state' || column === 'updatedAt' || results.some((result) => result[column] !== first[column]),
+    );
+    const updates = RESULT_COLUMN_NAMES.map((column) =>
+      RESULT_COLUMNS[column](column, varying.includes(column) ? `VALUES(${column})` : '?'),
+    );
+    const shared = RESULT_COLUMN_NAMES.filter((column) => !varying.includes(column)).map((column) => written(first, column));
     await this.database.run(
-      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, state, reason, attempts, answer, said, messageId, receiptId, segments, nextAttemptAt, sentAt, updatedAt) VALUES ?
-       ON DUPLICATE KEY UPDATE ${['reason', 'said', 'nextAttemptAt', 'updatedAt'].map(keep).join(', ')}, ${['attempts', 'answer', 'messageId', 'receiptId', 'segments', 'sentAt'].map(always).join(', ')}, ${keep('state')}`,
-      [rows],
+      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, ${varying.join(', ')}) VALUES ? ON DUPLICATE KEY UPDATE ${updates.join(', ')}`,
+      [ordered.map((result) => [id, result.target, ...varying.map((column) => written(result, column))]), ...shared],
     );
   }
 

@@ -15,38 +15,80 @@ export class ResultJournal {
   readonly #path: string;
   #file: number;
   #bytes = 0;
-  readonly #waiting = new Map<DeliveryResult, string>();
+  readonly #waiting = new Map<DeliveryResult, { line: string; receipt: string | null }>();
+  /** Results that a receipt may still amend, by the name of that receipt. */
+  readonly #amendable = new Map<string, Entry>();
+  /** Lines of this turn of the event loop. */
+  #turn = '';
   /** What the instance before this one had not written. */
   readonly left: readonly Entry[];
 
   constructor(directory: string) {
     this.#path = join(directory, NAME);
     this.left = readEntries(this.#path);
-    this.#file = this.#rewrite(this.left.map((entry) => JSON.stringify(entry)));
+    this.#file = this.#rewrite(this.left.map(lineOf));
   }
 
   #rewrite(lines: readonly string[]): number {
     rmSync(`${this.#path}.new`, { force: true });
     // Appending, so that what comes after a truncation begins at the beginning.
     const fresh = openSync(`${this.#path}.new`, 'a', 0o600);
-    const text = lines.map((line) => `${line}\n`).join('');
+    const text = lines.join('');
     writeSync(fresh, text);
     renameSync(`${this.#path}.new`, this.#path);
     this.#bytes = text.length;
     return fresh;
   }
 
-  /** Notes a result before anything else is done with it. */
-  note(environmentId: string, notification: string, result: DeliveryResult): void {
-    const line = JSON.stringify({ environmentId, notification, result } satisfies Entry);
-    this.#waiting.set(result, line);
-    // At once: an answer that waits for company would be lost with the process.
-    this.#bytes += writeSync(this.#file, `${line}\n`);
+  /**
+   * Notes a result before anything else is done with it. What answers tell in one turn of the event loop is written at
+   * its end in one go: an answer lost in between was not yet acted on, as if it had been lost on the wire.
+   */
+  note(environmentId: string, notification: string, result: DeliveryResult, gateway: string | null): void {
+    const entry = { environmentId, notification, result };
+    const receipt = result.receiptId && receiptName(environmentId, gateway, result.receiptId);
+    if (receipt) this.#amendable.set(receipt, entry);
+    this.#keep(entry, receipt);
+  }
+
+  #keep(entry: Entry, receipt: string | null): void {
+    const line = lineOf(entry);
+    this.#waiting.set(entry.result, { line, receipt });
+    if (!this.#turn) setImmediate(() => this.#endTurn());
+    this.#turn += line;
+  }
+
+  /**
+   * Amends a result by its receipt while it waits to be written, so that both are written as one. What is amended is in
+   * the file when the next turn begins.
+   * @returns false when it is written already, or another instance's
+   */
+  amend(environmentId: string, gateway: string, receiptId: string, change: (result: DeliveryResult) => void): boolean {
+    const receipt = receiptName(environmentId, gateway, receiptId);
+    const entry = this.#amendable.get(receipt);
+    if (!entry) return false;
+    change(entry.result);
+    this.#keep(entry, receipt);
+    return true;
+  }
+
+  /** These are about to be written as they are. */
+  seal(results: readonly DeliveryResult[]): void {
+    for (const result of results) {
+      const receipt = this.#waiting.get(result)?.receipt;
+      if (receipt) this.#amendable.delete(receipt);
+    }
+  }
+
+  #endTurn(): void {
+    if (this.#turn) this.#bytes += writeSync(this.#file, this.#turn);
+    this.#turn = '';
   }
 
   /** The database has these. */
   written(results: readonly DeliveryResult[]): void {
     for (const result of results) this.#waiting.delete(result);
+    this.#endTurn();
     if (this.#bytes === 0 || (this.#waiting.size > 0 && this.#bytes < MOST_BYTES)) return;
     if (this.#waiting.size === 0) {
       ftruncateSync(this.#file);
@@ -54,32 +96,45 @@ export class ResultJournal {
       return;
     }
     closeSync(this.#file);
-    this.#file = this.#rewrite([...this.#waiting.values()]);
+    this.#file = this.#rewrite([...this.#waiting.values()].map(({ line }) => line));
   }
 
   close(): void {
+    this.#endTurn();
     closeSync(this.#file);
     if (this.#waiting.size === 0) rmSync(this.#path, { force: true });
   }
 }
 
-/** A line that was cut by the end of the process is the last one, and its result was never acted on. */
+const receiptName = (environmentId: string, gateway: string | null, receiptId: string) => `${environmentId} ${gateway} ${receiptId}`;
+
+/** A JSON array: the members of an entry in the order of {@link readLine}, times in milliseconds since 1970. */
+function lineOf({ environmentId, notification, result }: Entry): string {
+  const { target, state, reason, attempts, answer, said, messageId, receiptId, segments } = result;
+  const times = [result.nextAttemptAt, result.sentAt, result.receivedAt].map((time) => time?.getTime() ?? null);
+  const told = [environmentId, notification, target, state, reason, attempts, answer, said, messageId, receiptId, segments, ...times];
+  return `${JSON.stringify(told)}\n`;
+}
+
+function readLine(line: string): Entry {
+  const [environmentId, notification, target, state, reason, attempts, answer, said, messageId, receiptId, segments, next, sent, received] =
+    JSON.parse(line);
+  const at = (time: number | null) => (time === null ? null : new Date(time));
+  const told = { target, state, reason, attempts, answer, said, messageId, receiptId, segments };
+  return { environmentId, notification, result: { ...told, nextAttemptAt: at(next), sentAt: at(sent), receivedAt: at(received) } };
+}
+
+/**
+ * What the file tells, the last line of a delivery being the one that counts. A line that was cut by the end of the
+ * process is the last one, and its result was never acted on.
+ */
 function readEntries(path: string): Entry[] {
-  if (!existsSync(path)) return [];
-  return readFileSync(path, 'utf8')
-    .split('\n')
-    .flatMap((line) => {
-      try {
-        const entry = JSON.parse(line) as Entry;
-        const { nextAttemptAt, sentAt } = entry.result;
-        return [
-          {
-            ...entry,
-            result: { ...entry.result, nextAttemptAt: nextAttemptAt && new Date(nextAttemptAt), sentAt: sentAt && new Date(sentAt) },
-          },
-        ];
-      } catch {
-        return [];
-      }
-    });
+  const entries = new Map<string, Entry>();
+  for (const line of existsSync(path) ? readFileSync(path, 'utf8').split('\n') : []) {
+    try {
+      const entry = readLine(line);
+      entries.set(`${entry.environmentId} ${entry.notification} ${entry.result.target}`, entry);
+    } catch {}
+  }
+  return [...entries.values()];
 }

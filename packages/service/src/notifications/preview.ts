@@ -6,7 +6,7 @@ import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
 import { deviceCondition, userCondition } from './audience.js';
 import { largestAt } from './composing.js';
-import { listedRecipients, noGatewayWords, optedOutWords, recipientSql } from './recipients.js';
+import { listedTargets, noGatewayWords, optedOutOf, optedOutWords, recipientSql } from './recipients.js';
 
 type Group = { platform: string; gateway: string | null; why: string | null; count: number };
 
@@ -54,7 +54,8 @@ async function countUsers(parts: Parts, environment: Environment, way: 'sms' | '
   const listed = audience.phones ?? audience.addresses;
   const gateway = (await parts.gateways.openFor(environment.id, way))?.row.name ?? null;
   if (listed) {
-    const { targets, optedOut } = await listedRecipients(parts.database, environment, way, listed);
+    const targets = listedTargets(way, listed);
+    const optedOut = await optedOutOf(parts.database, environment, way, targets);
     const groups = [{ platform: way, gateway, why: gateway ? null : noGatewayWords(way), count: targets.length - optedOut.size }];
     return optedOut.size ? [...groups, { platform: way, gateway, why: optedOutWords(way), count: optedOut.size }] : groups;
   }

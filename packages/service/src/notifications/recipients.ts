@@ -33,18 +33,22 @@ export function recipientSql(environment: Environment, way: MessageWay, gateway:
   };
 }
 
-/** Those named one by one, each once, and which of them have opted out. @throws {Problem} invalid-input for what is no number */
-export async function listedRecipients(
+/** Numbers or addresses as they are sent to, each once. @throws {Problem} invalid-input for what is no number */
+export function listedTargets(way: MessageWay, listed: readonly string[]): string[] {
+  const read = (text: string, i: number) => (way === 'sms' ? demandPhone(text, `body.audience.phones.${i}`).number : text.toLowerCase());
+  return [...new Set(listed.map(read))];
+}
+
+/** Which of some numbers or addresses have opted out. */
+export async function optedOutOf(
   on: Pick<Statements, 'runRows'>,
   environment: Environment,
   way: MessageWay,
-  listed: readonly string[],
-): Promise<{ targets: string[]; optedOut: Set<string> }> {
-  const read = (text: string, i: number) => (way === 'sms' ? demandPhone(text, `body.audience.phones.${i}`).number : text.toLowerCase());
-  const targets = [...new Set(listed.map(read))];
+  targets: readonly string[],
+): Promise<Set<string>> {
   const rows = await on.runRows<{ address: string }>(
     `SELECT address FROM \`${environment.database}\`._optOuts WHERE way = ? AND state = 'out' AND address IN (?)`,
     [way, targets],
   );
-  return { targets, optedOut: new Set(rows.map(({ address }) => address)) };
+  return new Set(rows.map(({ address }) => address));
 }

@@ -13,6 +13,7 @@ import type { DeliveryStore } from './deliveries.js';
 import { FALL_BACK_JOB, fallBackWorker } from './fallBack.js';
 import { begin, scheduleStart, START_JOB, spreadWorker, startOf, startWorker, turn } from './life.js';
 import { demandSizes, previewAudience } from './preview.js';
+import { listedTargets } from './recipients.js';
 import { sendingWorker } from './sending.js';
 import { SEND_JOB, SPREAD_JOB } from './spreading.js';
 import { asSent, type NotificationRow, NotificationStore } from './store.js';
@@ -165,7 +166,7 @@ function rowFrom(parts: Parts, body: NewNotification, createdBy: string): { row:
     way,
     state,
     content: content as unknown as JsonObject,
-    audience: audience as unknown as JsonObject,
+    audience: withTargets(audience) as JsonObject,
     urgency,
     ttlS,
     replaces: replaces ?? null,
@@ -182,4 +183,10 @@ function rowFrom(parts: Parts, body: NewNotification, createdBy: string): { row:
     changedAt: new Date(now),
   };
   return { row, content: content as ContentSet };
+}
+
+/** An audience with its numbers and addresses as they are sent to. @throws {Problem} invalid-input for what is no number */
+function withTargets({ phones, addresses, ...audience }: Audience): Audience {
+  if (phones) return { ...audience, phones: listedTargets('sms', phones) };
+  return addresses ? { ...audience, addresses: listedTargets('mail', addresses) } : audience;
 }

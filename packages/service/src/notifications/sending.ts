@@ -1,6 +1,6 @@
 /** Sending the deliveries of a notification: each set of them is the work of one job. */
 import { setTimeout as sleep } from 'node:timers/promises';
-import type { Way } from '@orchard/contract';
+import type { DeliveryState, Way } from '@orchard/contract';
 import { backOffMs, grouped, type JsonObject } from '@orchard/core';
 import { MissingValue, type NotificationContent } from '@orchard/core/reach';
 import { storedJson } from '../database/storedJson.js';
@@ -16,6 +16,8 @@ import type { NotificationStore, SentNotification } from './store.js';
 const BATCH = 500;
 /** With a pace, a batch is what may go in this time. */
 const PACE_STEP_MS = 250;
+/** How long results are gathered to be written together; receipts of short messages that are quick are written with them. */
+const GATHER_MS: Record<Way, number> = { push: 100, sms: 300, mail: 100 };
 const MAX_ATTEMPTS = 10;
 const NOTE_EVERY_MS = 1_000;
 const RENEW_EVERY_MS = 5_000;
@@ -28,6 +30,8 @@ type Run = {
   store: NotificationStore;
   environment: Environment;
   sent: SentNotification;
+  /** When it was sent, as messages say it. */
+  sentAt: string;
   /** The way its deliveries go: that of the notification, or of its fall-back. */
   way: Way;
   composer: Composer;
@@ -61,8 +65,9 @@ export function sendingWorker(parts: Parts, store: NotificationStore): Worker {
 
 function beginRun(parts: Parts, store: NotificationStore, environment: Environment, sent: SentNotification, way: Way): Run {
   let notedAt = 0;
-  const writer = new ResultWriter(async (results) => {
+  const writer = new ResultWriter(GATHER_MS[way], async (results) => {
     const now = parts.now();
+    parts.journal.seal(results);
     await store.deliveries.saveResults(environment, sent.id, results, new Date(now));
     parts.journal.written(results);
     if (now - notedAt > NOTE_EVERY_MS) {
@@ -71,7 +76,17 @@ function beginRun(parts: Parts, store: NotificationStore, environment: Environme
     }
     parts.changes.wake(environment.id);
   });
-  return { parts, store, environment, sent, way, composer: new Composer(sent.content), writer, senders: new Map() };
+  return {
+    parts,
+    store,
+    environment,
+    sent,
+    sentAt: sent.createdAt.toISOString(),
+    way,
+    composer: new Composer(sent.content),
+    writer,
+    senders: new Map(),
+  };
 }
 
 /** One pass over what is due: the next batch is fetched while one is sent. @returns whether anything was sent */
@@ -79,7 +94,7 @@ async function sendDue(run: Run, slice: number, lease: Lease): Promise<boolean> 
   const { parts, store, environment, sent, composer, writer } = run;
   const now = new Date(parts.now());
   const size = sent.perSecond ? Math.max(1, Math.min(BATCH, Math.round((sent.perSecond * PACE_STEP_MS) / 1000))) : BATCH;
-  const set = { id: sent.id, slice, way: run.way, withUsers: composer.personal.user };
+  const set = { id: sent.id, slice, way: run.way, personal: composer.personal.personal, withUsers: composer.personal.user };
   const fetch = (after: DueDelivery | undefined) => store.deliveries.due(environment, set, now, size, after ?? null);
   let some = false;
   let renewedAt = parts.now();
@@ -125,8 +140,9 @@ async function sendBatch(run: Run, batch: DueDelivery[]): Promise<void> {
       const sender = await senderOf(run, name);
       await inPool(deliveries, sender?.atOnce ?? 1, async (delivery) => {
         const result = await attempt(run, sender, delivery, gone, badged);
-        run.parts.journal.note(run.environment.id, run.sent.id, result);
-        await run.writer.add(result);
+        run.parts.journal.note(run.environment.id, run.sent.id, result, name);
+        const full = run.writer.add(result);
+        if (full) await full;
       });
     }),
   );
@@ -162,8 +178,10 @@ async function attempt(
 ): Promise<DeliveryResult> {
   const { parts, sent } = run;
   const now = parts.now();
-  const base = {
+  const result: DeliveryResult = {
     target: delivery.target,
+    state: 'failed',
+    reason: null,
     attempts: delivery.attempts,
     answer: null,
     said: null,
@@ -172,24 +190,29 @@ async function attempt(
     segments: null,
     nextAttemptAt: null,
     sentAt: delivery.sentAt,
+    receivedAt: null,
   };
-  const failed = (reason: string): DeliveryResult => ({ ...base, state: 'failed', reason });
+  const ended = (state: DeliveryState, reason: string): DeliveryResult => {
+    result.state = state;
+    result.reason = reason;
+    return result;
+  };
   const obstacle = obstacleOf(delivery, sender);
-  if (obstacle) return delivery.optedOut ? { ...base, state: 'skipped', reason: obstacle } : failed(obstacle);
+  if (obstacle) return ended(delivery.optedOut ? 'skipped' : 'failed', obstacle);
   const firstAt = delivery.sentAt?.getTime() ?? now;
   const expiresAt = firstAt + sent.ttlS * 1000;
   // A TTL of 0 means «now or never», so the first attempt is always made (RFC 8030 section 5.2).
   if (delivery.attempts > 0 && now >= expiresAt)
-    return { ...base, state: 'expired', reason: `It expired after ${delivery.attempts} attempts. ${delivery.reason ?? ''}`.trim() };
+    return ended('expired', `It expired after ${delivery.attempts} attempts. ${delivery.reason ?? ''}`.trim());
   let content: NotificationContent;
   try {
     content = contentOf(run, delivery);
   } catch (error) {
-    if (error instanceof MissingValue) return failed(`A template cannot be filled: ${error.message}`);
+    if (error instanceof MissingValue) return ended('failed', `A template cannot be filled: ${error.message}`);
     throw error;
   }
   const outcome = await (sender as Sender).send({
-    notification: { id: sent.id, sentAt: sent.createdAt.toISOString(), urgency: sent.urgency, replaces: sent.replaces, expiresAt },
+    notification: { id: sent.id, sentAt: run.sentAt, urgency: sent.urgency, replaces: sent.replaces, expiresAt },
     content,
     overlay: delivery.gateway ? sent.content.overlays?.[delivery.gateway] : undefined,
     target: delivery,
@@ -197,9 +220,16 @@ async function attempt(
     attempt: delivery.attempts + 1,
   });
   if (outcome.kind === 'gone' && delivery.deviceId)
-    gone.push({ deviceId: delivery.deviceId, endpoint: delivery.endpoint, token: delivery.token, reason: outcome.reason });
+    gone.push({
+      deviceId: delivery.deviceId,
+      endpoint: delivery.endpoint ?? null,
+      token: delivery.token ?? null,
+      reason: outcome.reason,
+    });
   if (outcome.kind === 'accepted' && content.badge === '+1' && delivery.deviceId) badged.push(delivery.deviceId);
-  return resultOf(outcome, { ...base, attempts: delivery.attempts + 1, sentAt: new Date(firstAt) }, parts);
+  result.attempts++;
+  result.sentAt ??= new Date(firstAt);
+  return noteOutcome(result, outcome, parts);
 }
 
 /** Why a delivery that was queued cannot go out any more; null when it can. */
@@ -223,7 +253,18 @@ function contentOf({ composer, sent }: Run, delivery: DueDelivery): Notification
 
 /** What templates may name besides the notification's own data. */
 function valuesOf(delivery: DueDelivery): JsonObject {
-  const { userName, userEmail, userData, platform, locale, timeZone, model, os, appVersion, country } = delivery;
+  const {
+    userName,
+    userEmail,
+    userData,
+    platform,
+    locale,
+    timeZone,
+    model = null,
+    os = null,
+    appVersion = null,
+    country = null,
+  } = delivery;
   return {
     user: {
       id: delivery.deliveryUserId,
@@ -235,28 +276,22 @@ function valuesOf(delivery: DueDelivery): JsonObject {
   };
 }
 
-function resultOf(outcome: Outcome, base: Omit<DeliveryResult, 'state' | 'reason'>, parts: Parts): DeliveryResult {
-  const told = {
-    ...base,
-    answer: outcome.answer,
-    said: outcome.said ?? null,
-    messageId: outcome.messageId ?? null,
-    receiptId: outcome.receiptId ?? null,
-    segments: outcome.segments ?? null,
-  };
-  switch (outcome.kind) {
-    case 'accepted':
-      return { ...told, state: 'accepted', reason: null };
-    case 'gone':
-    case 'refused':
-      return { ...told, state: 'failed', reason: outcome.reason };
-    case 'later': {
-      if (base.attempts >= MAX_ATTEMPTS)
-        return { ...told, state: 'failed', reason: `Given up after ${base.attempts} attempts. ${outcome.reason}` };
-      const wait = Math.min(outcome.afterMs ?? backOffMs(base.attempts, (parts.random(1)[0] as number) / 256), LONGEST_WAIT_MS);
-      return { ...told, state: 'queued', reason: outcome.reason, nextAttemptAt: new Date(parts.now() + wait) };
-    }
+function noteOutcome(result: DeliveryResult, outcome: Outcome, parts: Parts): DeliveryResult {
+  result.answer = outcome.answer;
+  result.said = outcome.said ?? null;
+  result.messageId = outcome.messageId ?? null;
+  result.receiptId = outcome.receiptId ?? null;
+  result.segments = outcome.segments ?? null;
+  if (outcome.kind === 'accepted') result.state = 'accepted';
+  else if (outcome.kind !== 'later') result.reason = outcome.reason;
+  else if (result.attempts >= MAX_ATTEMPTS) result.reason = `Given up after ${result.attempts} attempts. ${outcome.reason}`;
+  else {
+    const wait = Math.min(outcome.afterMs ?? backOffMs(result.attempts, (parts.random(1)[0] as number) / 256), LONGEST_WAIT_MS);
+    result.state = 'queued';
+    result.reason = outcome.reason;
+    result.nextAttemptAt = new Date(parts.now() + wait);
   }
+  return result;
 }
 
 /** Writes what the instance before this one had sent and not yet written. Before any job is taken. */

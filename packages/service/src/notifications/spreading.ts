@@ -1,16 +1,19 @@
 /** Makes the deliveries of a notification: a set of them at a time, each with a job that sends it. */
-import { Problem } from '@orchard/contract';
+import { type DeliveryState, Problem } from '@orchard/contract';
 import { dueAt } from '@orchard/core/reach';
 import type { Statements } from '../database/connection.js';
 import { gatewaySql, pushWaysOf, whySql } from '../devices/reach.js';
 import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
 import { deviceCondition, type SqlCondition, userCondition } from './audience.js';
-import { listedRecipients, optedOutWords, recipientSql } from './recipients.js';
+import { optedOutOf, optedOutWords, recipientSql } from './recipients.js';
 import type { SentNotification } from './store.js';
 
 /** Deliveries in one set: what one instance works on at a time. */
 export const SLICE = 5_000;
+/** The first set is made while its sender waits for the answer, and is sent while the next one is made. */
+const FIRST_SLICE = 1_000;
+const sliceOf = ({ slices }: SentNotification): number => (slices === 0 ? FIRST_SLICE : SLICE);
 export const SEND_JOB = 'send-notification';
 export const SPREAD_JOB = 'spread-notification';
 
@@ -30,7 +33,7 @@ export async function spreadNext(
   const { phones, addresses } = sent.audience;
   const listed = phones ?? addresses;
   const { made, upTo } = listed
-    ? { made: await spreadList(parts, on, environment, sent, listed), upTo: null }
+    ? await spreadList(parts, on, environment, sent, listed)
     : sent.way === 'push'
       ? await spreadDevices(parts, on, environment, sent)
       : await spreadUsers(parts, on, environment, sent);
@@ -52,10 +55,10 @@ export async function spreadNext(
 type Spread = { made: number; upTo: string | null };
 
 /** The last id of the next set, or null when the set is the last one. */
-async function boundary(on: Statements, from: string, id: string, condition: SqlCondition, after: string | null): Promise<string | null> {
+async function boundary(on: Statements, from: string, id: string, condition: SqlCondition, sent: SentNotification): Promise<string | null> {
   const [row] = await on.rows<{ id: string }>(
-    `SELECT ${id} AS id FROM ${from} WHERE ${condition.sql} AND ${id} > ? ORDER BY ${id} LIMIT 1 OFFSET ${SLICE - 1}`,
-    [...condition.values, after ?? ''],
+    `SELECT ${id} AS id FROM ${from} WHERE ${condition.sql} AND ${id} > ? ORDER BY ${id} LIMIT 1 OFFSET ${sliceOf(sent) - 1}`,
+    [...condition.values, sent.spreadTo ?? ''],
   );
   return row?.id ?? null;
 }
@@ -89,7 +92,7 @@ const variantSql = (sent: SentNotification, id: string): SqlCondition =>
 async function spreadDevices(parts: Parts, on: Statements, environment: Environment, sent: SentNotification): Promise<Spread> {
   const from = `\`${environment.database}\`._devices v`;
   const condition = deviceCondition(environment, sent.audience, parts);
-  const upTo = await boundary(on, from, 'v.id', condition, sent.spreadTo);
+  const upTo = await boundary(on, from, 'v.id', condition, sent);
   const ways = pushWaysOf(await parts.gateways.rows(environment.id));
   const due = await dueSql(parts, on, environment, sent, 'v.timeZone');
   const variant = variantSql(sent, 'v.id');
@@ -136,7 +139,7 @@ export function userDeliveries(
 async function spreadUsers(parts: Parts, on: Statements, environment: Environment, sent: SentNotification): Promise<Spread> {
   const way = sent.way as 'sms' | 'mail';
   const base = userCondition(environment, sent.audience, parts);
-  const upTo = await boundary(on, `\`${environment.database}\`._users u`, 'u.id', base, sent.spreadTo);
+  const upTo = await boundary(on, `\`${environment.database}\`._users u`, 'u.id', base, sent);
   const condition = {
     sql: `${base.sql} AND u.id > ? ${upTo ? 'AND u.id <= ?' : ''}`,
     values: [...base.values, sent.spreadTo ?? '', ...(upTo ? [upTo] : [])],
@@ -149,14 +152,14 @@ async function spreadUsers(parts: Parts, on: Statements, environment: Environmen
   return { made: affectedRows, upTo };
 }
 
-/** Numbers or addresses that were named one by one. */
+/** Numbers or addresses that were named one by one; how far it came is a place in the list. */
 async function spreadList(
   parts: Parts,
   on: Statements,
   environment: Environment,
   sent: SentNotification,
   listed: readonly string[],
-): Promise<number> {
+): Promise<Spread> {
   const way = sent.way as 'sms' | 'mail';
   const gateway = await parts.gateways.openFor(environment.id, way);
   if (!gateway)
@@ -164,13 +167,21 @@ async function spreadList(
       'gateway-missing',
       `${environment.app}/${environment.name} has no gateway for ${way === 'sms' ? 'SMS' : 'mail'}. Add one with \`orchard gateway add\`.`,
     );
-  const { targets, optedOut } = await listedRecipients(on, environment, way, listed);
-  const now = new Date(parts.now());
+  const from = Number(sent.spreadTo ?? 0);
+  const upTo = from + sliceOf(sent);
+  const targets = listed.slice(from, upTo);
+  const optedOut = await optedOutOf(on, environment, way, targets);
   const due = new Date(dueAt(parts.now(), 'UTC', { quiet: sent.quiet }));
-  const rows = targets.map((target) => {
-    const why = optedOut.has(target) ? optedOutWords(way) : null;
-    return [sent.id, target, sent.slices, way, gateway.row.name, null, way, 'a', why ? 'skipped' : 'queued', why, 0, why ? null : due, now];
-  });
-  await on.run(`INSERT INTO \`${environment.database}\`._deliveries (${COLUMNS}) VALUES ?`, [rows]);
-  return rows.length;
+  const refused = targets.filter((target) => optedOut.has(target));
+  const open = refused.length > 0 ? targets.filter((target) => !optedOut.has(target)) : targets;
+  const add = (some: readonly string[], state: DeliveryState, reason: string | null, nextAttemptAt: Date | null) =>
+    // As one JSON text, which MariaDB reads in half the time of as many rows of values.
+    on.run(
+      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, slice, way, gateway, platform, state, reason, nextAttemptAt, updatedAt)
+       SELECT ?, target, ?, ?, ?, ?, ?, ?, ?, ? FROM JSON_TABLE(?, '$[*]' COLUMNS (target VARCHAR(254) PATH '$')) AS listed`,
+      [...[sent.id, sent.slices, way, gateway.row.name, way, state, reason, nextAttemptAt, new Date(parts.now())], JSON.stringify(some)],
+    );
+  if (open.length > 0) await add(open, 'queued', null, due);
+  if (refused.length > 0) await add(refused, 'skipped', optedOutWords(way), null);
+  return { made: targets.length, upTo: upTo < listed.length ? String(upTo) : null };
 }

@@ -1,8 +1,10 @@
 /** What SMS centres bring: receipts for messages sent, and messages from phones. */
+import { grouped } from '@orchard/core';
 import { type OptWords, PhoneNumberError, readOptWord, readPhoneNumber } from '@orchard/core/reach';
 import type { IncomingSms, Receipt } from '@orchard/core/smpp';
 import type { SmsEvents } from '../gateways/smpp.js';
 import type { Environment } from '../http/call.js';
+import type { DeliveryResult } from '../notifications/deliveries.js';
 import type { Parts } from '../parts.js';
 
 /** SMPP 3.4 appendix B: what a state of a receipt means for a delivery; those not named leave it as it is. */
@@ -13,6 +15,7 @@ const ENDS: Record<string, { state: 'arrived' | 'expired' | 'failed'; reason: st
   REJECTD: { state: 'failed', reason: 'The SMS network rejected the message.' },
   DELETED: { state: 'failed', reason: 'The SMS network deleted the message.' },
 };
+const receiptWords = (said: string) => `receipt: ${said}`;
 /** A receipt can be here before the answer to its message is stored, so it waits a moment before it is written. */
 const GATHER_MS = 200;
 const TRIES_MS = [300, 1000, 3000, 10_000];
@@ -54,31 +57,55 @@ export function smsEvents(parts: Parts, environmentId: string, gateway: string):
     setTimeout(() => gather(waiting), wait).unref();
   }
   return {
-    receipt: (receipt) => new Promise((resolve, reject) => gather({ receipt, resolve, reject, tries: 0 })),
+    receipt: (receipt) =>
+      new Promise((resolve, reject) => {
+        // The journal writes at the end of this turn, and what it has is stored.
+        if (parts.journal.amend(environmentId, gateway, receipt.messageId, (result) => amend(result, receipt, parts.now())))
+          setImmediate(resolve);
+        else gather({ receipt, resolve, reject, tries: 0 });
+      }),
     message: async (message) => takeMessage(parts, await environmentNow(), gateway, message),
   };
 }
 
-/** Writes receipts, one statement for each state. @returns those whose message is not known yet */
+/** What a receipt says, over a result that is not written yet. */
+function amend(result: DeliveryResult, { state: said }: Receipt, now: number): void {
+  const end = ENDS[said];
+  if (!end || result.state !== 'accepted') return;
+  result.state = end.state;
+  result.reason = end.reason;
+  result.said = receiptWords(said);
+  // No other receipt will look for it.
+  result.receiptId = null;
+  if (end.state === 'arrived') result.receivedAt = new Date(now);
+}
+
+/** Writes receipts, one statement for each state and notification. @returns those whose message is not known yet */
 async function noteReceipts(parts: Parts, environment: Environment, gateway: string, batch: Waiting[]): Promise<Set<Waiting>> {
   const now = new Date(parts.now());
-  const unchanged: Waiting[] = [];
-  for (const [said, { state, reason }] of Object.entries(ENDS)) {
-    const these = batch.filter(({ receipt }) => receipt.state === said);
-    if (these.length === 0) continue;
-    const { affectedRows } = await parts.database.run(
-      `UPDATE \`${environment.database}\`._deliveries SET state = ?, reason = ?, said = ?, receivedAt = ?, updatedAt = ? WHERE receiptId IN (?) AND gateway = ? AND state IN ('queued', 'accepted')`,
-      [state, reason, `receipt: ${said}`, state === 'arrived' ? now : null, now, these.map(({ receipt }) => receipt.messageId), gateway],
-    );
-    if (affectedRows < these.length) unchanged.push(...these);
-  }
-  if (unchanged.length === 0) return new Set();
-  const known = await parts.database.runRows<{ receiptId: string }>(
-    `SELECT receiptId FROM \`${environment.database}\`._deliveries WHERE receiptId IN (?) AND gateway = ?`,
-    [unchanged.map(({ receipt }) => receipt.messageId), gateway],
+  const table = `\`${environment.database}\`._deliveries`;
+  const found = await parts.database.runRows<{ receiptId: string; notificationId: string; target: string }>(
+    `SELECT receiptId, notificationId, target FROM ${table} WHERE receiptId IN (?) AND gateway = ?`,
+    [batch.map(({ receipt }) => receipt.messageId), gateway],
   );
-  const ids = new Set(known.map(({ receiptId }) => receiptId));
-  return new Set(unchanged.filter(({ receipt }) => !ids.has(receipt.messageId)));
+  const states = new Map(batch.map(({ receipt }) => [receipt.messageId, receipt.state]));
+  const groups = grouped(found, ({ receiptId, notificationId }) => `${states.get(receiptId)} ${notificationId}`);
+  for (const rows of groups.values()) {
+    const [{ receiptId, notificationId }] = rows as [(typeof rows)[number]];
+    const said = states.get(receiptId) ?? '';
+    const end = ENDS[said];
+    if (!end) continue;
+    // By the primary key and in its order, as results are written, so that the two never wait for each other in a ring.
+    await parts.database.run(
+      `UPDATE ${table} SET state = ?, reason = ?, said = ?, receivedAt = ?, updatedAt = ? WHERE notificationId = ? AND target IN (?) AND state IN ('queued', 'accepted')`,
+      [
+        ...[end.state, end.reason, receiptWords(said), end.state === 'arrived' ? now : null, now, notificationId],
+        rows.map(({ target }) => target).sort(),
+      ],
+    );
+  }
+  const known = new Set(found.map(({ receiptId }) => receiptId));
+  return new Set(batch.filter(({ receipt }) => !known.has(receipt.messageId)));
 }
 
 /** Keeps a message from a phone, and obeys it when it asks for no more messages, or for messages again. */
