@@ -152,6 +152,13 @@ describe('signed in', () => {
     expect((await orchard(['topic', 'add', 'ridge-weather', '--title', 'Ridge weather'])).out).toMatch(/title +Ridge weather/);
     const [device] = (await json('device', 'list')).items;
     expect((await orchard(['topic', 'follow', 'ridge-weather', '--device', device.id])).out).toMatch(/devices +1/);
+    expect(await orchard(['notify', 'send', '--kept', id, '--title', 'Later on', '--to', '+12025550142'])).toMatchObject({
+      code: 2,
+      err: expect.stringContaining('--way sms or --way mail'),
+    });
+    expect((await orchard(['notify', 'send', '--kept', id, '--title', 'Later on', '--topic', 'ridge-weather', '--draft'])).out).toMatch(
+      /Later on/,
+    );
     expect((await orchard(['notify', 'start', id])).out).toMatch(/total +1/);
     expect(await orchard(['notify', 'resume', id])).toMatchObject({
       code: 4,
@@ -189,7 +196,7 @@ describe('signed in', () => {
 
   it('shows what a device was sent, keeps channels, and changes settings for messages', async () => {
     const [device] = (await json('device', 'list')).items;
-    expect((await orchard(['device', 'sent', device.id])).out).toMatch(/Later +(accepted|arrived)/);
+    expect((await orchard(['device', 'sent', device.id])).out).toMatch(/Later on +(accepted|arrived)/);
     expect((await orchard(['channel', 'add', 'huts/fellgate', '--listen', 'TRUE', '--keep', '20'])).out).toMatch(/keep +20/);
     expect(await orchard(['channel', 'add', 'huts/fellgate', '--publish', 'nobody = 1'])).toMatchObject({
       code: 4,

@@ -16,12 +16,12 @@ export function useAddressState(name: string, initial = ''): [string, (value: st
   const [search, setSearch] = useSearchParams();
   const set = useCallback(
     (value: string | null) => {
-      setSearch((before) => {
-        const after = new URLSearchParams(before);
-        if (!value || value === initial) after.delete(name);
-        else after.set(name, value);
-        return after;
-      });
+      // A handler may set two of them; the address itself knows at once what the first one did.
+      const before = new URLSearchParams(window.location.search);
+      const after = new URLSearchParams(before);
+      if (!value || value === initial) after.delete(name);
+      else after.set(name, value);
+      if (String(after) !== String(before)) setSearch(after);
     },
     [name, initial, setSearch],
   );

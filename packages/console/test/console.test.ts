@@ -308,6 +308,42 @@ describe('signed in', () => {
     expect(await violations(page)).toEqual([]);
   });
 
+  it('keeps a notification with what differs by platform and language, shows each on its phone, and lets one write on', async () => {
+    await open(`${P}/compose`);
+    await page.getByLabel('Title').fill('Bunks free');
+    await page.getByLabel('Body').fill('At Kestrel Rock.');
+    await button('Add a language').click();
+    await page.getByLabel('Language', { exact: true }).fill('nb');
+    await page.getByLabel('Title').nth(1).fill('Ledige senger');
+    await button('Add a platform').click();
+    await page.getByRole('combobox', { name: 'Platform' }).click();
+    await page.getByRole('option', { name: 'android' }).click();
+    await page.getByLabel('Body').nth(2).fill('At Kestrel Rock. Swipe for more.');
+    const phone = page.getByRole('figure', { name: /Preview on/ });
+    await phone.getByText('Android', { exact: true }).click();
+    await phone.getByText('At Kestrel Rock. Swipe for more.').waitFor();
+    await phone.getByText('nb', { exact: true }).click();
+    await phone.getByText('Ledige senger').waitFor();
+    expect(await violations(page)).toEqual([]);
+    await button('Keep as a draft').click();
+    await page.getByRole('link', { name: 'Write on' }).click();
+    await page.getByLabel('Title').first().fill('Two bunks free');
+    expect(await page.getByLabel('Language', { exact: true }).inputValue()).toBe('nb');
+    await button('Keep as a draft').click();
+    await page.getByRole('heading', { name: 'Two bunks free' }).waitFor();
+    const { items } = await test.owner.call(operations.notifications.list, {
+      params: app.dev.params,
+      query: { filter: "state = 'draft'" },
+    });
+    expect(items).toMatchObject([
+      {
+        title: 'Two bunks free',
+        locales: { nb: { title: 'Ledige senger' } },
+        platforms: { android: { body: 'At Kestrel Rock. Swipe for more.' } },
+      },
+    ]);
+  });
+
   it('adds a gateway, tells a certificate of the wrong stage, and checks it without sending', async () => {
     const { cairn, authority } = test.simulators;
     await test.owner.call(operations.clients.patch, {

@@ -15,7 +15,7 @@ import { startTraffic } from './traffic.js';
 
 const USAGE = `Usage: npm run demo -- [--fresh] [--port 7450] [--data .orchard/demo]
   --fresh   forget the demo's data and begin again
-  --port    where the service listens; the simulators take the six ports after it
+  --port    where the service listens; the simulators take the six ports after it, failure notices of mail the seventh
   --data    the directory of the demo's data`;
 /** What the demo writes into its data directory; --fresh removes just these. */
 const OWN_ENTRIES = [
@@ -49,7 +49,7 @@ function readOptions(): Options {
       },
     });
     const port = Number(values.port);
-    if (!Number.isInteger(port) || port < 1 || port > 65529) throw new Error(`--port takes a number from 1 to 65529; got ${values.port}.`);
+    if (!Number.isInteger(port) || port < 1 || port > 65528) throw new Error(`--port takes a number from 1 to 65528; got ${values.port}.`);
     return { fresh: values.fresh, port, data: resolve(values.data) };
   } catch (error) {
     console.error(`${(error as Error).message}\n${USAGE}`);
@@ -115,6 +115,7 @@ async function main(): Promise<void> {
     ORCHARD_PORT: String(port),
     ORCHARD_DATA: data,
     ORCHARD_PUSH_ORIGINS: `http://127.0.0.1:${port + 1},http://127.0.0.1:${port + 5}`,
+    ORCHARD_BOUNCE_PORT: String(port + 7),
     ORCHARD_SIGN_IN_RATE: '600',
     ORCHARD_LOG_LEVEL: process.env.ORCHARD_LOG_LEVEL ?? 'warn',
   });
@@ -122,6 +123,7 @@ async function main(): Promise<void> {
   const simulators = await startPart<SimulatorAddresses>(partOf('simulators'), {
     ORCHARD_SIMULATORS_PORT: String(port + 1),
     ORCHARD_SIMULATORS_STATE: join(data, 'simulators.json'),
+    ORCHARD_SIMULATORS_BOUNCES_PORT: String(port + 7),
   });
   step(`simulators are up at ${simulators.address}`);
   const file = join(data, 'demo.json');

@@ -45,7 +45,14 @@ export async function seedGateways(owner: HttpClient, at: SimulatorAddresses): P
     {
       kind: 'smtp',
       name: 'post',
-      settings: { host: 'localhost', port: at.smtp, trust, from: 'Quillfell Huts <huts@quillfell.example>', user: MAIL_ACCOUNT.user },
+      settings: {
+        host: 'localhost',
+        port: at.smtp,
+        trust,
+        from: 'Quillfell Huts <huts@quillfell.example>',
+        bouncesTo: 'huts@quillfell.example',
+        user: MAIL_ACCOUNT.user,
+      },
       password: MAIL_ACCOUNT.password,
     },
   ];
@@ -121,6 +128,13 @@ export async function seedMessages(
     body: 'Hello {user.name|hiker},\n\nthe huts open on the first of June.',
     html: '<p>Hello {user.name|hiker},</p><p>the huts open on <b>the first of June</b>.</p>',
     audience: { topics: { any: ['huts/fellgate'] } },
+  });
+  // One mailbox is not there, and one turns out to have moved after its mail was taken.
+  await send({
+    way: 'mail',
+    title: 'Your invoice for three nights',
+    body: 'Fellgate, three nights: 126 EUR.',
+    audience: { addresses: ['aino@hikers.example', 'nobody@hikers.example', 'moved@hikers.example'] },
   });
   await send({
     title: 'You arrive tomorrow',

@@ -461,6 +461,13 @@ describe('SMS over SMPP', () => {
     });
   });
 
+  it('reaches many numbers once each, while receipts come back as fast as they are sent', async () => {
+    const phones = Array.from({ length: 6000 }, (_, i) => `+1303555${String(i).padStart(4, '0')}`);
+    const { body } = await send({ way: 'sms', body: 'Storm from noon.', audience: { phones } });
+    await eventually(async () => (await status(body.id)).deliveries.arrived === phones.length, 30_000);
+    expect(phones.filter((number) => networks.sms.textsOf(number).length !== 1)).toEqual([]);
+  });
+
   it('stays accepted when its receipt is lost', async () => {
     networks.sms.faults.set({ mode: 'lose-receipts', count: 1 });
     const { body } = await toPhone('no receipt');

@@ -258,6 +258,47 @@ describe('a content', () => {
 });
 
 describe('a notification', () => {
+  it('is written anew while it is kept, keeps its place in the list, and is sent when it is not a draft any more', async () => {
+    const { id } = await phone();
+    const key = app.dev.serverKey;
+    const rewrite = (at: string, body: object) =>
+      test.app('PUT', `/notifications/${at}`, { key, body: { audience: { device: id }, ...body } });
+    const { body } = await send({ title: 'First', draft: true, audience: { device: id } });
+    expect((await rewrite(body.id, { title: 'Second', badge: 3, draft: true })).body).toMatchObject({
+      id: body.id,
+      state: 'draft',
+      title: 'Second',
+      badge: 3,
+      createdAt: body.createdAt,
+    });
+    expect(await rewrite(body.id, { title: '{nobody.name}', draft: true })).toMatchObject({ status: 422 });
+    expect(await rewrite(body.id, { title: 'Now', audience: { filter: "model = 'none such'" } })).toMatchObject({
+      status: 422,
+      body: { type: '/docs/problems/audience-empty' },
+    });
+    expect((await test.app('GET', `/notifications/${body.id}`, { key })).body).toMatchObject({
+      state: 'draft',
+      title: 'Second',
+    });
+    await rewrite(body.id, { title: 'Third' });
+    expect(await done(body.id)).toMatchObject({ title: 'Third', deliveries: { accepted: 1 } });
+    expect(await rewrite(body.id, { title: 'Fourth' })).toMatchObject({ status: 409, body: { type: '/docs/problems/wrong-state' } });
+    expect(await rewrite('01a20000-0000-7000-8000-000000000000', { title: 'x' })).toMatchObject({ status: 404 });
+  });
+
+  it('goes out at the time it was moved to, not the one before', async () => {
+    const { id, received } = await phone();
+    const inMs = (ms: number) => ({ start: { at: new Date(Date.now() + ms).toISOString() } });
+    const { body } = await send({ title: 'Soon', ...inMs(600), audience: { device: id } });
+    await test.app('PUT', `/notifications/${body.id}`, {
+      key: app.dev.serverKey,
+      body: { title: 'In an hour', ...inMs(3_600_000), audience: { device: id } },
+    });
+    await new Promise((resolve) => setTimeout(resolve, 1500));
+    expect(received).toHaveLength(0);
+    expect((await test.app('GET', `/notifications/${body.id}`, { key: app.dev.serverKey })).body).toMatchObject({ state: 'scheduled' });
+  });
+
   it('is kept as a draft until it is started, and thrown away only before', async () => {
     const { id, received } = await phone();
     const { body } = await send({ title: 'Later', draft: true, audience: { device: id } });

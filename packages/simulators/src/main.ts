@@ -2,9 +2,10 @@
 import type { Backend, HandsetKind } from './handset.js';
 import { startSimulators } from './wall.js';
 
-const { ORCHARD_SIMULATORS_PORT = '0', ORCHARD_SIMULATORS_STATE } = process.env;
+const { ORCHARD_SIMULATORS_PORT = '0', ORCHARD_SIMULATORS_STATE, ORCHARD_SIMULATORS_BOUNCES_PORT } = process.env;
 const running = await startSimulators({
   port: Number(ORCHARD_SIMULATORS_PORT),
+  ...(ORCHARD_SIMULATORS_BOUNCES_PORT ? { bouncesTo: { host: '127.0.0.1', port: Number(ORCHARD_SIMULATORS_BOUNCES_PORT) } } : {}),
   ...(ORCHARD_SIMULATORS_STATE ? { stateFile: ORCHARD_SIMULATORS_STATE } : {}),
 });
 const { cairn, tarn, sms, mail, authority, network } = running;

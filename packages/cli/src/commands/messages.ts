@@ -22,7 +22,8 @@ type SendOptions = {
   allTopics?: string[];
   notTopic?: string[];
   filter?: string;
-  way?: 'push' | 'mail';
+  to?: string[];
+  way?: 'push' | 'sms' | 'mail';
   urgency?: 'very-low' | 'low' | 'normal' | 'high';
   ttl?: string;
   replaces?: string;
@@ -32,16 +33,19 @@ type SendOptions = {
   quiet?: string;
   fallBack?: string;
   draft?: boolean;
+  kept?: string;
   preview?: boolean;
   wait?: boolean;
 };
 
-function audienceOf({ everyone, user, device, topic, allTopics, notTopic, filter }: SendOptions): Audience {
+function audienceOf({ everyone, user, device, topic, allTopics, notTopic, filter, to, way }: SendOptions): Audience {
   const topics = topic || allTopics || notTopic ? { any: topic, all: allTopics, not: notTopic } : undefined;
-  const chosen = [everyone, user, device, topics].filter(Boolean).length;
+  if (to && way !== 'sms' && way !== 'mail')
+    throw new CommandError('--to names numbers or addresses: give --way sms or --way mail with it.', 2);
+  const chosen = [everyone, user, device, topics, to].filter(Boolean).length;
   if (chosen > 1 || (chosen === 0 && !filter) || (filter && chosen === 1 && !topics))
     throw new CommandError(
-      'For whom is it? Give one of --everyone, --user, --device, --topic, --filter; --topic and --filter may go together.',
+      'For whom is it? Give one of --everyone, --user, --device, --topic, --filter, --to; --topic and --filter may go together.',
       2,
     );
   return {
@@ -50,6 +54,7 @@ function audienceOf({ everyone, user, device, topic, allTopics, notTopic, filter
     ...(device ? { devices: device } : {}),
     ...(topics ? { topics } : {}),
     ...(filter ? { filter } : {}),
+    ...(to ? { [way === 'sms' ? 'phones' : 'addresses']: to } : {}),
   };
 }
 
@@ -95,10 +100,10 @@ async function bodyOf(own: SendOptions) {
   };
 }
 
-type PreviewBody = BodyInputOf<typeof operations.notifications.previewManaged>;
+type Sending = BodyInputOf<typeof operations.notifications.sendManaged>;
 /** A preview takes what is said and to whom, not how it is sent. */
-function previewBody(body: PreviewBody): PreviewBody {
-  return Object.fromEntries(Object.entries(body).filter(([, value]) => value !== undefined)) as PreviewBody;
+function previewBody({ urgency, ttlS, replaces, start, perSecond, quiet, fallBack, draft, ...body }: Sending) {
+  return body;
 }
 
 export function printPreview(seen: AudiencePreview, options: GlobalOptions): void {
@@ -166,7 +171,8 @@ const audienceOptions = (command: Command): Command =>
     .option('--topic <names>', 'followers of any of them', list)
     .option('--all-topics <names>', 'followers of all of them', list)
     .option('--not-topic <names>', 'but not their followers', list)
-    .option('--filter <cql2>', 'devices, such as "platform = \'ios\'"');
+    .option('--filter <cql2>', 'devices, such as "platform = \'ios\'"')
+    .option('--to <list>', 'numbers with --way sms, addresses with --way mail; comma-separated', list);
 
 export function addMessageCommands(program: Command): void {
   const notify = program.command('notify').description('notifications');
@@ -179,7 +185,7 @@ export function addMessageCommands(program: Command): void {
     .option('--link <url>')
     .option('--data <json>')
     .option('--content <json>', 'the rest: variants by platform and language, buttons, overlays; - for standard input')
-    .addOption(new Option('--way <way>').choices(['push', 'mail']))
+    .addOption(new Option('--way <way>').choices(['push', 'sms', 'mail']))
     .addOption(new Option('--urgency <urgency>').choices(['very-low', 'low', 'normal', 'high']))
     .option('--ttl <seconds>', 'how long the network keeps it for a device that is away')
     .option('--replaces <name>', 'a waiting one of the same name')
@@ -189,25 +195,19 @@ export function addMessageCommands(program: Command): void {
     .option('--quiet-hours <from-to>', 'hours of each recipient’s day in which nothing is sent, such as 22:00-07:00')
     .option('--fall-back <way:minutes>', 'reach another way who has not received it by then, such as sms:10')
     .option('--draft', 'keep it without sending')
+    .option('--kept <id>', 'write this draft or scheduled one anew, instead of a new one')
     .option('--preview', 'only show whom it would reach')
     .option('--wait', 'until it has gone out')
     .action(async (own: SendOptions & { quietHours?: string }, command: Command) => {
       const { options, client, params } = workplace(command);
-      const body = await bodyOf({ ...own, quiet: own.quietHours } as SendOptions);
+      const body: Sending = await bodyOf({ ...own, quiet: own.quietHours } as SendOptions);
       if (own.preview) {
-        const { audience, way, title, body: text, data } = body as Parameters<typeof previewBody>[0];
-        return printPreview(
-          await client.call(operations.notifications.previewManaged, {
-            params,
-            body: previewBody({ audience, way, title, body: text, data }),
-          }),
-          options,
-        );
+        return printPreview(await client.call(operations.notifications.previewManaged, { params, body: previewBody(body) }), options);
       }
-      const sent = await client.call(operations.notifications.sendManaged, {
-        params,
-        body: { ...body, ...(own.draft ? { draft: true } : {}) },
-      });
+      const whole: Sending = { ...body, ...(own.draft ? { draft: true } : {}) };
+      const sent = own.kept
+        ? await client.call(operations.notifications.rewriteManaged, { params: { ...params, id: own.kept }, body: whole })
+        : await client.call(operations.notifications.sendManaged, { params, body: whole });
       printStatus(own.wait ? await settled(client, { ...params, id: sent.id }) : sent, options);
       if (own.draft) note(`Send it with: orchard notify start ${sent.id}`, options);
       else if (!own.wait) note(`See what becomes of it: orchard notify status ${sent.id}`, options);

@@ -128,8 +128,13 @@ export function usePreview(draft: Draft) {
   return useCall(operations.notifications.previewManaged, { params, body: JSON.parse(asked) }, { enabled: audience !== null });
 }
 
-/** Whom it reaches by platform, whom not and why, how large it is and what it costs. */
-export function Reach({ seen, error, missing }: { seen: AudiencePreview | undefined; error: unknown; missing: boolean }) {
+type ReachProps = { seen: AudiencePreview | undefined; error: unknown; missing: boolean; broken?: boolean };
+
+/**
+ * Whom it reaches by platform, whom not and why, how large it is and what it costs.
+ * @param broken the content cannot be read, so nothing is known of its size
+ */
+export function Reach({ seen, error, missing, broken }: ReachProps) {
   if (missing) return <Text size="sm">Choose for whom it is.</Text>;
   if (error)
     return (
@@ -166,7 +171,7 @@ export function Reach({ seen, error, missing }: { seen: AudiencePreview | undefi
           ))}
         </tbody>
       </table>
-      {seen.sizes.map(({ gateway, bytes, mostBytes }) => (
+      {(broken ? [] : seen.sizes).map(({ gateway, bytes, mostBytes }) => (
         <Text key={gateway} size="sm" className={bytes > mostBytes ? 'care' : undefined} c={bytes > mostBytes ? undefined : 'dimmed'}>
           {count(bytes)} of {count(mostBytes)} bytes at {gateway}
         </Text>

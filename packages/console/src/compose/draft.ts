@@ -1,9 +1,11 @@
 /** What is being composed, and the notification it makes. */
-import type { BodyInputOf, operations } from '@orchard/contract';
+import type { BodyInputOf, Notification, operations } from '@orchard/contract';
 
 export type Way = 'push' | 'sms' | 'mail';
 export type AudienceKind = 'everyone' | 'topics' | 'filter' | 'user' | 'device' | 'addresses';
-export type LocaleVariant = { tag: string; title: string; body: string };
+/** What differs for a language or a platform. */
+export type Difference = { name: string; title: string; body: string };
+export type Overlay = { gateway: string; json: string };
 export type Draft = {
   way: Way;
   audience: AudienceKind;
@@ -25,16 +27,22 @@ export type Draft = {
   buttons: string;
   silent: boolean;
   urgency: 'very-low' | 'low' | 'normal' | 'high';
-  locales: LocaleVariant[];
+  locales: Difference[];
+  platforms: Difference[];
+  overlays: Overlay[];
   second: { share: number; title: string; body: string } | null;
   when: 'now' | 'at' | 'local';
   at: string;
+  /** Hours it is kept for a phone that is away. */
+  keptH: number | '';
+  replaces: string;
   perSecond: number | '';
   quiet: boolean;
   quietFrom: string;
   quietTo: string;
   fallBack: '' | 'sms' | 'mail';
   fallBackMin: number;
+  fallBackBody: string;
 };
 export type Sending = BodyInputOf<typeof operations.notifications.sendManaged>;
 
@@ -60,15 +68,20 @@ export const newDraft = (from: { user: string; device: string; topic: string }):
   silent: false,
   urgency: 'normal',
   locales: [],
+  platforms: [],
+  overlays: [],
   second: null,
   when: 'now',
   at: '',
+  keptH: '',
+  replaces: '',
   perSecond: '',
   quiet: false,
   quietFrom: '22:00',
   quietTo: '07:00',
   fallBack: '',
   fallBackMin: 10,
+  fallBackBody: '',
 });
 
 const given = <T extends object>(values: T): Partial<T> =>
@@ -97,7 +110,21 @@ export function audienceOf(draft: Draft): Sending['audience'] | null {
   }
 }
 
-/** The content alone; null while its data is not JSON. */
+/** Whether a field for JSON holds some, or nothing yet. */
+export function isJson(text: string): boolean {
+  try {
+    return text.trim() === '' || JSON.parse(text) !== undefined;
+  } catch {
+    return false;
+  }
+}
+
+function differing(name: 'locales' | 'platforms', differences: readonly Difference[]) {
+  const named = differences.filter((one) => one.name);
+  return named.length ? { [name]: Object.fromEntries(named.map((one) => [one.name, given({ title: one.title, body: one.body })])) } : {};
+}
+
+/** The content alone; null while its data, or an overlay, is not JSON. */
 export function contentOf(draft: Draft) {
   try {
     const { title, body, html, sound, picture, link, category, silent } = draft;
@@ -106,7 +133,7 @@ export function contentOf(draft: Draft) {
       .map((label) => label.trim())
       .filter(Boolean)
       .map((label) => ({ id: label.toLowerCase().replace(/[^a-z0-9]+/g, '-'), title: label }));
-    const locales = draft.locales.filter(({ tag }) => tag).map(({ tag, ...texts }) => [tag, given(texts)] as const);
+    const overlays = draft.overlays.filter(({ gateway, json }) => gateway && json.trim());
     return {
       ...given(
         draft.way === 'push'
@@ -118,7 +145,11 @@ export function contentOf(draft: Draft) {
       ...(draft.badge ? { badge: draft.badge === '+1' ? ('+1' as const) : Number(draft.badge) } : {}),
       ...(draft.data.trim() ? { data: JSON.parse(draft.data) } : {}),
       ...(buttons.length ? { buttons } : {}),
-      ...(locales.length ? { locales: Object.fromEntries(locales) } : {}),
+      ...differing('locales', draft.locales),
+      ...(draft.way === 'push' ? differing('platforms', draft.platforms) : {}),
+      ...(draft.way === 'push' && overlays.length
+        ? { overlays: Object.fromEntries(overlays.map(({ gateway, json }) => [gateway, JSON.parse(json)])) }
+        : {}),
       ...(draft.second
         ? { second: { share: draft.second.share / 100, content: given({ title: draft.second.title, body: draft.second.body }) } }
         : {}),
@@ -134,18 +165,103 @@ export function sendingOf(draft: Draft): Sending | null {
   const audience = audienceOf(draft);
   const says = draft.way === 'sms' ? draft.body.trim() : draft.title.trim() || (draft.way === 'push' && draft.silent);
   if (!content || !audience || !says || (draft.when !== 'now' && !draft.at)) return null;
+  return { ...content, way: draft.way, audience, ...optionsOf(draft) };
+}
+
+/** How it is sent. */
+function optionsOf(draft: Draft) {
   return {
-    ...content,
-    way: draft.way,
-    audience,
     ...(draft.way === 'push' && draft.urgency !== 'normal' ? { urgency: draft.urgency } : {}),
     ...(draft.when === 'at'
       ? { start: { at: new Date(draft.at).toISOString() } }
       : draft.when === 'local'
         ? { start: { local: draft.at.slice(0, 16) } }
         : {}),
+    ...(draft.keptH === '' ? {} : { ttlS: Math.round(draft.keptH * 3600) }),
+    ...(draft.replaces ? { replaces: draft.replaces } : {}),
     ...(draft.perSecond === '' ? {} : { perSecond: draft.perSecond }),
     ...(draft.quiet ? { quiet: { from: draft.quietFrom, to: draft.quietTo } } : {}),
-    ...(draft.way === 'push' && draft.fallBack ? { fallBack: { way: draft.fallBack, afterMin: draft.fallBackMin } } : {}),
+    ...(draft.way === 'push' && draft.fallBack
+      ? { fallBack: { way: draft.fallBack, afterMin: draft.fallBackMin, ...given({ body: draft.fallBackBody }) } }
+      : {}),
   };
 }
+
+const DEFAULT_TTL_S = 86_400;
+const differencesOf = (of: Record<string, { title?: string | undefined; body?: string | undefined } | undefined> | undefined) =>
+  Object.entries(of ?? {}).map(([name, texts]) => ({ name, title: texts?.title ?? '', body: texts?.body ?? '' }));
+/** An instant as a field of the page writes it, on the clock here. */
+const fieldTime = (at: string) => {
+  const date = new Date(at);
+  return new Date(date.getTime() - date.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+};
+
+/** A notification that was kept, to be written on. */
+export function draftOf(kept: Notification): Draft {
+  const { audience, start, quiet, fallBack, second } = kept;
+  const base = newDraft({ user: audience.user ?? '', device: audience.device ?? '', topic: '' });
+  const listed = audience.phones ?? audience.addresses;
+  return {
+    ...base,
+    way: kept.way,
+    audience: audience.topics ? 'topics' : audience.filter ? 'filter' : listed ? 'addresses' : base.audience,
+    topics: audience.topics?.any ?? [],
+    notTopics: audience.topics?.not ?? [],
+    filter: audience.filter ?? '',
+    addresses: listed?.join('\n') ?? '',
+    title: kept.title ?? '',
+    body: kept.body ?? '',
+    html: kept.html ?? '',
+    badge: kept.badge === undefined ? '' : String(kept.badge),
+    sound: kept.sound ?? '',
+    picture: kept.picture ?? '',
+    link: kept.link ?? '',
+    data: kept.data ? JSON.stringify(kept.data) : '',
+    category: kept.category ?? '',
+    buttons: (kept.buttons ?? []).map(({ title }) => title).join(', '),
+    silent: kept.silent ?? false,
+    urgency: kept.urgency as Draft['urgency'],
+    locales: differencesOf(kept.locales),
+    platforms: differencesOf(kept.platforms),
+    overlays: Object.entries(kept.overlays ?? {}).map(([gateway, overlay]) => ({ gateway, json: JSON.stringify(overlay) })),
+    second: second ? { share: Math.round(second.share * 100), title: second.content.title ?? '', body: second.content.body ?? '' } : null,
+    when: !start ? 'now' : 'at' in start ? 'at' : 'local',
+    at: !start ? '' : 'at' in start ? fieldTime(start.at) : start.local,
+    keptH: kept.ttlS === DEFAULT_TTL_S ? '' : kept.ttlS / 3600,
+    replaces: kept.replaces ?? '',
+    perSecond: kept.perSecond ?? '',
+    quiet: quiet !== undefined,
+    ...(quiet ? { quietFrom: quiet.from, quietTo: quiet.to } : {}),
+    ...(fallBack ? { fallBack: fallBack.way, fallBackMin: fallBack.afterMin, fallBackBody: fallBack.body ?? '' } : {}),
+  };
+}
+
+const CARRIED = [
+  'audience',
+  'title',
+  'body',
+  'html',
+  'badge',
+  'sound',
+  'picture',
+  'link',
+  'data',
+  'category',
+  'buttons',
+  'silent',
+] as const;
+const VARYING = ['locales', 'platforms', 'overlays', 'second', 'quiet', 'fallBack', 'replaces', 'perSecond', 'ttlS'] as const;
+
+/** Which parts of a kept notification the composer has no fields for: writing it anew there would lose them. */
+export function lostParts(kept: Notification): string[] {
+  const draft = draftOf(kept);
+  const made: Record<string, unknown> = { ttlS: DEFAULT_TTL_S, ...contentOf(draft), ...optionsOf(draft), audience: audienceOf(draft) };
+  return [...CARRIED, ...VARYING].filter((name) => ordered(made[name]) !== ordered(kept[name]));
+}
+
+const ordered = (value: unknown): string =>
+  JSON.stringify(value ?? null, (_, member) =>
+    member && typeof member === 'object' && !Array.isArray(member)
+      ? Object.fromEntries(Object.entries(member).sort(([a], [b]) => (a < b ? -1 : 1)))
+      : member,
+  );

@@ -1,58 +1,113 @@
 /** Writing a notification: for whom, what it says, how it looks, how it is sent; tested on one device, reviewed, sent. */
-import { Button, Group, Modal, SegmentedControl, SimpleGrid, Stack, Text, TextInput, Title } from '@mantine/core';
+import { Anchor, Button, Group, Modal, SegmentedControl, SimpleGrid, Stack, Text, TextInput, Title } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
 import { operations } from '@orchard/contract';
 import { useState } from 'react';
-import { useNavigate } from 'react-router';
-import { useChange } from '../api.js';
+import { Link, useNavigate } from 'react-router';
+import { useCall, useChange } from '../api.js';
 import { AudienceFields, Reach, usePreview } from '../compose/audience.js';
-import { ContentFields, OptionFields } from '../compose/content.js';
-import { audienceOf, contentOf, type Draft, newDraft, type Sending, sendingOf, type Way } from '../compose/draft.js';
-import { count, PageHead, Trouble } from '../parts/basics.js';
-import { FromCode } from '../parts/fromCode.js';
+import { ContentFields } from '../compose/content.js';
+import { audienceOf, contentOf, type Draft, draftOf, lostParts, newDraft, type Sending, sendingOf, type Way } from '../compose/draft.js';
+import { OptionFields } from '../compose/options.js';
+import { count, Empty, Loaded, PageHead, Trouble } from '../parts/basics.js';
+import { FromCode, shellWord } from '../parts/fromCode.js';
 import { PhonePreviews } from '../parts/phonePreview.js';
 import { useAddressState, usePlace } from '../place.js';
 
 /** The command that sends the same. */
-function commandOf(place: string, body: Sending | null): string {
-  if (!body) return `orchard notify send ${place} …`;
+function commandOf(place: string, body: Sending | null, kept: string | null): string {
+  const send = `orchard notify send ${place}${kept ? ` --kept ${kept}` : ''}`;
+  if (!body) return `${send} …`;
   const { audience, title, body: text, way, ...rest } = body;
-  const to = audience.everyone
-    ? '--everyone'
-    : audience.user
-      ? `--user ${audience.user}`
-      : audience.device
-        ? `--device ${audience.device}`
-        : audience.filter
-          ? `--filter "${audience.filter}"`
-          : audience.topics
-            ? `${audience.topics.any ? `--topic ${audience.topics.any.join(',')}` : ''} ${audience.topics.not ? `--not-topic ${audience.topics.not.join(',')}` : ''}`.trim()
-            : `--to ${(audience.phones ?? audience.addresses ?? []).join(',')}`;
-  if (way === 'sms') return `orchard sms send ${place} --text "${text}" ${to}`;
-  const more = Object.keys(rest).length ? ` --content '${JSON.stringify(rest)}'` : '';
-  return `orchard notify send ${place} --title "${title ?? ''}"${text ? ` --body "${text}"` : ''}${way === 'mail' ? ' --way mail' : ''} ${to}${more}`;
+  const { topics } = audience;
+  const listed = audience.phones ?? audience.addresses;
+  const words = [
+    send,
+    way !== 'push' && `--way ${way}`,
+    title && `--title ${shellWord(title)}`,
+    text && `--body ${shellWord(text)}`,
+    audience.everyone && '--everyone',
+    audience.user && `--user ${audience.user}`,
+    audience.device && `--device ${audience.device}`,
+    audience.filter && `--filter ${shellWord(audience.filter)}`,
+    topics?.any && `--topic ${topics.any.join(',')}`,
+    topics?.not && `--not-topic ${topics.not.join(',')}`,
+    listed && `--to ${listed.join(',')}`,
+    Object.keys(rest).length > 0 && `--content ${shellWord(JSON.stringify(rest))}`,
+  ];
+  return words.filter(Boolean).join(' \\\n  ');
 }
 
+/** A new notification, or one that was kept to be written on. */
 export function ComposePage() {
-  const { params, base, details } = usePlace();
-  const navigate = useNavigate();
   const [user] = useAddressState('user');
   const [device] = useAddressState('device');
   const [topic] = useAddressState('topic');
-  const [draft, setDraft] = useState<Draft>(() => newDraft({ user, device, topic }));
-  const [testOn, setTestOn] = useState(device);
+  const [kept] = useAddressState('kept');
+  return kept ? <KeptComposer key={kept} id={kept} /> : <Composer first={newDraft({ user, device, topic })} kept={null} />;
+}
+
+function KeptComposer({ id }: { id: string }) {
+  const { params, base } = usePlace();
+  const answer = useCall(operations.notifications.readManaged, { params: { ...params, id } });
+  return (
+    <Loaded of={answer}>
+      {(kept) => {
+        const lost = lostParts(kept);
+        if (kept.state !== 'draft' && kept.state !== 'scheduled')
+          return <Empty title={`It is ${kept.state}`}>Only a draft or a scheduled notification can be written on.</Empty>;
+        if (lost.length > 0)
+          return (
+            <Empty title="This page would lose a part of it">
+              <Text>
+                There are no fields here for its <span className="mono">{lost.join(', ')}</span>. Write it anew with{' '}
+                <span className="mono">PUT /app/v1/notifications/{id}</span>, or{' '}
+                <Anchor component={Link} to={`${base}/sent/${id}`}>
+                  send it as it is
+                </Anchor>
+                .
+              </Text>
+            </Empty>
+          );
+        return <Composer first={draftOf(kept)} kept={id} />;
+      }}
+    </Loaded>
+  );
+}
+
+function Composer({ first, kept }: { first: Draft; kept: string | null }) {
+  const { params, base, details } = usePlace();
+  const navigate = useNavigate();
+  const [draft, setDraft] = useState<Draft>(first);
+  const [testOn, setTestOn] = useState(first.device);
   const [reviewing, review] = useDisclosure(false);
   const set = (changes: Partial<Draft>) => setDraft((before) => ({ ...before, ...changes }));
   const send = useChange(operations.notifications.sendManaged, ['notifications.']);
+  const rewrite = useChange(operations.notifications.rewriteManaged, ['notifications.']);
   const test = useChange(operations.notifications.sendManaged, ['notifications.']);
   const seen = usePreview(draft);
   const body = sendingOf(draft);
   const place = `--app ${params.app} --env ${params.environment}`;
-  const submit = (whole: Sending) => send.mutate({ params, body: whole }, { onSuccess: ({ id }) => navigate(`${base}/sent/${id}`) });
+  const onSuccess = ({ id }: { id: string }) => navigate(`${base}/sent/${id}`);
+  const submit = (whole: Sending) =>
+    kept
+      ? rewrite.mutate({ params: { ...params, id: kept }, body: whole }, { onSuccess })
+      : send.mutate({ params, body: whole }, { onSuccess });
+  const submitting = send.isPending || rewrite.isPending;
   return (
     <>
-      <PageHead title="Compose" hint="A notification to phones, an SMS or a mail">
-        <FromCode same={{ command: commandOf(place, body), method: 'POST', path: '/app/v1/notifications', body: body ?? {} }} />
+      <PageHead
+        title={kept ? 'Write on' : 'Compose'}
+        hint={kept ? 'A notification that was kept; what you send takes its place' : 'A notification to phones, an SMS or a mail'}
+      >
+        <FromCode
+          same={{
+            command: commandOf(place, body, kept),
+            method: kept ? 'PUT' : 'POST',
+            path: `/app/v1/notifications${kept ? `/${kept}` : ''}`,
+            body: body ?? {},
+          }}
+        />
       </PageHead>
       <SimpleGrid cols={{ base: 1, md: 2 }} spacing="xl">
         <form
@@ -79,21 +134,27 @@ export function ComposePage() {
             <Title order={2}>How it is sent</Title>
             <OptionFields draft={draft} set={set} />
             <Group justify="flex-end">
-              <Button variant="default" disabled={!body} onClick={() => body && submit({ ...body, draft: true })}>
+              <Button
+                variant="default"
+                disabled={!body}
+                loading={submitting && !reviewing}
+                onClick={() => body && submit({ ...body, draft: true })}
+              >
                 Keep as a draft
               </Button>
               <Button type="submit" disabled={!body || Boolean(seen.error)}>
                 Review
               </Button>
             </Group>
+            {!reviewing && <Trouble error={send.error ?? rewrite.error} />}
           </Stack>
         </form>
         <Stack gap="lg">
           <section className="panel" aria-label="Whom it reaches">
-            <Reach seen={seen.data} error={seen.error} missing={audienceOf(draft) === null} />
+            <Reach seen={seen.data} error={seen.error} missing={audienceOf(draft) === null} broken={contentOf(draft) === null} />
           </section>
           {draft.way === 'push' && (
-            <PhonePreviews content={{ ...(contentOf(draft) ?? {}), title: draft.title, body: draft.body }} appName={params.app} />
+            <PhonePreviews content={contentOf(draft) ?? { title: draft.title, body: draft.body }} appName={params.app} />
           )}
           {draft.way === 'push' && (
             <section className="panel">
@@ -148,12 +209,12 @@ export function ComposePage() {
             {draft.fallBack &&
               ` Who has not received it after ${draft.fallBackMin} minutes gets ${draft.fallBack === 'sms' ? 'an SMS' : 'a mail'}.`}
           </Text>
-          <Trouble error={send.error} />
+          <Trouble error={send.error ?? rewrite.error} />
           <Group justify="flex-end">
             <Button variant="default" onClick={review.close}>
               Go on writing
             </Button>
-            <Button loading={send.isPending} disabled={!body} onClick={() => body && submit(body)}>
+            <Button loading={submitting} disabled={!body} onClick={() => body && submit(body)}>
               {draft.when === 'now' ? 'Send now' : 'Schedule'}
             </Button>
           </Group>

@@ -2,7 +2,7 @@
 import { Alert, Anchor, Button, Drawer, Group, Stack, Text, Title } from '@mantine/core';
 import { type Gateway, operations } from '@orchard/contract';
 import { IconCircleCheck, IconCircleDashed } from '@tabler/icons-react';
-import { Link, useSearchParams } from 'react-router';
+import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { AddGateway } from '../gateways/addGateway.js';
 import { Code, count, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
@@ -23,7 +23,6 @@ export function GatewaysPage() {
   const { params } = usePlace();
   const [openName, setOpen] = useAddressState('open');
   const [adding, setAdding] = useAddressState('add');
-  const [, setSearch] = useSearchParams();
   const gateways = useCall(operations.gateways.list, { params }, { refetchInterval: 10_000 });
   const open = gateways.data?.items.find(({ name }) => name === openName);
   return (
@@ -81,7 +80,14 @@ export function GatewaysPage() {
         {open && <OneGateway gateway={open} onGone={() => setOpen(null)} />}
       </Drawer>
       <Drawer opened={adding !== ''} onClose={() => setAdding(null)} position="right" size="lg" title="Add a gateway">
-        {adding && <AddGateway onMade={(name) => setSearch({ open: name })} />}
+        {adding && (
+          <AddGateway
+            onMade={(name) => {
+              setAdding(null);
+              setOpen(name);
+            }}
+          />
+        )}
       </Drawer>
     </>
   );

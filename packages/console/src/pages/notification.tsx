@@ -109,9 +109,14 @@ function Turns({ sent }: { sent: Notification }) {
     <>
       <Trouble error={start.error ?? stop.error ?? resume.error} />
       {waiting && (
-        <Button size="xs" loading={start.isPending} onClick={() => start.mutate(at)}>
-          Send now
-        </Button>
+        <>
+          <Button size="xs" loading={start.isPending} onClick={() => start.mutate(at)}>
+            Send now
+          </Button>
+          <Button size="xs" variant="default" component={Link} to={`${base}/compose?kept=${sent.id}`}>
+            Write on
+          </Button>
+        </>
       )}
       {(sent.state === 'sending' || sent.state === 'scheduled') && (
         <Button size="xs" variant="default" loading={stop.isPending} onClick={() => stop.mutate(at)}>

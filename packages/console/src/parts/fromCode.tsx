@@ -6,13 +6,13 @@ import { Code } from './basics.js';
 
 export type SameFrom = { command: string; method: string; path: string; body?: unknown; library?: string };
 
+/** A text as one word of a shell. */
+export const shellWord = (text: string): string => `'${text.replaceAll("'", "'\\''")}'`;
+
 /** @param same what gives the same as the page, with the page's own values filled in */
 export function FromCode({ same }: { same: SameFrom }) {
   const [opened, { open, close }] = useDisclosure();
-  const body =
-    same.body === undefined
-      ? ''
-      : ` \\\n  -H 'Content-Type: application/json' \\\n  -d '${JSON.stringify(same.body).replaceAll("'", "'\\''")}'`;
+  const body = same.body === undefined ? '' : ` \\\n  -H 'Content-Type: application/json' \\\n  -d ${shellWord(JSON.stringify(same.body))}`;
   const app = same.path.startsWith('/app/');
   const http = `curl -X ${same.method} '${window.location.origin}${same.path}' \\\n  -H '${app ? 'Orchard-Key: <key>' : 'Authorization: Bearer <member token>'}'${body}`;
   return (

@@ -1,51 +1,71 @@
 /** How a notification will look on phones of each platform, in our own drawing. */
-import { SegmentedControl, Text } from '@mantine/core';
+import { Group, SegmentedControl, Text } from '@mantine/core';
+import { type ContentSet, contentFor, type NotificationContent, type Variant } from '@orchard/core/reach';
 import { IconBellRinging, IconLeaf, IconX } from '@tabler/icons-react';
 import { useState } from 'react';
 
-export type PreviewContent = {
-  title?: string | undefined;
-  body?: string | undefined;
-  badge?: number | '+1' | undefined;
-  picture?: string | undefined;
-  buttons?: { title: string }[] | undefined;
-  silent?: boolean | undefined;
-};
 const PLATFORMS = { ios: 'iOS', android: 'Android', web: 'Web' } as const;
 type Platform = keyof typeof PLATFORMS;
 /** About how many letters of the body a platform shows before it cuts. */
 const SHOWN: Record<Platform, number> = { ios: 178, android: 240, web: 120 };
 
-export function PhonePreviews({ content, appName }: { content: PreviewContent; appName: string }) {
+/** Each variant of a content on each platform, as it is chosen for the phones of people. */
+export function PhonePreviews({ content, appName }: { content: ContentSet; appName: string }) {
   const [platform, setPlatform] = useState<Platform>('ios');
-  const body = content.body ?? '';
+  const [locale, setLocale] = useState('');
+  const [variant, setVariant] = useState<Variant>('a');
+  const languages = Object.keys(content.locales ?? {});
+  const chosen = contentFor(content, platform, languages.includes(locale) ? locale : '', content.second ? variant : 'a');
+  const body = chosen.body ?? '';
   const cut = body.length > SHOWN[platform];
   return (
     <figure style={{ margin: 0, maxWidth: 360 }} aria-label={`Preview on ${PLATFORMS[platform]}`}>
-      <SegmentedControl
-        size="xs"
-        mb={8}
-        aria-label="Platform of the preview"
-        value={platform}
-        onChange={(value) => setPlatform(value as Platform)}
-        data={Object.entries(PLATFORMS).map(([value, label]) => ({ value, label }))}
-      />
+      <Group gap="xs" mb={8}>
+        <SegmentedControl
+          size="xs"
+          aria-label="Platform of the preview"
+          value={platform}
+          onChange={(value) => setPlatform(value as Platform)}
+          data={Object.entries(PLATFORMS).map(([value, label]) => ({ value, label }))}
+        />
+        {languages.length > 0 && (
+          <SegmentedControl
+            size="xs"
+            aria-label="Language of the preview"
+            value={languages.includes(locale) ? locale : ''}
+            onChange={setLocale}
+            data={[{ value: '', label: 'others' }, ...languages.map((tag) => ({ value: tag, label: tag }))]}
+          />
+        )}
+        {content.second && (
+          <SegmentedControl
+            size="xs"
+            aria-label="Content of the preview"
+            value={variant}
+            onChange={(value) => setVariant(value as Variant)}
+            data={[
+              { value: 'a', label: 'first' },
+              { value: 'b', label: 'second' },
+            ]}
+          />
+        )}
+      </Group>
       <div className="phone" data-platform={platform}>
         <div className="phone-screen">
-          {content.silent ? (
+          {chosen.silent ? (
             <Text size="sm">Nothing is shown: the app is woken.</Text>
           ) : (
             <Banner
               platform={platform}
-              content={{ ...content, body: cut ? `${body.slice(0, SHOWN[platform])}…` : body }}
+              content={{ ...chosen, body: cut ? `${body.slice(0, SHOWN[platform])}…` : body }}
               appName={appName}
             />
           )}
           <div className="phone-app">
             <span className="phone-icon">
               <IconLeaf size={30} stroke={1.6} color="#fbf8f2" aria-hidden />
-              {content.badge !== undefined && content.badge !== 0 && platform !== 'web' && (
-                <span className="phone-badge">{content.badge}</span>
+              {chosen.badge !== undefined && chosen.badge !== 0 && platform !== 'web' && (
+                <span className="phone-badge">{chosen.badge}</span>
               )}
             </span>
             <span>{appName}</span>
@@ -59,7 +79,7 @@ export function PhonePreviews({ content, appName }: { content: PreviewContent; a
   );
 }
 
-function Banner({ platform, content, appName }: { platform: Platform; content: PreviewContent; appName: string }) {
+function Banner({ platform, content, appName }: { platform: Platform; content: NotificationContent; appName: string }) {
   const { title, body, picture, buttons = [] } = content;
   return (
     <div className="phone-banner">
@@ -70,7 +90,7 @@ function Banner({ platform, content, appName }: { platform: Platform; content: P
         </div>
       )}
       <div style={{ fontWeight: 600 }}>{title || 'Title'}</div>
-      <div style={{ whiteSpace: 'pre-wrap' }}>{body || 'Body'}</div>
+      <div style={{ whiteSpace: 'pre-wrap' }}>{body || (title ? '' : 'Body')}</div>
       {picture && <div className="phone-picture">picture</div>}
       {buttons.length > 0 && (
         <div className="phone-buttons">

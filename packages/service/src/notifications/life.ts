@@ -66,7 +66,8 @@ export function startWorker(parts: Parts, store: NotificationStore): Worker {
     if (!environment) return null;
     await parts.database.transaction(async (on) => {
       const sent = await store.sent(environment, job.subject, on, true);
-      if (sent?.state === 'scheduled') await begin(parts, store, on, environment, sent);
+      // It may have been moved to another time since this job was taken; that moved the job as well.
+      if (sent?.state === 'scheduled' && (sent.startAt?.getTime() ?? 0) <= parts.now()) await begin(parts, store, on, environment, sent);
     });
     await store.finish(environment, job.subject, new Date(parts.now()));
     parts.changes.wake(environment.id);
@@ -96,6 +97,9 @@ export function spreadWorker(parts: Parts, store: NotificationStore): Worker {
   };
 }
 
+export const noNotification = (environment: Environment, id: string): Problem =>
+  new Problem('not-found', `There is no notification ${id} in ${environment.app}/${environment.name}.`);
+
 type Verb = 'start' | 'stop' | 'resume';
 const FROM: Record<Verb, Notification['state'][]> = { start: ['draft', 'scheduled'], stop: ['scheduled', 'sending'], resume: ['stopped'] };
 
@@ -103,7 +107,7 @@ const FROM: Record<Verb, Notification['state'][]> = { start: ['draft', 'schedule
 export async function turn(parts: Parts, store: NotificationStore, environment: Environment, id: string, verb: Verb): Promise<void> {
   await parts.database.transaction(async (on) => {
     const sent = await store.sent(environment, id, on, true);
-    if (!sent) throw new Problem('not-found', `There is no notification ${id} in ${environment.app}/${environment.name}.`);
+    if (!sent) throw noNotification(environment, id);
     if (!FROM[verb].includes(sent.state))
       throw new Problem(
         'wrong-state',

@@ -11,7 +11,7 @@ import { demandFitting } from './audience.js';
 import { demandContent } from './composing.js';
 import type { DeliveryStore } from './deliveries.js';
 import { FALL_BACK_JOB, fallBackWorker } from './fallBack.js';
-import { begin, scheduleStart, START_JOB, spreadWorker, startOf, startWorker, turn } from './life.js';
+import { begin, noNotification, scheduleStart, START_JOB, spreadWorker, startOf, startWorker, turn } from './life.js';
 import { demandSizes, previewAudience } from './preview.js';
 import { listedTargets } from './recipients.js';
 import { sendingWorker } from './sending.js';
@@ -53,7 +53,7 @@ export function notificationRoutes(parts: Parts): Route[] {
 
   async function notificationNamed(environment: Environment, id: string): Promise<Notification> {
     const found = await store.find(environment, id);
-    if (!found) throw new Problem('not-found', `There is no notification ${id} in ${environment.app}/${environment.name}.`);
+    if (!found) throw noNotification(environment, id);
     return found;
   }
   /** Everybody named one by one must be there; a misspelt id would be nobody, and nobody would know. */
@@ -88,10 +88,29 @@ export function notificationRoutes(parts: Parts): Route[] {
       const work = async () => ({ body: await write(parts, store, on, environment, row) });
       return key ? answerOnce(on, call as Call, key, new Date(parts.now()), work) : work();
     });
-    await store.finish(environment, row.id, new Date(parts.now()));
+    await afterWriting(environment, row.id);
+    return answer;
+  }
+  /** The old row goes and the new one comes, in one transaction; a job that was to start it finds the new one. */
+  async function rewrite(call: SendCall & OneCall) {
+    const environment = environmentOf(call);
+    const { id } = call.params;
+    const { row, content } = rowFrom(parts, call.body, authorOf(call));
+    await demandSendable(environment, call.body, content);
+    const body = await parts.database.transaction(async (on) => {
+      const old = await store.sent(environment, id, on, true);
+      if (!old) throw noNotification(environment, id);
+      demandUnsent(old, 'written anew');
+      await store.remove(on, environment, id);
+      return write(parts, store, on, environment, { ...row, id, createdAt: old.createdAt });
+    });
+    await afterWriting(environment, id);
+    return { body };
+  }
+  async function afterWriting(environment: Environment, id: string): Promise<void> {
+    await store.finish(environment, id, new Date(parts.now()));
     parts.changes.wake(environment.id);
     void parts.jobs.look();
-    return answer;
   }
   async function preview(call: AnyCall & { body: Pick<NewNotification, 'way' | 'audience'> & Partial<NewNotification> }) {
     const { audience, way, ...content } = call.body;
@@ -111,6 +130,8 @@ export function notificationRoutes(parts: Parts): Route[] {
   return [
     bind(own.send, send),
     bind(own.sendManaged, send),
+    bind(own.rewrite, rewrite),
+    bind(own.rewriteManaged, rewrite),
     bind(own.preview, preview),
     bind(own.previewManaged, preview),
     bind(own.read, read),
@@ -128,14 +149,17 @@ export function notificationRoutes(parts: Parts): Route[] {
       return { body: await store.deliveries.course(environmentOf(call), call.params.id) };
     }),
     bind(own.remove, async (call) => {
-      const { state } = await notificationNamed(environmentOf(call), call.params.id);
-      if (state !== 'draft' && state !== 'scheduled')
-        throw new Problem('wrong-state', `The notification is ${state}; only a draft or a scheduled one can be thrown away.`);
-      await store.remove(environmentOf(call), call.params.id);
+      demandUnsent(await notificationNamed(environmentOf(call), call.params.id), 'thrown away');
+      await store.remove(parts.database, environmentOf(call), call.params.id);
       return { body: undefined };
     }),
     bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
   ];
+}
+
+function demandUnsent({ state }: Pick<Notification, 'state'>, what: string): void {
+  if (state !== 'draft' && state !== 'scheduled')
+    throw new Problem('wrong-state', `The notification is ${state}; only a draft or a scheduled one can be ${what}.`);
 }
 
 async function write(

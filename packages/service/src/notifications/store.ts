@@ -29,6 +29,7 @@ export type SentNotification = SendOptions & {
   ttlS: number;
   replaces: string | null;
   createdAt: Date;
+  startAt: Date | null;
   slices: number;
   spread: boolean;
   spreadTo: string | null;
@@ -176,10 +177,8 @@ export class NotificationStore {
     return insertId - length;
   }
 
-  async remove(environment: Environment, id: string): Promise<void> {
-    await this.database.change(`DELETE FROM \`${environment.database}\`._notifications WHERE id = ? AND state IN ('draft', 'scheduled')`, [
-      id,
-    ]);
+  async remove(on: Statements, environment: Environment, id: string): Promise<void> {
+    await on.change(`DELETE FROM \`${environment.database}\`._notifications WHERE id = ? AND state IN ('draft', 'scheduled')`, [id]);
   }
 }
 
@@ -195,6 +194,7 @@ export function asSent(row: NotificationRow): SentNotification {
     ttlS: row.ttlS,
     replaces: row.replaces,
     createdAt: row.createdAt,
+    startAt: row.startAt,
     slices: row.slices,
     spread: Boolean(row.spread),
     spreadTo: row.spreadTo,
