@@ -202,7 +202,9 @@ describe('signed in', () => {
       code: 4,
       err: expect.stringContaining('nobody'),
     });
-    expect((await orchard(['channel', 'list'])).out).toMatch(/huts\/fellgate +0 +0 +20 +TRUE/);
+    expect((await orchard(['channel', 'publish', 'huts/fellgate', '--data', '{"fire":"lit"}'])).out).toMatch(/number +\d+/);
+    expect((await orchard(['channel', 'show', 'huts/fellgate'])).out).toMatch(/listen +TRUE[\s\S]+\{"fire":"lit"\}/);
+    expect((await orchard(['channel', 'list'])).out).toMatch(/huts\/fellgate +0 +1 +20 +TRUE/);
     expect(await orchard(['channel', 'remove', 'huts/fellgate', '--yes'])).toMatchObject({ code: 0 });
     expect((await orchard(['messaging', 'set', '{"retireAfterDays":90}'])).out).toMatch(/retireAfterDays +90/);
     expect(await orchard(['messaging', 'set', '{"retireAfterDays":-1}'])).toMatchObject({ code: 4 });

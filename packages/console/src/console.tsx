@@ -6,6 +6,7 @@ import { keepCsrf, useCall } from './api.js';
 import { Trouble } from './parts/basics.js';
 import { ApiUsePage } from './pages/apiUse.js';
 import { AppsPage } from './pages/apps.js';
+import { ChannelsPage } from './pages/channels.js';
 import { ClientsPage } from './pages/clients.js';
 import { CollectionPage } from './pages/collection.js';
 import { CollectionsPage } from './pages/collections.js';
@@ -63,6 +64,7 @@ function SignedIn() {
         <Route path="sent" element={<SentPage />} />
         <Route path="sent/:id" element={<NotificationPage />} />
         <Route path="topics" element={<TopicsPage />} />
+        <Route path="channels" element={<ChannelsPage />} />
         <Route path="devices" element={<DevicesPage />} />
         <Route path="sms-inbox" element={<SmsInboxPage />} />
         <Route path="gateways" element={<GatewaysPage />} />

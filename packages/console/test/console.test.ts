@@ -375,6 +375,39 @@ describe('signed in', () => {
     expect(cairn.accepted).toBe(0);
   });
 
+  it('makes a channel, publishes on it, and shows what clients got', async () => {
+    await open(`${P}/channels`);
+    await button('Add a channel').click();
+    await page.getByLabel('Name').fill('huts/fellgate');
+    await page.getByLabel('Who may publish').fill('nonsense (');
+    await page.getByRole('button', { name: 'Add', exact: true }).click();
+    await page.getByRole('alert').waitFor();
+    await page.getByLabel('Who may publish').fill("A_CONTAINS(me('roles'), ('warden'))");
+    await page.getByRole('button', { name: 'Add', exact: true }).click();
+    await page.getByLabel('Publish a message').fill('{"fire":"lit"}');
+    await page.getByRole('button', { name: 'Publish', exact: true }).click();
+    await text('{"fire":"lit"}').last().waitFor();
+    expect(await violations(page)).toEqual([]);
+    const history = await test.app('GET', '/channels/huts%2Ffellgate/messages', { key: app.dev.serverKey });
+    expect(history.body.items).toMatchObject([{ data: { fire: 'lit' }, sender: 'mira@quillfell.example' }]);
+  });
+
+  it('keeps prices and words for messages, and says which line is no price', async () => {
+    await open(`${P}/sms-inbox?view=settings`);
+    await page.getByLabel('Price of an SMS segment').fill('NO 0.061\nnorway');
+    await text('“norway” is not a country and a price').waitFor();
+    await page.getByLabel('Price of an SMS segment').fill('NO 0.061\nGB 0.042');
+    await page.getByLabel('Currency').fill('eur');
+    await page.getByRole('combobox', { name: 'Answers that end messages' }).fill('Avslutt');
+    await page.keyboard.press('Enter');
+    await button('Keep').click();
+    await text('Kept.').waitFor();
+    expect(await violations(page)).toEqual([]);
+    const kept = await test.owner.call(operations.sms.settings, { params: app.dev.params });
+    expect(kept).toMatchObject({ prices: { NO: 0.061, GB: 0.042 }, currency: 'EUR' });
+    expect(kept.optWords.out).toContain('Avslutt');
+  });
+
   it('shows while a short message is typed what it costs in segments, and which letter forces UCS-2', async () => {
     await open(`${P}/compose`);
     await page.getByText('SMS', { exact: true }).click();

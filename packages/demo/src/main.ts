@@ -8,7 +8,7 @@ import { operations } from '@orchard/contract';
 import { openDatabase } from '@orchard/service/history';
 import { registerFleet } from './fleet.js';
 import { writeHistory } from './history.js';
-import { type SimulatorAddresses, seedGateways, seedMessages, seedTopics } from './messages.js';
+import { type SimulatorAddresses, seedChannels, seedGateways, seedMessages, seedTopics } from './messages.js';
 import { APP, HANDSETS, HIKER, hikers, OWNER } from './scenario.js';
 import { seed, signInOwner } from './seed.js';
 import { startTraffic } from './traffic.js';
@@ -149,6 +149,7 @@ async function fill(
   const devices = await registerFleet(service.address, simulators.address, seeded);
   step('seeding messages');
   await seedTopics(owner, seeded.people, devices);
+  await seedChannels(owner);
   await seedMessages(owner, service.address, simulators, seeded, devices, now);
   step('seeding a week of calls');
   const { items: clients } = await owner.call(operations.clients.list, { params: { app: APP.name, environment: 'dev' } });

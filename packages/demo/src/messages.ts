@@ -1,5 +1,6 @@
 /** Gateways to the simulators, topics with followers, and a few messages whose fate is worth looking at. */
 import { createHttpClient, type HttpClient, type NewGateway, operations } from '@orchard/contract';
+import type { JsonObject } from '@orchard/core';
 import { MAIL_ACCOUNT, readMapping, SMS_ACCOUNT } from '@orchard/simulators';
 import type { FleetDevice } from './fleet.js';
 import { APP, PROJECT, STORE_ID, seededRandom } from './scenario.js';
@@ -82,6 +83,25 @@ export async function seedTopics(owner: HttpClient, people: Seeded['people'], de
       ...(topic === 'huts/fellgate' ? { devices: devices.slice(0, 6).map(({ deviceId }) => deviceId) } : {}),
     };
     await owner.call(operations.topics.addFollowers, { params: { ...params, topic }, body });
+  }
+}
+
+/** What huts and hikers tell each other while the app is open. */
+export async function seedChannels(owner: HttpClient): Promise<void> {
+  const said: [channel: string, data: JsonObject[]][] = [
+    ['huts/fellgate', [{ fire: 'lit', free: 6 }, { free: 4 }, { note: 'Soup at six.' }]],
+    [
+      'ridge-status',
+      [
+        { windMs: 18, open: true },
+        { windMs: 24, open: false },
+      ],
+    ],
+  ];
+  for (const [channel, messages] of said) {
+    const publish = channel === 'ridge-status' ? "A_CONTAINS(me('roles'), ('warden'))" : "me('id') IS NOT NULL";
+    await owner.call(operations.channels.put, { params: { ...params, channel }, body: { rules: { publish }, keep: 50 } });
+    for (const data of messages) await owner.call(operations.channels.publishManaged, { params: { ...params, channel }, body: { data } });
   }
 }
 

@@ -120,6 +120,22 @@ describe('a channel', () => {
     );
   });
 
+  it('shows the team its latest messages and who listens, and takes what a member publishes', async () => {
+    const params = { ...app.dev.params, channel: 'watched' };
+    await expect(test.owner.call(operations.channels.read, { params })).rejects.toMatchObject({ problem: 'not-found' });
+    await publish('watched', 'first', runa.token);
+    const listener = await listen('watched', runa.token);
+    await test.owner.call(operations.channels.publishManaged, { params, body: { data: { text: 'second' } } });
+    expect((await eventually(() => listener.messages[0]))?.text).toBe('second');
+    expect(await test.owner.call(operations.channels.read, { params })).toMatchObject({
+      name: 'watched',
+      messages: 2,
+      latest: [{ data: { text: 'first' } }, { data: { text: 'second' }, sender: 'mira@quillfell.example' }],
+      presence: { listening: 1, users: [{ userId: runa.id }] },
+    });
+    listener.stop();
+  });
+
   it('reaches followers of its topic who are not listening by notification', async () => {
     const device = async (token: string) => {
       const id = randomUUID();

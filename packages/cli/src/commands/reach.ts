@@ -159,6 +159,39 @@ export function addChannelCommands(program: Command): void {
       printItem(await client.call(operations.channels.put, { params: { ...params, channel: name }, body }), options);
     });
   channel
+    .command('show')
+    .description('a channel with its latest messages and who listens')
+    .argument('<name>')
+    .action(async (name: string, _own: object, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const { latest, presence, rules, ...rest } = await client.call(operations.channels.read, { params: { ...params, channel: name } });
+      if (options.json) return printItem({ ...rest, rules, presence, latest }, options);
+      printItem({ ...rest, ...rules, users: presence.users.map(({ userId }) => userId).join(' ') }, options);
+      printList(
+        latest,
+        {
+          number: ({ number }) => number,
+          at: ({ at }) => moment(at),
+          from: ({ sender }) => sender,
+          data: ({ data }) => JSON.stringify(data),
+        },
+        options,
+      );
+    });
+  channel
+    .command('publish')
+    .description('publish a message on a channel')
+    .argument('<name>')
+    .requiredOption('--data <json>', 'what clients get; - for standard input')
+    .option('--title <text>', 'with it, followers of the topic of that name who do not listen get a notification')
+    .option('--body <text>', 'what that notification says besides')
+    .action(async (name: string, own: { data: string; title?: string; body?: string }, command: Command) => {
+      const { options, client, params } = workplace(command);
+      const notify = own.title ? { notify: { title: own.title, ...(own.body ? { body: own.body } : {}) } } : {};
+      const body = { data: await readObject(own.data), ...notify };
+      printItem(await client.call(operations.channels.publishManaged, { params: { ...params, channel: name }, body }), options);
+    });
+  channel
     .command('remove')
     .description('delete a channel and its messages')
     .argument('<name>')

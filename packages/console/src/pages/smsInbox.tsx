@@ -8,6 +8,7 @@ import { FromCode } from '../parts/fromCode.js';
 import { Listing } from '../parts/listing.js';
 import { useListState } from '../parts/listState.js';
 import { useAddressState, usePlace } from '../place.js';
+import { MessagingSettings } from '../messaging/settings.js';
 
 export function SmsInboxPage() {
   const { params } = usePlace();
@@ -24,17 +25,18 @@ export function SmsInboxPage() {
           data={[
             { value: 'inbox', label: 'Inbox' },
             { value: 'opt-outs', label: 'Opt-outs' },
+            { value: 'settings', label: 'Settings' },
           ]}
         />
         <FromCode
           same={{
-            command: `orchard sms ${view} --app ${params.app} --env ${params.environment}`,
+            command: `orchard ${view === 'settings' ? 'messaging show' : `sms ${view}`} --app ${params.app} --env ${params.environment}`,
             method: 'GET',
-            path: view === 'inbox' ? `${path}/sms/inbox` : `${path}/opt-outs`,
+            path: `${path}/${{ inbox: 'sms/inbox', 'opt-outs': 'opt-outs', settings: 'messaging' }[view] ?? 'sms/inbox'}`,
           }}
         />
       </PageHead>
-      {view === 'inbox' ? <Inbox /> : <OptOuts />}
+      {view === 'settings' ? <MessagingSettings /> : view === 'opt-outs' ? <OptOuts /> : <Inbox />}
     </>
   );
 }

@@ -1,6 +1,7 @@
 /** The left rail: every page of an environment, grouped by what a person came to do. */
 import {
   IconBolt,
+  IconBroadcast,
   IconChartLine,
   IconDatabase,
   IconDeviceMobile,
@@ -27,6 +28,7 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
       { to: 'compose', label: 'Compose', icon: IconPencilPlus },
       { to: 'sent', label: 'Sent', icon: IconSend2 },
       { to: 'topics', label: 'Topics', icon: IconHash },
+      { to: 'channels', label: 'Channels', icon: IconBroadcast },
       { to: 'devices', label: 'Devices', icon: IconDeviceMobile },
       { to: 'sms-inbox', label: 'SMS inbox', icon: IconMessage },
       { to: 'gateways', label: 'Gateways', icon: IconRoute },

@@ -24,6 +24,10 @@ export const presence = z
   .object({ listening: z.int(), users: z.array(z.object({ userId: z.string(), since: time })) })
   .meta({ id: 'Presence' });
 export type Presence = z.infer<typeof presence>;
+export const openChannel = channel
+  .extend({ latest: z.array(channelMessage).describe('The latest messages, oldest first'), presence })
+  .meta({ id: 'OpenChannel' });
+export type OpenChannel = z.infer<typeof openChannel>;
 
 const named = z.object({ channel: topicName });
 const managed = environmentParams.extend({ channel: topicName });
@@ -104,6 +108,28 @@ export const channelOperations = {
     caller: viewer,
     params: environmentParams,
     reply: z.object({ items: z.array(channel) }),
+  }),
+  read: operation({
+    id: 'channels.read',
+    method: 'GET',
+    path: `${ENVIRONMENT}/channels/{channel}`,
+    summary: 'A channel with its latest messages and who listens',
+    caller: viewer,
+    params: managed,
+    reply: openChannel,
+    problems: ['not-found'],
+  }),
+  publishManaged: operation({
+    id: 'channels.publishManaged',
+    method: 'POST',
+    path: `${ENVIRONMENT}/channels/{channel}/messages`,
+    summary: 'Publish a message on a channel as a member',
+    caller: developer,
+    params: managed,
+    body: publishing,
+    status: 201,
+    reply: channelMessage,
+    problems: ['not-found'],
   }),
   put: operation({
     id: 'channels.put',

@@ -10,7 +10,10 @@ import { type ChannelRow, type ChannelRules, ChannelStore, SIGNED_IN } from './s
 
 const SCOPE = flatScope(new Map([['channel', 'text']]));
 const DEFAULT_KEEP = 100;
+/** How many of the latest messages the team is shown. */
+const SHOWN = 50;
 type AppCall = Pick<Call, 'environment' | 'holder' | 'member' | 'user'>;
+type PublishCall = AppCall & Pick<Call<typeof operations.channels.publish>, 'body'>;
 
 export function channelRoutes(parts: Parts): Route[] {
   const own = operations.channels;
@@ -55,8 +58,8 @@ export function channelRoutes(parts: Parts): Route[] {
     createdBy,
     createdAt: new Date(parts.now()),
   });
-  async function shown(environment: Environment, name: string): Promise<Channel> {
-    return (await store.list(environment, new Date(parts.now()))).find((channel) => channel.name === name) as Channel;
+  async function shown(environment: Environment, name: string): Promise<Channel | undefined> {
+    return (await store.list(environment, new Date(parts.now()))).find((channel) => channel.name === name);
   }
   function hubOf(environment: Environment, channel: string): ChannelHub {
     const name = `${environment.id} ${channel}`;
@@ -89,16 +92,32 @@ export function channelRoutes(parts: Parts): Route[] {
     return 'streaming';
   }
 
+  const noChannel = (environment: Environment, name: string) =>
+    new Problem('not-found', `There is no channel ${name} in ${environment.app}/${environment.name}.`);
+  async function publish(call: PublishCall, channel: ChannelRow) {
+    const environment = environmentOf(call);
+    const { data, notify } = call.body;
+    const sender = call.user ? `user ${call.user.id}` : authorOf(call);
+    const message = await store.add(environment, channel, data, sender, new Date(parts.now()));
+    parts.changes.wake(environment.id);
+    if (notify) await notifyOthers(call, channel.name, notify);
+    return { body: message };
+  }
+
   return [
-    bind(own.publish, async (call) => {
+    bind(own.publish, async (call) => publish(call, await allowed(call, call.params.channel, 'publish'))),
+    bind(own.publishManaged, async (call) => {
+      const channel = await store.find(environmentOf(call), call.params.channel);
+      if (!channel) throw noChannel(environmentOf(call), call.params.channel);
+      return publish(call, channel);
+    }),
+    bind(own.read, async (call) => {
       const environment = environmentOf(call);
-      const channel = await allowed(call, call.params.channel, 'publish');
-      const { data, notify } = call.body;
-      const sender = call.user ? `user ${call.user.id}` : authorOf(call);
-      const message = await store.add(environment, channel, data, sender, new Date(parts.now()));
-      parts.changes.wake(environment.id);
-      if (notify) await notifyOthers(call, channel.name, notify);
-      return { body: message };
+      const { channel: name } = call.params;
+      const channel = await shown(environment, name);
+      if (!channel) throw noChannel(environment, name);
+      const latest = await store.latest(environment, name, SHOWN);
+      return { body: { ...channel, latest, presence: await store.presence(environment, name, parts.now()) } };
     }),
     bind(own.history, async (call) => {
       await allowed(call, call.params.channel, 'listen');
@@ -117,18 +136,17 @@ export function channelRoutes(parts: Parts): Route[] {
       const before = (await store.find(environment, call.params.channel)) as ChannelRow;
       const given = Object.fromEntries(Object.entries(call.body.rules ?? {}).filter(([, value]) => value !== undefined));
       await store.change(environment, { ...before, rules: { ...before.rules, ...given }, keep: call.body.keep ?? before.keep });
-      return { body: await shown(environment, call.params.channel), status: made ? 201 : 200 };
+      return { body: (await shown(environment, call.params.channel)) as Channel, status: made ? 201 : 200 };
     }),
     bind(own.remove, async (call) => {
-      if (!(await store.remove(environmentOf(call), call.params.channel)))
-        throw new Problem('not-found', `There is no channel ${call.params.channel}.`);
+      if (!(await store.remove(environmentOf(call), call.params.channel))) throw noChannel(environmentOf(call), call.params.channel);
       return { body: undefined };
     }),
   ];
 
   /** Followers of the topic of the same name who do not listen get it as a notification; nobody to tell is no failure. */
   async function notifyOthers(
-    call: Call<typeof own.publish>,
+    call: AppCall,
     name: string,
     notify: { title: string; body?: string | undefined; link?: string | undefined },
   ): Promise<void> {

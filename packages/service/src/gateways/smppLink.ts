@@ -37,6 +37,7 @@ export class SmppLink {
   #waking: NodeJS.Timeout | null = null;
   readonly #waiting = new Map<number, Waiting>();
   readonly #queue: (() => void)[] = [];
+  readonly #outgoing: Buffer[] = [];
   #underWay = 0;
   state: LinkState = { bound: false, text: 'It has not connected yet.' };
 
@@ -100,6 +101,7 @@ export class SmppLink {
 
   #lost(fault: string): void {
     this.#socket = null;
+    this.#outgoing.length = 0;
     this.#bound = false;
     if (this.#enquiry) clearInterval(this.#enquiry);
     const error = Object.assign(new Error(fault), { code: undefined });
@@ -124,15 +126,16 @@ export class SmppLink {
     this.#request('enquire_link', {}).catch(() => this.#socket?.destroy(new Error('the centre does not answer enquire_link')));
   }
 
-  /** What is written in one turn goes out together. */
+  /** What is written in one turn of the event loop goes out as one. */
   #write(pdu: Pdu): void {
-    const socket = this.#socket;
-    if (!socket) return;
-    if (socket.writableCorked === 0) {
-      socket.cork();
-      setImmediate(() => socket.uncork());
-    }
-    socket.write(encodePdu(pdu));
+    if (!this.#socket) return;
+    if (this.#outgoing.length === 0) setImmediate(() => this.#flush());
+    this.#outgoing.push(encodePdu(pdu));
+  }
+
+  #flush(): void {
+    const units = this.#outgoing.splice(0);
+    if (units.length > 0) this.#socket?.write(Buffer.concat(units));
   }
 
   #request(command: Pdu['command'], fields: Fields): Promise<Pdu> {
@@ -176,6 +179,7 @@ export class SmppLink {
         return answer(STATUS.ESME_ROK);
       case 'unbind':
         answer(STATUS.ESME_ROK);
+        this.#flush();
         this.#socket?.end();
         return;
       default:
