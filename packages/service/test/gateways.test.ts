@@ -468,6 +468,20 @@ describe('SMS over SMPP', () => {
     expect(phones.filter((number) => networks.sms.textsOf(number).length !== 1)).toEqual([]);
   });
 
+  it('has arrived when all its segments have: one receipt that is lost leaves it accepted', async () => {
+    networks.sms.faults.set({ mode: 'lose-receipts', count: 1 });
+    const { body } = await toPhone('Three segments of a message about the weather on the ridge. '.repeat(7));
+    await settled(body.id);
+    await new Promise((resolve) => setTimeout(resolve, 600));
+    expect((await status(body.id)).deliveries).toMatchObject({ accepted: 1, arrived: 0 });
+    networks.sms.unreachable.add('+12025550198');
+    const long = await send({ way: 'sms', body: 'Two segments. '.repeat(15), audience: { phones: ['+12025550198'] } });
+    expect(await eventually(async () => (await status(long.body.id)).reasons[0])).toMatchObject({
+      reason: 'The phone could not be reached.',
+      count: 1,
+    });
+  });
+
   it('stays accepted when its receipt is lost', async () => {
     networks.sms.faults.set({ mode: 'lose-receipts', count: 1 });
     const { body } = await toPhone('no receipt');

@@ -1,6 +1,7 @@
 /** The way out to an SMS centre over SMPP 3.4: several links, each with its window. */
 import { readDelivery, STATUS, statusName, submitFields } from '@orchard/core/smpp';
 import type { IncomingSms, Receipt } from '@orchard/core/smpp';
+import { SegmentReceipts } from './segmentReceipts.js';
 import type { CheckStep, OutgoingMessage, Outcome, Sender } from './sender.js';
 import { SmppLink, type SmppSettings } from './smppLink.js';
 
@@ -15,12 +16,13 @@ export class SmppSender implements Sender {
   readonly atOnce: number;
   readonly #links: SmppLink[];
   #reference = 0;
+  readonly #segments = new SegmentReceipts();
 
   constructor(
     settings: SmppSettings,
     password: string,
     private readonly senderFor: (number: string) => string,
-    events: SmsEvents,
+    private readonly events: SmsEvents,
     clock: { now: () => number; random: (bytes: number) => Buffer },
   ) {
     this.atOnce = settings.binds * settings.window * 2;
@@ -28,7 +30,10 @@ export class SmppSender implements Sender {
     const join = new PartJoiner(clock.now);
     const onDelivery = async (fields: Parameters<typeof readDelivery>[0]) => {
       const read = readDelivery(fields);
-      if ('receipt' in read) return events.receipt(read.receipt);
+      if ('receipt' in read) {
+        const receipt = this.#segments.take(read.receipt);
+        return receipt ? events.receipt(receipt) : undefined;
+      }
       const whole = join.add(read.message);
       if (whole) await events.message(whole);
     };
@@ -40,7 +45,7 @@ export class SmppSender implements Sender {
     return null;
   }
 
-  /** Submits every segment; the message is accepted when all are. The id is that of the last, whose receipt closes it. */
+  /** Submits every segment; the message is accepted when all are. The id of the last stands for it. */
   async send({ content, target, ttlS }: OutgoingMessage): Promise<Outcome> {
     const text = content.body ?? content.title ?? '';
     const number = target.target;
@@ -53,7 +58,11 @@ export class SmppSender implements Sender {
       const answers = await Promise.all(parts.map((fields) => link.submit(fields)));
       const refused = answers.find(({ status }) => status !== STATUS.ESME_ROK);
       if (refused) return this.#refusal(link, refused.status);
-      const messageId = String(answers.at(-1)?.fields.message_id ?? '');
+      const ids = answers.map(({ fields }) => String(fields.message_id ?? ''));
+      const whole = this.#segments.add(ids);
+      // A failure to store it is no failure to send.
+      if (whole) this.events.receipt(whole).catch(() => undefined);
+      const messageId = ids.at(-1) ?? '';
       return { kind: 'accepted', answer: 0, messageId, receiptId: messageId, segments };
     } catch (error) {
       return { kind: 'later', answer: null, reason: `The SMS centre cannot be used: ${(error as Error).message}.`, afterMs: null };

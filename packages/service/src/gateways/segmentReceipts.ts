@@ -1,0 +1,57 @@
+/** Receipts of messages that went in several segments: each segment has its own, the delivery waits for all. */
+import type { Receipt } from '@orchard/core/smpp';
+
+type Group = { closing: string; left: number };
+/** Receipts that never come must not fill the memory; the oldest are let go. */
+const MOST_OPEN = 100_000;
+const MOST_EARLY = 10_000;
+/** SMPP 3.4 appendix B: states after which another receipt of the same segment comes. */
+const ON_THE_WAY = new Set(['ENROUTE', 'ACCEPTD', 'UNKNOWN']);
+
+export class SegmentReceipts {
+  /** By the id of each segment that is out. */
+  readonly #open = new Map<string, Group>();
+  /** Of segments that nothing was known of: a receipt can be here before the answer to the last segment is. */
+  readonly #early = new Map<string, Receipt>();
+
+  /**
+   * Notes the centre's ids of the segments of one message; the last stands for the message.
+   * @returns the receipt of the whole message, where those of its segments were here before
+   */
+  add(ids: readonly string[]): Receipt | null {
+    if (ids.length < 2) return null;
+    const group = { closing: ids.at(-1) as string, left: ids.length };
+    for (const id of ids) keep(this.#open, id, group, MOST_OPEN);
+    let whole: Receipt | null = null;
+    for (const id of ids) {
+      const early = this.#early.get(id);
+      if (early) whole = this.take(early) ?? whole;
+      this.#early.delete(id);
+    }
+    return whole;
+  }
+
+  /** @returns the receipt of the whole message, or null while it says nothing yet: all have arrived, or one has not */
+  take(receipt: Receipt): Receipt | null {
+    const group = this.#open.get(receipt.messageId);
+    if (!group) {
+      keep(this.#early, receipt.messageId, receipt, MOST_EARLY);
+      return receipt;
+    }
+    if (ON_THE_WAY.has(receipt.state)) return null;
+    this.#open.delete(receipt.messageId);
+    // One that failed has told already; what the others bring changes nothing.
+    if (group.left === 0) return null;
+    group.left = receipt.state === 'DELIVRD' ? group.left - 1 : 0;
+    return group.left === 0 ? { ...receipt, messageId: group.closing } : null;
+  }
+}
+
+/** Keeps a value by its name, and lets the oldest go when there are too many. */
+function keep<Value>(values: Map<string, Value>, name: string, value: Value, most: number): void {
+  values.set(name, value);
+  for (const oldest of values.keys()) {
+    if (values.size <= most) return;
+    values.delete(oldest);
+  }
+}
