@@ -1,16 +1,15 @@
 /** One notification: the way from its audience to those who opened it, why not all, and each delivery to the network's answer. */
-import { Anchor, Button, Drawer, Group, Progress, SimpleGrid, Stack, Text, Title } from '@mantine/core';
-import { type Delivery, type DeliveryCounts, type Notification, operations } from '@orchard/contract';
+import { Anchor, Group, Progress, SimpleGrid, Stack, Text, Title } from '@mantine/core';
+import { type DeliveryCounts, type Notification, operations } from '@orchard/contract';
 import type { ReactNode } from 'react';
-import { Link, useNavigate, useParams } from 'react-router';
-import { useCall, useChange } from '../api.js';
-import { count, Empty, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
+import { Link, useParams } from 'react-router';
+import { useCall } from '../api.js';
+import { Deliveries } from '../notification/deliveries.js';
+import { Turns } from '../notification/turns.js';
+import { count, Facts, Loaded, Moment, PageHead } from '../parts/basics.js';
 import { ChartPanel } from '../parts/chart.js';
-import { ConfirmedButton } from '../parts/confirmed.js';
 import { FromCode } from '../parts/fromCode.js';
-import { Listing } from '../parts/listing.js';
-import { useListState } from '../parts/listState.js';
-import { useAddressState, usePlace } from '../place.js';
+import { usePlace } from '../place.js';
 import { SERIES } from '../theme.js';
 import { audienceWords, DeliveryBar } from './sent.js';
 
@@ -92,54 +91,6 @@ export function NotificationPage() {
         </Stack>
       )}
     </Loaded>
-  );
-}
-
-/** Stop, resume, start, throw away: whatever its state allows. */
-function Turns({ sent }: { sent: Notification }) {
-  const { params, base } = usePlace();
-  const navigate = useNavigate();
-  const at = { params: { ...params, id: sent.id } };
-  const start = useChange(operations.notifications.startManaged, ['notifications.']);
-  const stop = useChange(operations.notifications.stopManaged, ['notifications.']);
-  const resume = useChange(operations.notifications.resumeManaged, ['notifications.']);
-  const remove = useChange(operations.notifications.remove, ['notifications.']);
-  const waiting = sent.state === 'draft' || sent.state === 'scheduled';
-  return (
-    <>
-      <Trouble error={start.error ?? stop.error ?? resume.error} />
-      {waiting && (
-        <>
-          <Button size="xs" loading={start.isPending} onClick={() => start.mutate(at)}>
-            Send now
-          </Button>
-          <Button size="xs" variant="default" component={Link} to={`${base}/compose?kept=${sent.id}`}>
-            Write on
-          </Button>
-        </>
-      )}
-      {(sent.state === 'sending' || sent.state === 'scheduled') && (
-        <Button size="xs" variant="default" loading={stop.isPending} onClick={() => stop.mutate(at)}>
-          Stop
-        </Button>
-      )}
-      {sent.state === 'stopped' && (
-        <Button size="xs" loading={resume.isPending} onClick={() => resume.mutate(at)}>
-          Go on
-        </Button>
-      )}
-      {waiting && (
-        <ConfirmedButton
-          label="Throw away"
-          verb="Throw away"
-          size="xs"
-          question="Throw this notification away?"
-          consequence="It was not sent to anybody, and will not be."
-          change={remove}
-          onConfirm={() => remove.mutate(at, { onSuccess: () => navigate(`${base}/sent`) })}
-        />
-      )}
-    </>
   );
 }
 
@@ -278,122 +229,5 @@ function Says({ sent }: { sent: Notification }) {
       </Title>
       <Facts of={facts.filter(([, value]) => value !== undefined && value !== null && value !== false)} />
     </section>
-  );
-}
-
-function Deliveries({ id }: { id: string }) {
-  const { params } = usePlace();
-  const state = useListState();
-  const [openId, setOpen] = useAddressState('open');
-  const deliveries = useCall(operations.notifications.deliveriesManaged, {
-    params: { ...params, id },
-    query: { ...state.query, limit: 40 },
-  });
-  const open = deliveries.data?.items.find(({ target }) => target === openId);
-  return (
-    <section>
-      <Title order={2} mb="xs">
-        Deliveries
-      </Title>
-      <Listing
-        label="Deliveries"
-        state={state}
-        answer={deliveries}
-        idOf={({ target }) => target}
-        openId={openId}
-        onOpen={setOpen}
-        example="state = 'failed' AND gateway = 'cairn'"
-        presets={['arrived', 'accepted', 'queued', 'failed', 'skipped'].map((name) => ({ label: name, filter: `state = '${name}'` }))}
-        empty={
-          <Empty title="No deliveries yet">
-            <Text>They are made when it is sent.</Text>
-          </Empty>
-        }
-        columns={[
-          {
-            name: 'target',
-            label: 'To',
-            sortable: true,
-            render: ({ target }) => (
-              <span className="mono" title={target}>
-                {target.length > 26 ? `${target.slice(0, 24)}…` : target}
-              </span>
-            ),
-          },
-          { name: 'platform', label: 'Platform', sortable: true, render: ({ platform }) => platform },
-          { name: 'gateway', label: 'Gateway', sortable: true, render: ({ gateway }) => gateway },
-          { name: 'state', label: 'State', sortable: true, render: ({ state: of }) => of },
-          { name: 'reason', label: 'Why', render: ({ reason }) => reason && <span title={reason}>{reason}</span> },
-          { name: 'answer', label: 'Answer', sortable: true, right: true, render: ({ answer }) => <span className="mono">{answer}</span> },
-          {
-            name: 'attempts',
-            label: 'Attempts',
-            sortable: true,
-            right: true,
-            render: ({ attempts }) => <span className="mono">{attempts}</span>,
-          },
-          { name: 'updatedAt', label: 'Changed', sortable: true, render: ({ updatedAt }) => <Moment at={updatedAt} /> },
-        ]}
-      />
-      <Drawer opened={Boolean(open)} onClose={() => setOpen(null)} position="right" size="lg" title="Delivery">
-        {open && <OneDelivery delivery={open} />}
-      </Drawer>
-    </section>
-  );
-}
-
-/** One delivery down to the network's answer. */
-function OneDelivery({ delivery }: { delivery: Delivery }) {
-  const { base } = usePlace();
-  const { target, deviceId, userId } = delivery;
-  return (
-    <Stack>
-      <Text fw={600}>
-        {delivery.state}
-        {delivery.reason && `: ${delivery.reason}`}
-      </Text>
-      <Facts
-        of={[
-          [
-            'To',
-            deviceId ? (
-              <Anchor key="d" component={Link} to={`${base}/devices?open=${deviceId}`} className="mono">
-                {deviceId}
-              </Anchor>
-            ) : (
-              <span key="t" className="mono">
-                {target}
-              </span>
-            ),
-          ],
-          [
-            'User',
-            userId && (
-              <Anchor key="u" component={Link} to={`${base}/users?open=${userId}`} className="mono">
-                {userId}
-              </Anchor>
-            ),
-          ],
-          [
-            'Gateway',
-            delivery.gateway && (
-              <Anchor key="g" component={Link} to={`${base}/gateways?open=${delivery.gateway}`}>
-                {delivery.gateway}
-              </Anchor>
-            ),
-          ],
-          ['Network’s answer', delivery.answer],
-          ['Network’s words', delivery.said],
-          ['Network’s id', delivery.messageId && <code key="m">{delivery.messageId}</code>],
-          ['Segments', delivery.segments],
-          ['Content', delivery.variant === 'a' ? 'first' : 'second'],
-          ['Attempts', delivery.attempts],
-          ['Next attempt', delivery.nextAttemptAt && <Moment key="n" at={delivery.nextAttemptAt} />],
-          ['First sent', delivery.sentAt && <Moment key="s" at={delivery.sentAt} />],
-          ['Received', delivery.receivedAt && <Moment key="r" at={delivery.receivedAt} />],
-          ['Opened', delivery.openedAt && <Moment key="o" at={delivery.openedAt} />],
-        ]}
-      />
-    </Stack>
   );
 }

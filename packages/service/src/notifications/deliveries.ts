@@ -193,7 +193,7 @@ export class DeliveryStore {
   /** When the next delivery of a set is due, or null when none is queued. */
   async nextDue(environment: Environment, id: string, slice: number): Promise<Date | null> {
     const [row] = await this.database.rows<{ at: Date | null }>(
-      `SELECT MIN(nextAttemptAt) AS at FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND slice = ? AND nextAttemptAt IS NOT NULL`,
+      `SELECT MIN(nextAttemptAt) AS at FROM \`${environment.database}\`._deliveries FORCE INDEX (deliveries_set) WHERE notificationId = ? AND slice = ? AND nextAttemptAt IS NOT NULL`,
       [id, slice],
     );
     return row?.at ?? null;

@@ -54,7 +54,7 @@ async function countUsers(parts: Parts, environment: Environment, way: 'sms' | '
   const listed = audience.phones ?? audience.addresses;
   const gateway = (await parts.gateways.openFor(environment.id, way))?.row.name ?? null;
   if (listed) {
-    const targets = listedTargets(way, listed);
+    const targets = await listedTargets(way, listed);
     const optedOut = await optedOutOf(parts.database, environment, way, targets);
     const groups = [{ platform: way, gateway, why: gateway ? null : noGatewayWords(way), count: targets.length - optedOut.size }];
     return optedOut.size ? [...groups, { platform: way, gateway, why: optedOutWords(way), count: optedOut.size }] : groups;

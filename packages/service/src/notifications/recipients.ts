@@ -1,9 +1,11 @@
 /** Recipients of short messages and mails: users by number or address, or numbers and addresses named one by one. */
+import { setImmediate as turn } from 'node:timers/promises';
 import type { Statements } from '../database/connection.js';
 import type { Environment } from '../http/call.js';
 import { demandPhone } from '../sms/numbers.js';
 
 export type MessageWay = 'sms' | 'mail';
+const READ_AT_ONCE = 500;
 const WORDS = {
   sms: {
     address: 'u.phone',
@@ -34,9 +36,15 @@ export function recipientSql(environment: Environment, way: MessageWay, gateway:
 }
 
 /** Numbers or addresses as they are sent to, each once. @throws {Problem} invalid-input for what is no number */
-export function listedTargets(way: MessageWay, listed: readonly string[]): string[] {
-  const read = (text: string, i: number) => (way === 'sms' ? demandPhone(text, `body.audience.phones.${i}`).number : text.toLowerCase());
-  return [...new Set(listed.map(read))];
+export async function listedTargets(way: MessageWay, listed: readonly string[]): Promise<string[]> {
+  if (way === 'mail') return [...new Set(listed.map((address) => address.toLowerCase()))];
+  const targets = new Set<string>();
+  for (const [i, text] of listed.entries()) {
+    // Ten thousand numbers take a fifth of a second to read; other calls go on meanwhile.
+    if (i % READ_AT_ONCE === READ_AT_ONCE - 1) await turn();
+    targets.add(demandPhone(text, `body.audience.phones.${i}`).number);
+  }
+  return [...targets];
 }
 
 /** Which of some numbers or addresses have opted out. */

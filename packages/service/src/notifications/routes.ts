@@ -33,7 +33,7 @@ export async function sendNotification(
   createdBy: string,
 ): Promise<void> {
   const store = new NotificationStore(parts.database);
-  const { row, content } = rowFrom(parts, { ...wanted, way: 'push', urgency: 'normal', ttlS: 86_400 }, createdBy);
+  const { row, content } = await rowFrom(parts, { ...wanted, way: 'push', urgency: 'normal', ttlS: 86_400 }, createdBy);
   await demandSizes(parts, environment, wanted.audience, content);
   await parts.database.transaction((on) => write(parts, store, on, environment, row));
   await store.finish(environment, row.id, new Date(parts.now()));
@@ -81,7 +81,7 @@ export function notificationRoutes(parts: Parts): Route[] {
   }
   async function send(call: SendCall) {
     const environment = environmentOf(call);
-    const { row, content } = rowFrom(parts, call.body, authorOf(call));
+    const { row, content } = await rowFrom(parts, call.body, authorOf(call));
     await demandSendable(environment, call.body, content);
     const key = idempotencyKey(call as Call);
     const answer = await parts.database.transaction(async (on) => {
@@ -95,7 +95,7 @@ export function notificationRoutes(parts: Parts): Route[] {
   async function rewrite(call: SendCall & OneCall) {
     const environment = environmentOf(call);
     const { id } = call.params;
-    const { row, content } = rowFrom(parts, call.body, authorOf(call));
+    const { row, content } = await rowFrom(parts, call.body, authorOf(call));
     await demandSendable(environment, call.body, content);
     const body = await parts.database.transaction(async (on) => {
       const old = await store.sent(environment, id, on, true);
@@ -179,7 +179,7 @@ async function write(
   return (await store.find(environment, row.id, on)) as Notification;
 }
 
-function rowFrom(parts: Parts, body: NewNotification, createdBy: string): { row: NotificationRow; content: ContentSet } {
+async function rowFrom(parts: Parts, body: NewNotification, createdBy: string): Promise<{ row: NotificationRow; content: ContentSet }> {
   const { audience, way, urgency, ttlS, replaces, start, perSecond, quiet, fallBack, draft, ...content } = body;
   const now = parts.now();
   const startAt = startOf(start, now);
@@ -190,7 +190,7 @@ function rowFrom(parts: Parts, body: NewNotification, createdBy: string): { row:
     way,
     state,
     content: content as unknown as JsonObject,
-    audience: withTargets(audience) as JsonObject,
+    audience: (await withTargets(audience)) as JsonObject,
     urgency,
     ttlS,
     replaces: replaces ?? null,
@@ -210,7 +210,7 @@ function rowFrom(parts: Parts, body: NewNotification, createdBy: string): { row:
 }
 
 /** An audience with its numbers and addresses as they are sent to. @throws {Problem} invalid-input for what is no number */
-function withTargets({ phones, addresses, ...audience }: Audience): Audience {
-  if (phones) return { ...audience, phones: listedTargets('sms', phones) };
-  return addresses ? { ...audience, addresses: listedTargets('mail', addresses) } : audience;
+async function withTargets({ phones, addresses, ...audience }: Audience): Promise<Audience> {
+  if (phones) return { ...audience, phones: await listedTargets('sms', phones) };
+  return addresses ? { ...audience, addresses: await listedTargets('mail', addresses) } : audience;
 }
