@@ -235,7 +235,7 @@ describe('push by certificate', () => {
     });
     expect(networks.cairn.accepted).toBe(accepted);
     await phone();
-    expect((await gateway('cairn')).ready).toBe(true);
+    await eventually(async () => (await gateway('cairn')).ready);
   });
 
   it('arrives as the mapping says, with its overlay, and the network’s id is kept', async () => {
