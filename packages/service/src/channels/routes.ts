@@ -59,7 +59,7 @@ export function channelRoutes(parts: Parts): Route[] {
     createdAt: new Date(parts.now()),
   });
   async function shown(environment: Environment, name: string): Promise<Channel | undefined> {
-    return (await store.list(environment, new Date(parts.now()))).find((channel) => channel.name === name);
+    return (await store.list(environment, new Date(parts.now()), name))[0];
   }
   function hubOf(environment: Environment, channel: string): ChannelHub {
     const name = `${environment.id} ${channel}`;

@@ -54,12 +54,13 @@ export class ChannelStore {
     });
   }
 
-  async list(environment: Environment, now: Date): Promise<Channel[]> {
+  /** Channels with how much is on them; all, or the one of a name. */
+  async list(environment: Environment, now: Date, name?: string): Promise<Channel[]> {
     const { database } = environment;
     const rows = await this.database.rows<ChannelRow & { messages: number; listening: number }>(
       `SELECT c.*, (SELECT COUNT(*) FROM \`${database}\`._channelMessages m WHERE m.channel = c.name) AS messages,
-         (SELECT COUNT(*) FROM \`${database}\`._presence p WHERE p.channel = c.name AND p.until > ?) AS listening FROM \`${database}\`._channels c ORDER BY c.name LIMIT 1000`,
-      [now],
+         (SELECT COUNT(*) FROM \`${database}\`._presence p WHERE p.channel = c.name AND p.until > ?) AS listening FROM \`${database}\`._channels c ${name === undefined ? '' : 'WHERE c.name = ?'} ORDER BY c.name LIMIT 1000`,
+      name === undefined ? [now] : [now, name],
     );
     return rows.map((row) => ({
       ...row,

@@ -52,7 +52,8 @@ export function whySql(ways: PushWays, silent: boolean): string {
     ELSE CONCAT('${gatewayHead}', COALESCE(v.client, 'of nobody'), '${gatewayTail}') END`;
 }
 
-type Reached = {
+/** What decides whether, and by which way, a device is reached. */
+export type Reached = {
   client: string | null;
   permission: string;
   endpoint: string | null;
