@@ -23,7 +23,7 @@ export async function messages(ground) {
   const results = {};
   if (wanted('messages', 'web-push')) results['web push'] = await webPush({ ...ground, rounds });
   if (wanted('messages', 'token-push')) results['push by token, HTTP/2'] = await tokenPush({ ...ground, rounds });
-  if (wanted('messages', 'sms')) results['SMS over SMPP'] = await sms({ ...ground, rounds });
+  if (wanted('messages', 'sms')) Object.assign(results, await sms({ ...ground, rounds }));
   if (wanted('messages', 'audience')) results['audience preview'] = await audience({ ...ground, rounds });
   return results;
 }
@@ -219,7 +219,7 @@ async function bareToken({ account, tokenAddress, privateKey }, ca) {
 }
 
 async function sms(ground) {
-  const { simulators, smsCount, rounds } = ground;
+  const { simulators, smsCount, rounds, cpuUs } = ground;
   const numbers = Array.from({ length: smsCount }, (_, i) => `+1202555${String(i % 10_000).padStart(4, '0')}`);
   const unique = numbers.map((_, i) => `+1${201 + Math.floor(i / 10_000)}555${String(i % 10_000).padStart(4, '0')}`);
   // An account of its own, so that each side gets the receipts of its own messages.
@@ -234,12 +234,29 @@ async function sms(ground) {
     );
     return Math.min(...rates) * lists.length;
   };
-  const result = await alternate(rounds, () => rate(submit, smsCount, WINDOW * BINDS), own);
-  for (const link of links) link.end();
-  return {
-    ...result,
-    note: `${smsCount} messages, ${BINDS} binds with a window of ${WINDOW} on both sides; receipts are taken and, with ours, stored`,
+  const bare = () => rate(submit, smsCount, WINDOW * BINDS);
+  const contest = async (delayMs) => {
+    const fault = delayMs ? { mode: 'slow', delayMs } : { mode: 'none' };
+    await fetch(`${simulators.address}/faults/sms`, { method: 'PUT', body: JSON.stringify(fault) });
+    // Both sides are warm before it counts.
+    await bare();
+    await own();
+    const spent = { service: 0, MariaDB: 0, simulators: 0 };
+    const result = await alternate(rounds, bare, async () => {
+      const before = cpuUs();
+      const reached = await own();
+      const after = cpuUs();
+      for (const name of Object.keys(spent)) spent[name] += (after[name] - before[name]) / (rounds * smsCount);
+      return reached;
+    });
+    const cost = Object.entries(spent).map(([name, us]) => `${name} ${us.toFixed(0)}`);
+    const centre = delayMs ? `a centre that takes ${delayMs} ms to answer` : 'a centre that answers at once';
+    const note = `${smsCount} messages to ${centre}, ${BINDS} binds with a window of ${WINDOW} on both sides; receipts are taken and, with ours, stored`;
+    return { ...result, note: `${note}; CPU in µs a message of ours: ${cost.join(', ')}` };
   };
+  const results = { 'SMS over SMPP': await contest(0), 'SMS, answers in 20 ms': await contest(20) };
+  for (const link of links) link.end();
+  return results;
 }
 
 /** A connection to the SMS centre that submits and takes receipts, and does nothing else. */

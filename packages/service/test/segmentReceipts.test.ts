@@ -30,6 +30,7 @@ it('waits for the end of a segment that is on its way, and hands on what it does
 
 it('closes a message whose receipts were here before the answer to its last segment', () => {
   const segments = new SegmentReceipts();
+  segments.begin();
   segments.take(receipt('a', 'DELIVRD'));
   expect(segments.add(['a', 'b'])).toBeNull();
   expect(segments.take(receipt('b', 'DELIVRD'))).toEqual(receipt('b', 'DELIVRD'));

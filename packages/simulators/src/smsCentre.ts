@@ -25,6 +25,9 @@ export class SmsCentre {
   readonly #parts = new Map<string, (string | undefined)[]>();
   readonly #undelivered: Brought[] = [];
   readonly #listeners: ((text: Text) => void)[] = [];
+  /** Ids of messages: the centre's own, and a count. */
+  readonly #idPrefix = randomBytes(4).toString('hex');
+  #lastId = 0;
   accepted = 0;
   port = 0;
   httpAddress = '';
@@ -46,7 +49,7 @@ export class SmsCentre {
     const to = `+${form.get('to')}`;
     if (this.unreachable.has(to)) return say(404, { why: 'no such number' });
     this.#show({ from: form.get('from') ?? '', to, text: form.get('text') ?? '', at: new Date().toISOString() });
-    return say(202, { text: randomBytes(6).toString('hex') });
+    return say(202, { text: this.#newId() });
   });
 
   async start(port = 0, httpPort = 0): Promise<void> {
@@ -100,8 +103,8 @@ export class SmsCentre {
     socket.on('close', () => this.#links.delete(link));
   }
 
-  #answer(link: Link, pdu: Pdu, status: number, fields: Fields = {}): void {
-    if (!link.socket.destroyed) link.socket.write(encodePdu({ ...pdu, response: true, status, fields }));
+  #answer({ socket }: Link, { command, sequence }: Pdu, status: number, fields: Fields = {}): void {
+    if (!socket.destroyed) socket.write(encodePdu({ command, response: true, status, sequence, fields }));
   }
 
   #handle(link: Link, pdu: Pdu): void {
@@ -144,12 +147,16 @@ export class SmsCentre {
     this.#bringLeft(link, WINDOW);
   }
 
+  #newId(): string {
+    return `${this.#idPrefix}${(++this.#lastId).toString(16).padStart(8, '0')}`;
+  }
+
   #submit(link: Link, pdu: Pdu): void {
     const fault = this.faults.take();
     if (fault.mode === 'throttle') return this.#answer(link, pdu, STATUS.ESME_RTHROTTLED);
     if (fault.mode === 'refuse') return this.#answer(link, pdu, STATUS.ESME_RSUBMITFAIL);
     if (fault.mode === 'drop') return void link.socket.destroy();
-    const messageId = randomBytes(8).toString('hex');
+    const messageId = this.#newId();
     const take = () => {
       this.accepted++;
       this.#answer(link, pdu, STATUS.ESME_ROK, { message_id: messageId });

@@ -1,2 +1,3 @@
 export * from './message.js';
 export * from './pdu.js';
+export * from './writer.js';

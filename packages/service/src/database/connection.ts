@@ -96,6 +96,8 @@ export function openDatabase(url: string, connections = 20): Database {
     maxPreparedStatements: 500,
     supportBigNumbers: true,
     dateStrings: ['DATE'],
+    // The caller's stack would be taken with every statement, for the sake of the few that fail; errors tell their statement.
+    trace: false,
   });
   const pooled = statementsOn(pool.execute.bind(pool) as Run, timedQuery(pool.query.bind(pool) as Run));
   timeQueries(pool);

@@ -13,6 +13,19 @@ export class SegmentReceipts {
   readonly #open = new Map<string, Group>();
   /** Of segments that nothing was known of: a receipt can be here before the answer to the last segment is. */
   readonly #early = new Map<string, Receipt>();
+  /** Long messages that are being submitted; only while there are some can a receipt be early. */
+  #submitting = 0;
+
+  /** Before the segments of a message are submitted. */
+  begin(): void {
+    this.#submitting++;
+  }
+
+  /** After all of them are answered, or given up. */
+  end(): void {
+    this.#submitting--;
+    if (this.#submitting === 0) this.#early.clear();
+  }
 
   /**
    * Notes the centre's ids of the segments of one message; the last stands for the message.
@@ -35,7 +48,7 @@ export class SegmentReceipts {
   take(receipt: Receipt): Receipt | null {
     const group = this.#open.get(receipt.messageId);
     if (!group) {
-      keep(this.#early, receipt.messageId, receipt, MOST_EARLY);
+      if (this.#submitting > 0) keep(this.#early, receipt.messageId, receipt, MOST_EARLY);
       return receipt;
     }
     if (ON_THE_WAY.has(receipt.state)) return null;

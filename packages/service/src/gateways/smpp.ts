@@ -1,6 +1,6 @@
 /** The way out to an SMS centre over SMPP 3.4: several links, each with its window. */
 import { readDelivery, STATUS, statusName, submitFields } from '@orchard/core/smpp';
-import type { IncomingSms, Receipt } from '@orchard/core/smpp';
+import type { Fields, IncomingSms, Pdu, Receipt } from '@orchard/core/smpp';
 import { SegmentReceipts } from './segmentReceipts.js';
 import type { CheckStep, OutgoingMessage, Outcome, Sender } from './sender.js';
 import { SmppLink, type SmppSettings } from './smppLink.js';
@@ -52,21 +52,38 @@ export class SmppSender implements Sender {
     this.#reference = (this.#reference + 1) & 0xff;
     const validMin = Math.max(1, Math.ceil(ttlS / 60));
     const parts = submitFields({ from: this.senderFor(number), to: number, text, reference: this.#reference, validMin });
-    const link = this.#links.reduce((best, other) => (other.load < best.load ? other : best));
-    const segments = parts.length;
+    const link = this.#leastLoaded();
+    const [only] = parts;
     try {
-      const answers = await Promise.all(parts.map((fields) => link.submit(fields)));
-      const refused = answers.find(({ status }) => status !== STATUS.ESME_ROK);
-      if (refused) return this.#refusal(link, refused.status);
-      const ids = answers.map(({ fields }) => String(fields.message_id ?? ''));
-      const whole = this.#segments.add(ids);
-      // A failure to store it is no failure to send.
-      if (whole) this.events.receipt(whole).catch(() => undefined);
-      const messageId = ids.at(-1) ?? '';
-      return { kind: 'accepted', answer: 0, messageId, receiptId: messageId, segments };
+      if (parts.length === 1 && only) return this.#outcome(link, [await link.submit(only)]);
+      return await this.#submitAll(link, parts);
     } catch (error) {
       return { kind: 'later', answer: null, reason: `The SMS centre cannot be used: ${(error as Error).message}.`, afterMs: null };
     }
+  }
+
+  async #submitAll(link: SmppLink, parts: readonly Fields[]): Promise<Outcome> {
+    this.#segments.begin();
+    try {
+      return this.#outcome(link, await Promise.all(parts.map((fields) => link.submit(fields))));
+    } finally {
+      this.#segments.end();
+    }
+  }
+
+  #outcome(link: SmppLink, answers: readonly Pdu[]): Outcome {
+    const refused = answers.find(({ status }) => status !== STATUS.ESME_ROK);
+    if (refused) return this.#refusal(link, refused.status);
+    const ids = answers.map(({ fields }) => String(fields.message_id ?? ''));
+    const whole = this.#segments.add(ids);
+    // A failure to store it is no failure to send.
+    if (whole) this.events.receipt(whole).catch(() => undefined);
+    const messageId = ids.at(-1) ?? '';
+    return { kind: 'accepted', answer: 0, messageId, receiptId: messageId, segments: ids.length };
+  }
+
+  #leastLoaded(): SmppLink {
+    return this.#links.reduce((best, other) => (other.load < best.load ? other : best));
   }
 
   #refusal(link: SmppLink, status: number): Outcome {

@@ -2,7 +2,7 @@
 import { createConnection, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
 import { backOffMs } from '@orchard/core';
-import { encodePdu, type Fields, type Pdu, PduReader, STATUS, statusName } from '@orchard/core/smpp';
+import { type Fields, type Pdu, PduReader, PduWriter, STATUS, statusName } from '@orchard/core/smpp';
 
 export type SmppSettings = {
   host: string;
@@ -22,7 +22,12 @@ export type OnDelivery = (fields: Fields) => Promise<void>;
 const ANSWER_WITHIN_MS = 15_000;
 /** Section 4.1.1: the version of the interface. */
 const VERSION_3_4 = 0x34;
-type Waiting = { resolve: (pdu: Pdu) => void; reject: (error: Error) => void; timer: NodeJS.Timeout };
+/** Section 4.6.2: the message_id of a deliver_sm_resp is unused. */
+const TAKEN: Fields = { message_id: '' };
+/** Requests are looked through for those that wait too long; a timer for each would cost as much as sending it. */
+const LOOK_EVERY_MS = 1_000;
+type Request = { command: Pdu['command']; fields: Fields; resolve: (pdu: Pdu) => void; reject: (error: Error) => void };
+type Waiting = Request & { until: number };
 
 export class SmppLink {
   #socket: Socket | null = null;
@@ -35,9 +40,12 @@ export class SmppLink {
   #lastHeard = 0;
   #pausedUntil = 0;
   #waking: NodeJS.Timeout | null = null;
+  #looking: NodeJS.Timeout | null = null;
+  /** What was asked and not yet answered, the oldest first. */
   readonly #waiting = new Map<number, Waiting>();
-  readonly #queue: (() => void)[] = [];
-  readonly #outgoing: Buffer[] = [];
+  /** Segments that wait for room in the window. */
+  readonly #queue: Request[] = [];
+  readonly #writer = new PduWriter((octets) => this.#socket?.write(octets));
   #underWay = 0;
   state: LinkState = { bound: false, text: 'It has not connected yet.' };
 
@@ -58,6 +66,7 @@ export class SmppLink {
     const { host, port, tls, trust } = this.settings;
     const socket = tls ? connectTls({ host, port, servername: host, ...(trust ? { ca: trust } : {}) }) : createConnection({ host, port });
     this.#socket = socket;
+    this.#looking = setInterval(() => this.#giveUp(), LOOK_EVERY_MS);
     socket.setNoDelay(true);
     const reader = new PduReader();
     const impatient = setTimeout(() => socket.destroy(new Error('no connection in time')), 10_000);
@@ -101,19 +110,17 @@ export class SmppLink {
 
   #lost(fault: string): void {
     this.#socket = null;
-    this.#outgoing.length = 0;
+    this.#writer.drop();
     this.#bound = false;
     if (this.#enquiry) clearInterval(this.#enquiry);
-    const error = Object.assign(new Error(fault), { code: undefined });
-    for (const { reject, timer } of this.#waiting.values()) {
-      clearTimeout(timer);
-      reject(error);
-    }
+    if (this.#looking) clearInterval(this.#looking);
+    const error = new Error(fault);
+    for (const { reject } of this.#waiting.values()) reject(error);
     this.#waiting.clear();
+    this.#underWay = 0;
     this.state = { bound: false, text: `Not bound: ${fault}.`.replace(/\.\.$/, '.') };
     if (this.#closed) return;
-    // What waited for room goes back to the sender, which decides what becomes of it.
-    for (const go of this.#queue.splice(0)) go();
+    this.#refuseQueued();
     this.#failures++;
     const wait = Math.min(backOffMs(this.#failures, (this.clock.random(1)[0] as number) / 256) / 4, 30_000);
     this.#retry = setTimeout(() => this.open(), wait);
@@ -126,80 +133,84 @@ export class SmppLink {
     this.#request('enquire_link', {}).catch(() => this.#socket?.destroy(new Error('the centre does not answer enquire_link')));
   }
 
-  /** What is written in one turn of the event loop goes out as one. */
-  #write(pdu: Pdu): void {
-    if (!this.#socket) return;
-    if (this.#outgoing.length === 0) setImmediate(() => this.#flush());
-    this.#outgoing.push(encodePdu(pdu));
-  }
-
-  #flush(): void {
-    const units = this.#outgoing.splice(0);
-    if (units.length > 0) this.#socket?.write(Buffer.concat(units));
-  }
-
   #request(command: Pdu['command'], fields: Fields): Promise<Pdu> {
+    return new Promise((resolve, reject) => this.#ask({ command, fields, resolve, reject }));
+  }
+
+  #ask({ command, fields, resolve, reject }: Request): void {
     // Section 3.2: sequence numbers go from 1 to 0x7FFFFFFF.
     this.#sequence = (this.#sequence % 0x7fffffff) + 1;
     const sequence = this.#sequence;
-    return new Promise((resolve, reject) => {
-      const timer = setTimeout(() => {
-        this.#waiting.delete(sequence);
-        reject(new Error('the centre did not answer in time'));
-      }, ANSWER_WITHIN_MS);
-      this.#waiting.set(sequence, { resolve, reject, timer });
-      try {
-        this.#write({ command, response: false, status: 0, sequence, fields });
-      } catch (error) {
-        clearTimeout(timer);
-        this.#waiting.delete(sequence);
-        reject(error as Error);
-      }
-    });
+    try {
+      this.#writer.write({ command, response: false, status: 0, sequence, fields });
+    } catch (error) {
+      reject(error as Error);
+      return;
+    }
+    if (command === 'submit_sm') this.#underWay++;
+    this.#waiting.set(sequence, { command, fields, resolve, reject, until: this.clock.now() + ANSWER_WITHIN_MS });
+  }
+
+  /** @returns the request of a sequence number, which is not waited for any more */
+  #settle(sequence: number): Waiting | undefined {
+    const waiting = this.#waiting.get(sequence);
+    if (!waiting) return;
+    this.#waiting.delete(sequence);
+    if (waiting.command === 'submit_sm') {
+      this.#underWay--;
+      this.#drain();
+    }
+    return waiting;
+  }
+
+  #giveUp(): void {
+    const now = this.clock.now();
+    for (const [sequence, { until }] of this.#waiting) {
+      if (until > now) return;
+      this.#settle(sequence)?.reject(new Error('the centre did not answer in time'));
+    }
   }
 
   #receive(pdu: Pdu): void {
     if (pdu.response) {
-      const waiting = this.#waiting.get(pdu.sequence);
-      if (!waiting) return;
-      clearTimeout(waiting.timer);
-      this.#waiting.delete(pdu.sequence);
-      return waiting.resolve(pdu);
+      this.#settle(pdu.sequence)?.resolve(pdu);
+      return;
     }
-    const answer = (status: number, fields: Fields = {}) => this.#write({ ...pdu, response: true, status, fields });
+    const writer = this.#writer;
     switch (pdu.command) {
       case 'deliver_sm':
         this.onDelivery(pdu.fields).then(
-          () => answer(STATUS.ESME_ROK, { message_id: '' }),
+          () => writer.answer(pdu, STATUS.ESME_ROK, TAKEN),
           // Section 5.1.3: the centre keeps it and brings it again.
-          () => answer(STATUS.ESME_RSYSERR),
+          () => writer.answer(pdu, STATUS.ESME_RSYSERR),
         );
         return;
       case 'enquire_link':
-        return answer(STATUS.ESME_ROK);
+        return writer.answer(pdu, STATUS.ESME_ROK);
       case 'unbind':
-        answer(STATUS.ESME_ROK);
-        this.#flush();
+        writer.answer(pdu, STATUS.ESME_ROK);
+        writer.flush();
         this.#socket?.end();
         return;
       default:
         // Section 4.3: an unknown command is answered by generic_nack.
-        this.#write({ command: 'generic_nack', response: true, status: STATUS.ESME_RINVCMDID, sequence: pdu.sequence, fields: {} });
+        writer.write({ command: 'generic_nack', response: true, status: STATUS.ESME_RINVCMDID, sequence: pdu.sequence, fields: {} });
     }
   }
 
   /** Submits one segment when the window has room. @throws Error when the link is not bound, or no answer comes */
-  async submit(fields: Fields): Promise<Pdu> {
-    if (this.#underWay >= this.settings.window || this.#pausedUntil > this.clock.now())
-      await new Promise<void>((resolve) => this.#queue.push(resolve));
-    if (!this.#bound) throw new Error(this.state.text.replace(/\.$/, ''));
-    this.#underWay++;
-    try {
-      return await this.#request('submit_sm', fields);
-    } finally {
-      this.#underWay--;
-      this.#drain();
-    }
+  submit(fields: Fields): Promise<Pdu> {
+    return new Promise((resolve, reject) => {
+      this.#queue.push({ command: 'submit_sm', fields, resolve, reject });
+      if (this.#bound) this.#drain();
+      else this.#refuseQueued();
+    });
+  }
+
+  /** What waits for room goes back to the sender, which decides what becomes of it. */
+  #refuseQueued(): void {
+    const error = new Error(this.state.text.replace(/\.$/, ''));
+    for (const { reject } of this.#queue.splice(0)) reject(error);
   }
 
   /** The centre asks for patience: nothing more goes out for a while. */
@@ -213,7 +224,11 @@ export class SmppLink {
 
   #drain(): void {
     if (this.#pausedUntil > this.clock.now()) return;
-    for (let room = this.settings.window - this.#underWay; room > 0 && this.#queue.length > 0; room--) this.#queue.shift()?.();
+    while (this.#underWay < this.settings.window) {
+      const next = this.#queue.shift();
+      if (!next) return;
+      this.#ask(next);
+    }
   }
 
   /** Waits until the link is bound, or it is known why not. */
@@ -226,9 +241,10 @@ export class SmppLink {
 
   close(): void {
     this.#closed = true;
+    this.state = { bound: false, text: 'The link is closed.' };
     if (this.#retry) clearTimeout(this.#retry);
     if (this.#waking) clearTimeout(this.#waking);
-    for (const go of this.#queue.splice(0)) go();
+    this.#refuseQueued();
     const socket = this.#socket;
     if (!socket) return;
     // Section 4.2: unbind, and do not wait long for the answer.

@@ -84,22 +84,28 @@ const whenQueued = (column: string, value: string) => `${column} = IF(state = 'q
 const ifSaid = (column: string, value: string) => `${column} = COALESCE(${value}, ${column})`;
 /** The state comes last, since the others look at what it was. */
 const RESULT_COLUMNS = {
-  reason: whenQueued,
-  said: whenQueued,
-  nextAttemptAt: whenQueued,
-  attempts: ifSaid,
-  answer: ifSaid,
-  messageId: ifSaid,
-  receiptId: ifSaid,
-  segments: ifSaid,
-  sentAt: ifSaid,
-  receivedAt: ifSaid,
-  updatedAt: whenQueued,
-  state: whenQueued,
+  reason: { type: 'VARCHAR(300)', over: whenQueued },
+  said: { type: 'VARCHAR(300)', over: whenQueued },
+  nextAttemptAt: { type: 'DATETIME(3)', over: whenQueued },
+  attempts: { type: 'INT', over: ifSaid },
+  answer: { type: 'SMALLINT', over: ifSaid },
+  messageId: { type: 'VARCHAR(120)', over: ifSaid },
+  receiptId: { type: 'VARCHAR(120)', over: ifSaid },
+  segments: { type: 'SMALLINT', over: ifSaid },
+  sentAt: { type: 'DATETIME(3)', over: ifSaid },
+  receivedAt: { type: 'DATETIME(3)', over: ifSaid },
+  updatedAt: { type: 'DATETIME(3)', over: whenQueued },
+  state: { type: 'VARCHAR(8)', over: whenQueued },
 } as const;
 type ResultColumn = keyof typeof RESULT_COLUMNS;
 const RESULT_COLUMN_NAMES = Object.keys(RESULT_COLUMNS) as ResultColumn[];
-const MOST_LETTERS: Partial<Record<ResultColumn, number>> = { reason: 300, said: 300, messageId: 120 };
+const MOST_LETTERS: Partial<Record<ResultColumn, number>> = { reason: 300, said: 300, messageId: 120, receiptId: 120 };
+/** What a network said can be longer than what is kept of it. */
+const cut = (column: ResultColumn, value: DeliveryResult[keyof DeliveryResult]) =>
+  typeof value === 'string' ? value.slice(0, MOST_LETTERS[column]).toWellFormed() : value;
+/** A value inside a JSON text that MariaDB reads as the column's type; the connection's time zone is UTC. */
+const jsonValue = (column: ResultColumn, value: DeliveryResult[keyof DeliveryResult]) =>
+  value instanceof Date ? value.toISOString().slice(0, -1) : cut(column, value);
 /** A device whose network says that it is gone, at the address that was tried. */
 export type GoneDevice = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
 const RETIRED_AT_ONCE = 100;
@@ -203,23 +209,26 @@ export class DeliveryStore {
   async saveResults(environment: Environment, id: string, results: readonly DeliveryResult[], now: Date): Promise<void> {
     const [first] = results;
     if (!first) return;
-    // In the order of the key, as receipts are written.
-    const ordered = results.toSorted((a, b) => (a.target < b.target ? -1 : 1));
-    const written = (result: DeliveryResult, column: ResultColumn) => {
-      const value = column === 'updatedAt' ? now : result[column];
-      return typeof value === 'string' ? value.slice(0, MOST_LETTERS[column]) : value;
-    };
     // To read a value costs MariaDB as much as to write it, so what is the same in all results is said once.
     const varying = RESULT_COLUMN_NAMES.filter(
-      (column) => column === 'state' || column === 'updatedAt' || results.some((result) => result[column] !== first[column]),
+      (column) => column !== 'updatedAt' && (column === 'state' || results.some((result) => result[column] !== first[column])),
     );
+    const shared = RESULT_COLUMN_NAMES.filter((column) => !varying.includes(column));
     const updates = RESULT_COLUMN_NAMES.map((column) =>
-      RESULT_COLUMNS[column](column, varying.includes(column) ? `VALUES(${column})` : '?'),
+      RESULT_COLUMNS[column].over(column, varying.includes(column) ? `VALUES(${column})` : '?'),
     );
-    const shared = RESULT_COLUMN_NAMES.filter((column) => !varying.includes(column)).map((column) => written(first, column));
+    // In the order of the key, as receipts are written.
+    const told = results
+      .toSorted((a, b) => (a.target < b.target ? -1 : 1))
+      .map((result) => [result.target, ...varying.map((column) => jsonValue(column, result[column as keyof DeliveryResult]))]);
+    // With names of their own: what is updated would else be ambiguous.
+    const columns = varying.map((column, i) => `r${i} ${RESULT_COLUMNS[column].type} PATH '$[${i + 1}]'`);
     await this.database.run(
-      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, ${varying.join(', ')}) VALUES ? ON DUPLICATE KEY UPDATE ${updates.join(', ')}`,
-      [ordered.map((result) => [id, result.target, ...varying.map((column) => written(result, column))]), ...shared],
+      // Rows come as one JSON text, as in spreading; each of them is there already, so that `updatedAt` is not stored from here.
+      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, ${varying.join(', ')}, updatedAt)
+       SELECT ?, told, ${varying.map((_, i) => `r${i}`).join(', ')}, ? FROM JSON_TABLE(?, '$[*]' COLUMNS (told VARCHAR(254) PATH '$[0]', ${columns.join(', ')})) AS results
+       ON DUPLICATE KEY UPDATE ${updates.join(', ')}`,
+      [id, now, JSON.stringify(told), ...shared.map((column) => (column === 'updatedAt' ? now : cut(column, first[column])))],
     );
   }
 

@@ -38,6 +38,9 @@ const COLUMNS: Columns = new Map([
   ...plainColumns({ text: ['id', 'way', 'state', 'createdBy', 'urgency'], time: ['createdAt', 'startedAt', 'doneAt'] }),
   ['title', { sql: "JSON_VALUE(content, '$.title')", kind: 'text' }],
 ]);
+/** By what deliveries are counted. MariaDB groups by 64 bits of a hash in half the time that it takes with the columns themselves. */
+const COUNTED = ['notificationId', 'way', 'platform', 'variant', 'state', 'reason'];
+const COUNTED_TEXT = `CONCAT_WS('|', ${COUNTED.join(', ')})`;
 type CountRow = {
   notificationId: string;
   way: Way;
@@ -111,8 +114,8 @@ export class NotificationStore {
     if (missing.length > 0) {
       const began = performance.now();
       const counted = await on.runRows<CountRow>(
-        `SELECT notificationId, way, platform, variant, state, reason, COUNT(*) AS count, COUNT(openedAt) AS opened FROM \`${environment.database}\`._deliveries
-         WHERE notificationId IN (?) GROUP BY notificationId, way, platform, variant, state, reason`,
+        `SELECT ${COUNTED.map((column) => `MIN(${column}) AS ${column}`).join(', ')}, COUNT(*) AS count, COUNT(openedAt) AS opened
+         FROM \`${environment.database}\`._deliveries WHERE notificationId IN (?) GROUP BY CRC32(${COUNTED_TEXT}), CRC32C(${COUNTED_TEXT})`,
         [missing.map(({ id }) => id)],
       );
       const tookMs = performance.now() - began;
