@@ -1,36 +1,18 @@
 import { spawn } from 'node:child_process';
 import { readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { fileURLToPath } from 'node:url';
 import { operations } from '@orchard/contract';
 import { SMS_ACCOUNT } from '@orchard/simulators';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
-import { scratchDirectory } from '../../service/test/scratch.js';
 import { eventually, makeApp, OWNER, signUp, startTestService, type TestService } from '../../service/test/support.js';
+import { COMMAND, openTerminal } from './terminal.js';
 
-const COMMAND = fileURLToPath(new URL('../bin/orchard.js', import.meta.url));
 let test: TestService;
-let home: string;
 let userId: string;
-
-type Outcome = { code: number | null; out: string; err: string };
-function orchard(args: string[], input = ''): Promise<Outcome> {
-  const child = spawn(process.execPath, [COMMAND, ...args], { env: { ...process.env, XDG_CONFIG_HOME: home } });
-  const outcome: Outcome = { code: null, out: '', err: '' };
-  child.stdout.on('data', (chunk) => {
-    outcome.out += chunk;
-  });
-  child.stderr.on('data', (chunk) => {
-    outcome.err += chunk;
-  });
-  child.stdin.end(input);
-  return new Promise((resolve) => child.once('close', (code) => resolve({ ...outcome, code })));
-}
-const json = async (...args: string[]) => JSON.parse((await orchard([...args, '--json'])).out);
+const { home, orchard, json } = openTerminal();
 
 beforeAll(async () => {
   test = await startTestService(inject('databaseUrl'));
-  home = scratchDirectory('home');
   const { dev } = await makeApp(test, 'quillfell-hiker');
   userId = (await signUp(test, dev.clientKey, 'runa')).id;
 });

@@ -1,5 +1,5 @@
 /** Shapes that several operations share. */
-import { isPlainObject, isShallow, type JsonObject, NAME_PATTERN } from '@orchard/core';
+import { isPlainObject, isShallow, type JsonObject, NAME_PATTERN } from '@orchard/core/words';
 import { z } from 'zod';
 import type { Operation } from './operation.js';
 

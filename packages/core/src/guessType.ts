@@ -1,5 +1,5 @@
 /** Types of columns that hold nothing but text. */
-import type { FieldType } from './schema.js';
+import type { FieldType } from './fieldTypes.js';
 import { readDate, readTime } from './time.js';
 
 /** The type that texts of a CSV column all fit; text where they fit nothing narrower. */

@@ -1,4 +1,5 @@
 export * from './access.js';
+export * from './fieldTypes.js';
 export * from './filter/index.js';
 export * from './grouped.js';
 export * from './guessType.js';

@@ -1,27 +1,10 @@
 /** Fields of a collection: their types and constraints, inferred from a first write and checked at every later one. */
+import type { FieldType, OnDelete } from './fieldTypes.js';
 import { nearest, type ValueKind } from './filter/index.js';
 import { NAME_PATTERN } from './identifiers.js';
-import { isPlainObject, type Json, type JsonObject } from './json.js';
+import { isPlainObject, isShallow, type Json, type JsonObject } from './json.js';
 import { isPlace } from './place.js';
 import { readDate, readTime } from './time.js';
-
-export const FIELD_TYPES = [
-  'text',
-  'integer',
-  'number',
-  'boolean',
-  'date',
-  'time',
-  'choice',
-  'place',
-  'reference',
-  'list',
-  'object',
-] as const;
-export type FieldType = (typeof FIELD_TYPES)[number];
-/** What becomes of a record when the one it refers to is deleted. */
-export const ON_DELETE = ['restrict', 'clear', 'cascade'] as const;
-export type OnDelete = (typeof ON_DELETE)[number];
 
 /** One field. Constraints that a type has no use for are refused by `checkField`. */
 export type Field = {
@@ -116,15 +99,6 @@ function takes({ type, choices }: Field): Expectation {
 }
 
 const alike = (text: string): Expectation => ({ short: text, full: text });
-
-/** MariaDB reads JSON nested up to 32 levels; the column itself is one of them. */
-const MAX_DEPTH = 30;
-
-/** Whether a value nests at most `depth` lists and objects into each other. */
-export function isShallow(value: Json, depth = MAX_DEPTH): boolean {
-  if (typeof value !== 'object' || value === null) return true;
-  return depth > 0 && Object.values(value).every((inner) => isShallow(inner, depth - 1));
-}
 
 const isId = (v: Json) => typeof v === 'string' && /^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/.test(v);
 const FITS: Record<FieldType, (value: Json) => boolean> = {

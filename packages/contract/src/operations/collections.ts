@@ -1,4 +1,4 @@
-import { FIELD_TYPES, type Json, ON_DELETE, RECORD_ACTIONS, RULE_PRESETS, type RulePreset } from '@orchard/core';
+import { FIELD_TYPES, type Json, ON_DELETE, RECORD_ACTIONS, RULE_PRESETS, type RulePreset } from '@orchard/core/words';
 import { z } from 'zod';
 import { collectionName, ENVIRONMENT, environmentParams, jsonObject, nothing, operation, recordId, time, uuid } from '../common.js';
 

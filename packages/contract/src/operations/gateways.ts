@@ -1,4 +1,4 @@
-import { ANSWER_MEANINGS } from '@orchard/core/reach';
+import { ANSWER_MEANINGS } from '@orchard/core/words';
 import { z } from 'zod';
 import { ENVIRONMENT, environmentParams, jsonObject, listQuery, nothing, operation, page, slug, time } from '../common.js';
 import { STAGES } from './devices.js';

@@ -1,3 +1,4 @@
+export * from './answers.js';
 export * from './content.js';
 export * from './dueTimes.js';
 export * from './fileKind.js';

@@ -8,6 +8,7 @@ import { compileEvaluator, type Evaluator } from '../filter/evaluate.js';
 import { parseFilterText } from '../filter/text.js';
 import { FilterError } from '../filter/tree.js';
 import { isPlainObject, type Json, type JsonObject, mergePatch } from '../json.js';
+import type { AnswerMeaning } from './answers.js';
 import {
   compileDocument,
   type DocumentFiller,
@@ -24,10 +25,6 @@ import {
   unknownVariable,
   valueAt,
 } from './template.js';
-
-/** What an answer means. `address-dead`: the device is gone for good. */
-export const ANSWER_MEANINGS = ['accepted', 'later', 'address-dead', 'credentials-refused', 'too-large', 'refused'] as const;
-export type AnswerMeaning = (typeof ANSWER_MEANINGS)[number];
 
 /** How to read one answer: the first rule whose condition (CQL2) holds says what it means. */
 export type AnswerRule = { if: string; is: AnswerMeaning };

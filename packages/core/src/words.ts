@@ -1,0 +1,9 @@
+/**
+ * What the API says of the data and of networks, without the machinery that works on them: a command or an app that
+ * only speaks the API starts without reading a parser.
+ */
+export * from './access.js';
+export * from './fieldTypes.js';
+export * from './identifiers.js';
+export * from './json.js';
+export * from './reach/answers.js';
