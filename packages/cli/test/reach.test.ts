@@ -252,6 +252,11 @@ describe('short messages and mail', () => {
     });
     expect(told).toContain('1 skipped: The number asked for no messages.');
     expect(test.simulators.sms.textsOf(IVO)).toHaveLength(1);
+    expect((await orchard(['sms', 'opt-in', IVO, '--because', 'Asked at the hut desk.'])).out).toMatch(
+      /state +in\nbecause +Asked at the hut desk\./,
+    );
+    expect((await orchard(['sms', 'send', '--text', 'x', '--to', IVO, '--preview'])).out).toContain('for 1, reaches 1');
+    await refused(['sms', 'opt-out', '1234', '--because', 'x'], 'Write it as +', 4);
   });
 
   it('count what they cost before they go', async () => {

@@ -1,24 +1,13 @@
 import { readFileSync } from 'node:fs';
 import { createServer } from 'node:http';
-import { createRequire } from 'node:module';
 import type { AddressInfo } from 'node:net';
-import { type Browser, chromium, type Page } from 'playwright-core';
+import type { Browser, Page } from 'playwright-core';
 import { operations } from '@orchard/contract';
 import { clientCertificate, mappingFile } from '@orchard/simulators';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { makeApp, OWNER, startFreshService, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
+import { openBrowser, openPage, violations } from './browser.js';
 
-const FLAGS = [
-  '--headless',
-  '--no-sandbox',
-  '--disable-gpu',
-  '--disable-quic',
-  '--no-first-run',
-  '--disable-background-networking',
-  '--disable-component-update',
-  '--disable-sync',
-];
-const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
 const P = '/quillfell-hiker/dev';
 let test: TestService;
 let app: TestApp;
@@ -28,15 +17,6 @@ const complaints: string[] = [];
 const text = (words: string | RegExp) => page.getByText(words).first();
 const button = (name: string | RegExp) => page.getByRole('button', { name });
 const open = (path: string) => page.goto(test.address + path);
-
-async function violations(on: Page): Promise<string[]> {
-  await on.evaluate(AXE);
-  type Axe = { run: (options: object) => Promise<{ violations: { id: string; nodes: { html: string }[] }[] }> };
-  const { violations: found } = await on.evaluate(() =>
-    (globalThis as unknown as { axe: Axe }).axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'] }),
-  );
-  return found.map(({ id, nodes }) => `${id}: ${nodes.map(({ html }) => html.slice(0, 120)).join(' | ')}`);
-}
 
 beforeAll(async () => {
   test = await startTestService(inject('databaseUrl'));
@@ -56,9 +36,8 @@ beforeAll(async () => {
     params: { ...app.dev.params, collection: 'huts', id: 'hollow-col' },
     body: { name: 'Hollow Col', bunks: 14, open: true, position: { type: 'Point', coordinates: [8.3, 61.3] }, amenities: ['stove'] },
   });
-  browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: FLAGS });
-  page = await browser.newPage({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' });
-  page.setDefaultTimeout(60_000);
+  browser = await openBrowser();
+  page = await openPage(browser);
   page.on('pageerror', ({ message }) => complaints.push(message));
   page.on(
     'console',

@@ -31,6 +31,11 @@ describe('a kept notification that is written on', () => {
     ['a pace, an expiry and a name', { perSecond: 50, ttlS: 5400, replaces: 'ridge' }],
     ['silence', { title: null, silent: true, data: { refresh: 'huts' } } as Partial<Notification>],
     ['topics and a time', { audience: { topics: { any: ['ridge'], not: ['rescue'] } }, start: { local: '2026-12-24T18:00' } }],
+    ['topics all of which are followed, and a filter', { audience: { topics: { all: ['ridge', 'huts'] }, filter: "platform = 'ios'" } }],
+    ['several users', { audience: { users: ['01a20000-0000-7000-8000-000000000001', '01a20000-0000-7000-8000-000000000002'] } }],
+    ['one user', { audience: { user: '01a20000-0000-7000-8000-000000000001' } }],
+    ['several devices', { audience: { devices: ['oak', 'ash'] } }],
+    ['one device', { audience: { device: 'oak' } }],
     ['numbers', { way: 'sms', title: null, body: 'Stay.', audience: { phones: ['+12025550142', '+12025550143'] } }],
     ['a mail', { way: 'mail', body: 'Stay.', html: '<p>Stay.</p>', audience: { addresses: ['aino@hikers.example'] } }],
   ])('keeps %s', (_what, changes) => {
@@ -46,8 +51,8 @@ describe('a kept notification that is written on', () => {
   });
 
   it.each<[string[], Partial<Notification>]>([
-    [['audience'], { audience: { users: ['01a20000-0000-7000-8000-000000000001', '01a20000-0000-7000-8000-000000000002'] } }],
-    [['audience'], { audience: { topics: { all: ['ridge', 'huts'] } } }],
+    [['audience'], { audience: { users: Array.from({ length: 201 }, (_, i) => `u${i}`) } }],
+    [[], { audience: { users: ['u1'] } }],
     [['buttons'], { buttons: [{ id: 'b1', title: 'Show huts' }] }],
     [['locales'], { locales: { nb: { title: 'Stengt', sound: 'storm' } } }],
   ])('tells that %j would be lost', (lost, changes) => {
@@ -60,7 +65,9 @@ it('is not sent before it has words, an audience, a time, and data that is JSON'
   expect(sendingOf(draft)).toMatchObject({ title: 'Ridge closed', audience: { everyone: true } });
   for (const lacking of [
     { title: ' ' },
-    { audience: 'user' },
+    { audience: 'users' },
+    { audience: 'devices', devices: ' \n' },
+    { audience: 'topics', filter: "platform = 'ios'" },
     { when: 'at' },
     { data: '{' },
     { overlays: [{ gateway: 'tarn', json: '{' }] },

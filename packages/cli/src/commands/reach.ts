@@ -104,6 +104,7 @@ export function addSmsCommands(program: Command): void {
       page.next,
     );
   });
+  addOptOutCommands(sms);
   listOptions(sms.command('opt-outs').description('numbers and addresses that want no messages, or want them again')).action(
     async (own: ListOptions, command: Command) => {
       const { options, client, params } = workplace(command);
@@ -122,6 +123,25 @@ export function addSmsCommands(program: Command): void {
       );
     },
   );
+}
+
+/** The two wishes a number or address can have, noted by hand. */
+function addOptOutCommands(sms: Command): void {
+  for (const [verb, state, does] of [
+    ['opt-out', 'out', 'note that a number or address wants no messages'],
+    ['opt-in', 'in', 'note that it wants them again'],
+  ] as const)
+    sms
+      .command(verb)
+      .description(does)
+      .argument('<number or address>')
+      .requiredOption('--because <text>', 'who asked for it and how, such as "called on Monday"')
+      .action(async (address: string, own: { because: string }, command: Command) => {
+        const { options, client, params } = workplace(command);
+        const way = address.includes('@') ? ('mail' as const) : ('sms' as const);
+        const body = { state, because: own.because };
+        printItem(await client.call(operations.sms.putOptOut, { params: { ...params, way, address }, body }), options);
+      });
 }
 
 export function addChannelCommands(program: Command): void {

@@ -1,5 +1,5 @@
 /** For whom a notification is, and a live count of whom it reaches. */
-import { MultiSelect, SegmentedControl, Select, Stack, Text, Textarea, TextInput } from '@mantine/core';
+import { MultiSelect, SegmentedControl, Stack, Text, Textarea, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { type AudiencePreview, operations } from '@orchard/contract';
 import { useState } from 'react';
@@ -21,9 +21,9 @@ export function AudienceFields({ draft, set }: Props) {
     ['everyone', 'Everyone'],
     ['topics', 'Topics'],
     ['filter', 'Filter'],
-    ['user', 'One user'],
+    ['users', 'Users'],
     ...(draft.way === 'push'
-      ? [['device', 'One device'] as [AudienceKind, string]]
+      ? [['devices', 'Devices'] as [AudienceKind, string]]
       : [['addresses', draft.way === 'sms' ? 'Numbers' : 'Addresses'] as [AudienceKind, string]]),
   ];
   return (
@@ -41,25 +41,19 @@ export function AudienceFields({ draft, set }: Props) {
       </div>
       {draft.audience === 'topics' && (
         <>
-          <MultiSelect
-            label="Followers of any of"
-            data={names}
-            value={draft.topics}
-            onChange={(value) => set({ topics: value })}
-            searchable
-          />
-          <MultiSelect
+          <TopicsSelect label="Followers of any of" names={names} value={draft.topics} onChange={(value) => set({ topics: value })} />
+          <TopicsSelect label="And of all of" names={names} value={draft.allTopics} onChange={(value) => set({ allTopics: value })} />
+          <TopicsSelect
             label="But not followers of"
-            data={names}
+            names={names}
             value={draft.notTopics}
             onChange={(value) => set({ notTopics: value })}
-            searchable
           />
         </>
       )}
-      {draft.audience === 'filter' && (
+      {(draft.audience === 'filter' || draft.audience === 'topics') && (
         <TextInput
-          label="Devices that fit"
+          label={draft.audience === 'filter' ? 'Devices that fit' : 'And only devices that fit'}
           description="CQL2 over platform, os, appVersion, model, locale, country, timeZone, lastSeenAt, …"
           placeholder="platform = 'ios' AND appVersion < '2.4.1'"
           classNames={{ input: 'mono' }}
@@ -67,14 +61,17 @@ export function AudienceFields({ draft, set }: Props) {
           onChange={({ currentTarget }) => set({ filter: currentTarget.value })}
         />
       )}
-      {draft.audience === 'user' && <UserSelect value={draft.user} onChange={(user) => set({ user: user ?? '' })} />}
-      {draft.audience === 'device' && (
-        <TextInput
-          label="Device id"
+      {draft.audience === 'users' && <UsersSelect value={draft.users} onChange={(users) => set({ users })} />}
+      {draft.audience === 'devices' && (
+        <Textarea
+          label="Device ids"
+          description="One a line"
           required
+          autosize
+          minRows={1}
           classNames={{ input: 'mono' }}
-          value={draft.device}
-          onChange={({ currentTarget }) => set({ device: currentTarget.value })}
+          value={draft.devices}
+          onChange={({ currentTarget }) => set({ devices: currentTarget.value })}
         />
       )}
       {draft.audience === 'addresses' && (
@@ -92,7 +89,12 @@ export function AudienceFields({ draft, set }: Props) {
   );
 }
 
-export function UserSelect({ value, onChange }: { value: string; onChange: (id: string | null) => void }) {
+type TopicsProps = { label: string; names: { value: string; label: string }[]; value: string[]; onChange: (value: string[]) => void };
+function TopicsSelect({ names, ...rest }: TopicsProps) {
+  return <MultiSelect data={names} searchable {...rest} />;
+}
+
+function UsersSelect({ value, onChange }: { value: string[]; onChange: (ids: string[]) => void }) {
   const { params } = usePlace();
   const [search, setSearch] = useState('');
   const [wanted] = useDebouncedValue(search.replaceAll("'", "''"), 200);
@@ -100,16 +102,19 @@ export function UserSelect({ value, onChange }: { value: string; onChange: (id: 
     params,
     query: { filter: `email LIKE '%${wanted}%' OR name LIKE '%${wanted}%'`, limit: 20 },
   });
-  const chosen = useCall(operations.users.read, { params: { ...params, user: value } }, { enabled: value !== '' });
-  const options = new Map((found.data?.items ?? []).map((user) => [user.id, `${user.name ?? ''} <${user.email}>`]));
-  if (value && chosen.data?.id === value) options.set(value, `${chosen.data.name ?? ''} <${chosen.data.email}>`);
+  const ids = value.map((id) => `'${id}'`).join(', ');
+  const chosen = useCall(operations.users.list, { params, query: { filter: `id IN (${ids})`, limit: 500 } }, { enabled: value.length > 0 });
+  // Those whose names are not here yet keep their place under their id.
+  const options = new Map(value.map((id) => [id, id]));
+  for (const user of [...(chosen.data?.items ?? []), ...(found.data?.items ?? [])])
+    options.set(user.id, `${user.name ?? ''} <${user.email}>`);
   return (
-    <Select
-      label="User"
+    <MultiSelect
+      label="Users"
       required
       searchable
       placeholder="Name or e-mail address"
-      value={value || null}
+      value={value}
       onChange={onChange}
       onSearchChange={setSearch}
       filter={({ options: all }) => all}

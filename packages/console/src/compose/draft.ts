@@ -2,7 +2,7 @@
 import type { BodyInputOf, Notification, operations } from '@orchard/contract';
 
 export type Way = 'push' | 'sms' | 'mail';
-export type AudienceKind = 'everyone' | 'topics' | 'filter' | 'user' | 'device' | 'addresses';
+export type AudienceKind = 'everyone' | 'topics' | 'filter' | 'users' | 'devices' | 'addresses';
 /** What differs for a language or a platform. */
 export type Difference = { name: string; title: string; body: string };
 export type Overlay = { gateway: string; json: string };
@@ -10,10 +10,13 @@ export type Draft = {
   way: Way;
   audience: AudienceKind;
   topics: string[];
+  allTopics: string[];
   notTopics: string[];
+  /** Of devices: alone, or of those who follow the topics. */
   filter: string;
-  user: string;
-  device: string;
+  users: string[];
+  /** Ids, one a line. */
+  devices: string;
   addresses: string;
   title: string;
   body: string;
@@ -48,12 +51,13 @@ export type Sending = BodyInputOf<typeof operations.notifications.sendManaged>;
 
 export const newDraft = (from: { user: string; device: string; topic: string }): Draft => ({
   way: 'push',
-  audience: from.user ? 'user' : from.device ? 'device' : from.topic ? 'topics' : 'everyone',
+  audience: from.user ? 'users' : from.device ? 'devices' : from.topic ? 'topics' : 'everyone',
   topics: from.topic ? [from.topic] : [],
+  allTopics: [],
   notTopics: [],
   filter: '',
-  user: from.user,
-  device: from.device,
+  users: from.user ? [from.user] : [],
+  devices: from.device,
   addresses: '',
   title: '',
   body: '',
@@ -89,22 +93,29 @@ const given = <T extends object>(values: T): Partial<T> =>
     Object.entries(values).filter(([, value]) => value !== '' && value !== undefined && value !== null && value !== false),
   ) as Partial<T>;
 
+const wordsIn = (text: string) => text.split(/[\s,;]+/).filter(Boolean);
+/** A list, or its only entry, as an audience names it; null for none. */
+const named = <One extends string, Many extends string>(one: One, many: Many, list: string[]) =>
+  list.length === 0 ? null : ((list.length === 1 ? { [one]: list[0] } : { [many]: list }) as Sending['audience']);
+
 /** The audience, or null while it is not whole. */
 export function audienceOf(draft: Draft): Sending['audience'] | null {
-  const listed = draft.addresses.split(/[\s,;]+/).filter(Boolean);
+  const listed = wordsIn(draft.addresses);
+  const filter = draft.filter.trim();
   switch (draft.audience) {
     case 'everyone':
       return { everyone: true };
-    case 'topics':
-      return draft.topics.length || draft.notTopics.length
-        ? { topics: { ...(draft.topics.length ? { any: draft.topics } : {}), ...(draft.notTopics.length ? { not: draft.notTopics } : {}) } }
-        : null;
+    case 'topics': {
+      const lists = { any: draft.topics, all: draft.allTopics, not: draft.notTopics };
+      const topics = Object.fromEntries(Object.entries(lists).filter(([, names]) => names.length > 0));
+      return Object.keys(topics).length > 0 ? { topics, ...(filter ? { filter } : {}) } : null;
+    }
     case 'filter':
-      return draft.filter.trim() ? { filter: draft.filter.trim() } : null;
-    case 'user':
-      return draft.user ? { user: draft.user } : null;
-    case 'device':
-      return draft.device ? { device: draft.device } : null;
+      return filter ? { filter } : null;
+    case 'users':
+      return named('user', 'users', draft.users);
+    case 'devices':
+      return named('device', 'devices', wordsIn(draft.devices));
     case 'addresses':
       return listed.length === 0 ? null : draft.way === 'sms' ? { phones: listed } : { addresses: listed };
   }
@@ -199,13 +210,27 @@ const fieldTime = (at: string) => {
 /** A notification that was kept, to be written on. */
 export function draftOf(kept: Notification): Draft {
   const { audience, start, quiet, fallBack, second } = kept;
-  const base = newDraft({ user: audience.user ?? '', device: audience.device ?? '', topic: '' });
+  const users = audience.user ? [audience.user] : (audience.users ?? []);
+  const devices = audience.device ? [audience.device] : (audience.devices ?? []);
   const listed = audience.phones ?? audience.addresses;
   return {
-    ...base,
+    ...newDraft({ user: '', device: '', topic: '' }),
     way: kept.way,
-    audience: audience.topics ? 'topics' : audience.filter ? 'filter' : listed ? 'addresses' : base.audience,
+    audience: audience.topics
+      ? 'topics'
+      : audience.filter
+        ? 'filter'
+        : listed
+          ? 'addresses'
+          : users.length > 0
+            ? 'users'
+            : devices.length > 0
+              ? 'devices'
+              : 'everyone',
+    users,
+    devices: devices.join('\n'),
     topics: audience.topics?.any ?? [],
+    allTopics: audience.topics?.all ?? [],
     notTopics: audience.topics?.not ?? [],
     filter: audience.filter ?? '',
     addresses: listed?.join('\n') ?? '',
@@ -236,6 +261,8 @@ export function draftOf(kept: Notification): Draft {
   };
 }
 
+/** Users that a field names one by one; of more, nobody could see who they are. */
+const MOST_USERS = 200;
 const CARRIED = [
   'audience',
   'title',
@@ -254,9 +281,13 @@ const VARYING = ['locales', 'platforms', 'overlays', 'second', 'quiet', 'fallBac
 
 /** Which parts of a kept notification the composer has no fields for: writing it anew there would lose them. */
 export function lostParts(kept: Notification): string[] {
+  const { users = [] } = kept.audience;
+  if (users.length > MOST_USERS) return ['audience'];
   const draft = draftOf(kept);
   const made: Record<string, unknown> = { ttlS: DEFAULT_TTL_S, ...contentOf(draft), ...optionsOf(draft), audience: audienceOf(draft) };
-  return [...CARRIED, ...VARYING].filter((name) => ordered(made[name]) !== ordered(kept[name]));
+  // A list of one is the same as the one.
+  const was = { ...kept, audience: users.length + (kept.audience.devices?.length ?? 0) === 1 ? audienceOf(draft) : kept.audience };
+  return [...CARRIED, ...VARYING].filter((name) => ordered(made[name]) !== ordered(was[name]));
 }
 
 const ordered = (value: unknown): string =>

@@ -21,16 +21,19 @@ function commandOf(place: string, body: Sending | null, kept: string | null): st
   const { audience, title, body: text, way, ...rest } = body;
   const { topics } = audience;
   const listed = audience.phones ?? audience.addresses;
+  const users = audience.user ? [audience.user] : audience.users;
+  const devices = audience.device ? [audience.device] : audience.devices;
   const words = [
     send,
     way !== 'push' && `--way ${way}`,
     title && `--title ${shellWord(title)}`,
     text && `--body ${shellWord(text)}`,
     audience.everyone && '--everyone',
-    audience.user && `--user ${audience.user}`,
-    audience.device && `--device ${audience.device}`,
+    users && `--user ${users.join(',')}`,
+    devices && `--device ${devices.join(',')}`,
     audience.filter && `--filter ${shellWord(audience.filter)}`,
     topics?.any && `--topic ${topics.any.join(',')}`,
+    topics?.all && `--all-topics ${topics.all.join(',')}`,
     topics?.not && `--not-topic ${topics.not.join(',')}`,
     listed && `--to ${listed.join(',')}`,
     Object.keys(rest).length > 0 && `--content ${shellWord(JSON.stringify(rest))}`,
@@ -79,7 +82,7 @@ function Composer({ first, kept }: { first: Draft; kept: string | null }) {
   const { params, base, details } = usePlace();
   const navigate = useNavigate();
   const [draft, setDraft] = useState<Draft>(first);
-  const [testOn, setTestOn] = useState(first.device);
+  const [testOn, setTestOn] = useState(first.devices.split('\n')[0] ?? '');
   const [reviewing, review] = useDisclosure(false);
   const set = (changes: Partial<Draft>) => setDraft((before) => ({ ...before, ...changes }));
   const send = useChange(operations.notifications.sendManaged, ['notifications.']);
@@ -121,7 +124,7 @@ function Composer({ first, kept }: { first: Draft; kept: string | null }) {
               aria-label="By which way"
               value={draft.way}
               onChange={(value) =>
-                set({ way: value as Way, audience: ['device', 'addresses'].includes(draft.audience) ? 'everyone' : draft.audience })
+                set({ way: value as Way, audience: ['devices', 'addresses'].includes(draft.audience) ? 'everyone' : draft.audience })
               }
               data={[
                 { value: 'push', label: 'Push' },

@@ -1,9 +1,10 @@
 /** Short messages that came in, and who wants no messages. */
-import { Anchor, SegmentedControl, Text } from '@mantine/core';
+import { Anchor, Button, Group, SegmentedControl, Select, Text, TextInput } from '@mantine/core';
 import { operations } from '@orchard/contract';
+import { useState } from 'react';
 import { Link } from 'react-router';
-import { useCall } from '../api.js';
-import { Empty, Moment, PageHead } from '../parts/basics.js';
+import { useCall, useChange } from '../api.js';
+import { Empty, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { FromCode } from '../parts/fromCode.js';
 import { Listing } from '../parts/listing.js';
 import { useListState } from '../parts/listState.js';
@@ -86,31 +87,91 @@ function Inbox() {
   );
 }
 
+/** Somebody asked for it on the phone or at a desk. */
+function NoteWish() {
+  const { params } = usePlace();
+  const [address, setAddress] = useState('');
+  const [because, setBecause] = useState('');
+  const [state, setState] = useState<'out' | 'in'>('out');
+  const put = useChange(operations.sms.putOptOut, ['sms.']);
+  const submit = () => {
+    const way = address.includes('@') ? ('mail' as const) : ('sms' as const);
+    const forget = () => {
+      setAddress('');
+      setBecause('');
+    };
+    put.mutate({ params: { ...params, way, address: address.trim() }, body: { state, because: because.trim() } }, { onSuccess: forget });
+  };
+  return (
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        submit();
+      }}
+    >
+      <Group gap="xs" align="flex-end" mb="sm">
+        <TextInput
+          label="Number or address"
+          placeholder="+12025550142"
+          classNames={{ input: 'mono' }}
+          value={address}
+          onChange={({ currentTarget }) => setAddress(currentTarget.value)}
+        />
+        <Select
+          label="wants"
+          w={160}
+          value={state}
+          onChange={(value) => setState(value === 'in' ? 'in' : 'out')}
+          data={[
+            { value: 'out', label: 'no messages' },
+            { value: 'in', label: 'messages again' },
+          ]}
+        />
+        <TextInput
+          label="because"
+          placeholder="called on Monday"
+          maxLength={200}
+          style={{ flex: 1 }}
+          value={because}
+          onChange={({ currentTarget }) => setBecause(currentTarget.value)}
+        />
+        <Button type="submit" variant="default" disabled={!address.trim() || !because.trim()} loading={put.isPending}>
+          Note it
+        </Button>
+      </Group>
+      <Trouble error={put.error} />
+    </form>
+  );
+}
+
 function OptOuts() {
   const { params } = usePlace();
   const state = useListState('-at');
   const optOuts = useCall(operations.sms.optOuts, { params, query: { ...state.query, limit: 50 } });
   return (
-    <Listing
-      label="Opt-outs"
-      state={state}
-      answer={optOuts}
-      idOf={({ way, address }) => `${way} ${address}`}
-      openId=""
-      onOpen={() => undefined}
-      example="state = 'out' AND way = 'sms'"
-      empty={
-        <Empty title="Nobody has opted out">
-          <Text>A phone that answers STOP, or the word of its language, is kept here and gets no SMS until it answers START.</Text>
-        </Empty>
-      }
-      columns={[
-        { name: 'address', label: 'Number or address', sortable: true, render: ({ address }) => <span className="mono">{address}</span> },
-        { name: 'way', label: 'Way', sortable: true, render: ({ way }) => way },
-        { name: 'state', label: 'Wants', sortable: true, render: ({ state: of }) => (of === 'out' ? 'no messages' : 'messages') },
-        { name: 'because', label: 'Because', render: ({ because }) => because },
-        { name: 'at', label: 'Since', sortable: true, render: ({ at }) => <Moment at={at} /> },
-      ]}
-    />
+    <>
+      <NoteWish />
+      <Listing
+        label="Opt-outs"
+        state={state}
+        answer={optOuts}
+        idOf={({ way, address }) => `${way} ${address}`}
+        openId=""
+        onOpen={() => undefined}
+        example="state = 'out' AND way = 'sms'"
+        empty={
+          <Empty title="Nobody has opted out">
+            <Text>A phone that answers STOP, or the word of its language, is kept here and gets no SMS until it answers START.</Text>
+          </Empty>
+        }
+        columns={[
+          { name: 'address', label: 'Number or address', sortable: true, render: ({ address }) => <span className="mono">{address}</span> },
+          { name: 'way', label: 'Way', sortable: true, render: ({ way }) => way },
+          { name: 'state', label: 'Wants', sortable: true, render: ({ state: of }) => (of === 'out' ? 'no messages' : 'messages') },
+          { name: 'because', label: 'Because', render: ({ because }) => because },
+          { name: 'at', label: 'Since', sortable: true, render: ({ at }) => <Moment at={at} /> },
+        ]}
+      />
+    </>
   );
 }

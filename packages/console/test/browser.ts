@@ -1,0 +1,34 @@
+/** A real Chromium for the console's tests. */
+import { readFileSync } from 'node:fs';
+import { createRequire } from 'node:module';
+import { type Browser, chromium, type Page } from 'playwright-core';
+
+const FLAGS = [
+  '--headless',
+  '--no-sandbox',
+  '--disable-gpu',
+  '--disable-quic',
+  '--no-first-run',
+  '--disable-background-networking',
+  '--disable-component-update',
+  '--disable-sync',
+];
+const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
+
+export const openBrowser = (): Promise<Browser> => chromium.launch({ executablePath: '/usr/bin/chromium', args: FLAGS });
+
+export async function openPage(browser: Browser): Promise<Page> {
+  const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' });
+  page.setDefaultTimeout(60_000);
+  return page;
+}
+
+/** What the accessibility rules of WCAG 2.1 A and AA find wrong with a page. */
+export async function violations(on: Page): Promise<string[]> {
+  await on.evaluate(AXE);
+  type Axe = { run: (options: object) => Promise<{ violations: { id: string; nodes: { html: string }[] }[] }> };
+  const { violations: found } = await on.evaluate(() =>
+    (globalThis as unknown as { axe: Axe }).axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'] }),
+  );
+  return found.map(({ id, nodes }) => `${id}: ${nodes.map(({ html }) => html.slice(0, 120)).join(' | ')}`);
+}
