@@ -1,5 +1,5 @@
 /** For whom a notification is, and a live count of whom it reaches. */
-import { MultiSelect, SegmentedControl, Stack, Text, Textarea, TextInput } from '@mantine/core';
+import { Group, MultiSelect, SegmentedControl, Stack, Text, Textarea, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { type AudiencePreview, operations } from '@orchard/contract';
 import { useState } from 'react';
@@ -42,13 +42,15 @@ export function AudienceFields({ draft, set }: Props) {
       {draft.audience === 'topics' && (
         <>
           <TopicsSelect label="Followers of any of" names={names} value={draft.topics} onChange={(value) => set({ topics: value })} />
-          <TopicsSelect label="And of all of" names={names} value={draft.allTopics} onChange={(value) => set({ allTopics: value })} />
-          <TopicsSelect
-            label="But not followers of"
-            names={names}
-            value={draft.notTopics}
-            onChange={(value) => set({ notTopics: value })}
-          />
+          <Group grow align="flex-start">
+            <TopicsSelect label="And of all of" names={names} value={draft.allTopics} onChange={(value) => set({ allTopics: value })} />
+            <TopicsSelect
+              label="But not followers of"
+              names={names}
+              value={draft.notTopics}
+              onChange={(value) => set({ notTopics: value })}
+            />
+          </Group>
         </>
       )}
       {(draft.audience === 'filter' || draft.audience === 'topics') && (
@@ -113,6 +115,7 @@ function UsersSelect({ value, onChange }: { value: string[]; onChange: (ids: str
       label="Users"
       required
       searchable
+      hidePickedOptions
       placeholder="Name or e-mail address"
       value={value}
       onChange={onChange}

@@ -1,5 +1,5 @@
 /** Short messages that came in, and who wants no messages. */
-import { Anchor, Button, Group, SegmentedControl, Select, Text, TextInput } from '@mantine/core';
+import { Anchor, Button, Group, SegmentedControl, Select, Stack, Text, TextInput } from '@mantine/core';
 import { operations } from '@orchard/contract';
 import { useState } from 'react';
 import { Link } from 'react-router';
@@ -109,37 +109,39 @@ function NoteWish() {
         submit();
       }}
     >
-      <Group gap="xs" align="flex-end" mb="sm">
-        <TextInput
-          label="Number or address"
-          placeholder="+12025550142"
-          classNames={{ input: 'mono' }}
-          value={address}
-          onChange={({ currentTarget }) => setAddress(currentTarget.value)}
-        />
-        <Select
-          label="wants"
-          w={160}
-          value={state}
-          onChange={(value) => setState(value === 'in' ? 'in' : 'out')}
-          data={[
-            { value: 'out', label: 'no messages' },
-            { value: 'in', label: 'messages again' },
-          ]}
-        />
-        <TextInput
-          label="because"
-          placeholder="called on Monday"
-          maxLength={200}
-          style={{ flex: 1 }}
-          value={because}
-          onChange={({ currentTarget }) => setBecause(currentTarget.value)}
-        />
-        <Button type="submit" variant="default" disabled={!address.trim() || !because.trim()} loading={put.isPending}>
-          Note it
-        </Button>
-      </Group>
-      <Trouble error={put.error} />
+      <Stack gap="sm" mb="md">
+        <Group gap="xs" align="flex-end">
+          <TextInput
+            label="Number or address"
+            placeholder="+12025550142"
+            classNames={{ input: 'mono' }}
+            value={address}
+            onChange={({ currentTarget }) => setAddress(currentTarget.value)}
+          />
+          <Select
+            label="wants"
+            w={160}
+            value={state}
+            onChange={(value) => setState(value === 'in' ? 'in' : 'out')}
+            data={[
+              { value: 'out', label: 'no messages' },
+              { value: 'in', label: 'messages again' },
+            ]}
+          />
+          <TextInput
+            label="because"
+            placeholder="called on Monday"
+            maxLength={200}
+            style={{ flex: 1 }}
+            value={because}
+            onChange={({ currentTarget }) => setBecause(currentTarget.value)}
+          />
+          <Button type="submit" variant="default" disabled={!address.trim() || !because.trim()} loading={put.isPending}>
+            Note it
+          </Button>
+        </Group>
+        <Trouble error={put.error} />
+      </Stack>
     </form>
   );
 }
