@@ -2,8 +2,8 @@
  * A collection's fields as JSON Schema (draft 2020-12), and back. What JSON Schema has no word for is an annotation
  * whose name begins with `orchard` (JSON Schema core section 6.5: unknown keywords are annotations).
  */
-import { isPlainObject, type Json, type JsonObject } from './json.js';
 import { type FieldType, ON_DELETE, type OnDelete } from './fieldTypes.js';
+import { isPlainObject, type Json, type JsonObject } from './json.js';
 import { checkField, type Field, type FieldProblem, type Fields } from './schema.js';
 
 export const DIALECT = 'https://json-schema.org/draft/2020-12/schema';

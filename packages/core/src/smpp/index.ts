@@ -1,3 +1,2 @@
 export * from './message.js';
 export * from './pdu.js';
-export * from './writer.js';

@@ -2,7 +2,8 @@
 import { createConnection, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
 import { backOffMs } from '@orchard/core';
-import { type Fields, type Pdu, PduReader, PduWriter, STATUS, statusName } from '@orchard/core/smpp';
+import { type Fields, type Pdu, PduReader, STATUS, statusName } from '@orchard/core/smpp';
+import { PduWriter } from './pduWriter.js';
 
 export type SmppSettings = {
   host: string;
@@ -45,7 +46,7 @@ export class SmppLink {
   readonly #waiting = new Map<number, Waiting>();
   /** Segments that wait for room in the window. */
   readonly #queue: Request[] = [];
-  readonly #writer = new PduWriter((octets) => this.#socket?.write(octets));
+  #writer: PduWriter | null = null;
   #underWay = 0;
   state: LinkState = { bound: false, text: 'It has not connected yet.' };
 
@@ -65,7 +66,10 @@ export class SmppLink {
     if (this.#closed || this.#socket) return;
     const { host, port, tls, trust } = this.settings;
     const socket = tls ? connectTls({ host, port, servername: host, ...(trust ? { ca: trust } : {}) }) : createConnection({ host, port });
+    // One for each connection: what answers a unit of an earlier one must not go out on the next.
+    const writer = new PduWriter(socket);
     this.#socket = socket;
+    this.#writer = writer;
     this.#looking = setInterval(() => this.#giveUp(), LOOK_EVERY_MS);
     socket.setNoDelay(true);
     const reader = new PduReader();
@@ -77,7 +81,7 @@ export class SmppLink {
     socket.on('data', (chunk: Buffer) => {
       this.#lastHeard = this.clock.now();
       try {
-        for (const pdu of reader.push(chunk)) this.#receive(pdu);
+        for (const pdu of reader.push(chunk)) this.#receive(pdu, writer);
       } catch (error) {
         socket.destroy(error as Error);
       }
@@ -110,7 +114,7 @@ export class SmppLink {
 
   #lost(fault: string): void {
     this.#socket = null;
-    this.#writer.drop();
+    this.#writer = null;
     this.#bound = false;
     if (this.#enquiry) clearInterval(this.#enquiry);
     if (this.#looking) clearInterval(this.#looking);
@@ -142,7 +146,7 @@ export class SmppLink {
     this.#sequence = (this.#sequence % 0x7fffffff) + 1;
     const sequence = this.#sequence;
     try {
-      this.#writer.write({ command, response: false, status: 0, sequence, fields });
+      this.#writer?.write({ command, response: false, status: 0, sequence, fields });
     } catch (error) {
       reject(error as Error);
       return;
@@ -171,12 +175,11 @@ export class SmppLink {
     }
   }
 
-  #receive(pdu: Pdu): void {
+  #receive(pdu: Pdu, writer: PduWriter): void {
     if (pdu.response) {
       this.#settle(pdu.sequence)?.resolve(pdu);
       return;
     }
-    const writer = this.#writer;
     switch (pdu.command) {
       case 'deliver_sm':
         this.onDelivery(pdu.fields).then(

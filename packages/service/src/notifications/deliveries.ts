@@ -82,27 +82,28 @@ const USER_PART = {
 /** How each column of a result is written over what is there; what a device or receipt has told meanwhile stays. */
 const whenQueued = (column: string, value: string) => `${column} = IF(state = 'queued', ${value}, ${column})`;
 const ifSaid = (column: string, value: string) => `${column} = COALESCE(${value}, ${column})`;
+const text = (most: number, over: typeof ifSaid) => ({ type: `VARCHAR(${most})`, most, over });
+const other = (type: 'INT' | 'SMALLINT' | 'DATETIME(3)', over: typeof ifSaid) => ({ type, most: undefined, over });
 /** The state comes last, since the others look at what it was. */
 const RESULT_COLUMNS = {
-  reason: { type: 'VARCHAR(300)', over: whenQueued },
-  said: { type: 'VARCHAR(300)', over: whenQueued },
-  nextAttemptAt: { type: 'DATETIME(3)', over: whenQueued },
-  attempts: { type: 'INT', over: ifSaid },
-  answer: { type: 'SMALLINT', over: ifSaid },
-  messageId: { type: 'VARCHAR(120)', over: ifSaid },
-  receiptId: { type: 'VARCHAR(120)', over: ifSaid },
-  segments: { type: 'SMALLINT', over: ifSaid },
-  sentAt: { type: 'DATETIME(3)', over: ifSaid },
-  receivedAt: { type: 'DATETIME(3)', over: ifSaid },
-  updatedAt: { type: 'DATETIME(3)', over: whenQueued },
-  state: { type: 'VARCHAR(8)', over: whenQueued },
-} as const;
+  reason: text(300, whenQueued),
+  said: text(300, whenQueued),
+  nextAttemptAt: other('DATETIME(3)', whenQueued),
+  attempts: other('INT', ifSaid),
+  answer: other('SMALLINT', ifSaid),
+  messageId: text(120, ifSaid),
+  receiptId: text(120, ifSaid),
+  segments: other('SMALLINT', ifSaid),
+  sentAt: other('DATETIME(3)', ifSaid),
+  receivedAt: other('DATETIME(3)', ifSaid),
+  updatedAt: other('DATETIME(3)', whenQueued),
+  state: text(8, whenQueued),
+};
 type ResultColumn = keyof typeof RESULT_COLUMNS;
 const RESULT_COLUMN_NAMES = Object.keys(RESULT_COLUMNS) as ResultColumn[];
-const MOST_LETTERS: Partial<Record<ResultColumn, number>> = { reason: 300, said: 300, messageId: 120, receiptId: 120 };
 /** What a network said can be longer than what is kept of it. */
 const cut = (column: ResultColumn, value: DeliveryResult[keyof DeliveryResult]) =>
-  typeof value === 'string' ? value.slice(0, MOST_LETTERS[column]).toWellFormed() : value;
+  typeof value === 'string' ? value.slice(0, RESULT_COLUMNS[column].most).toWellFormed() : value;
 /** A value inside a JSON text that MariaDB reads as the column's type; the connection's time zone is UTC. */
 const jsonValue = (column: ResultColumn, value: DeliveryResult[keyof DeliveryResult]) =>
   value instanceof Date ? value.toISOString().slice(0, -1) : cut(column, value);
