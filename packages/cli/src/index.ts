@@ -71,10 +71,16 @@ function exitCode(error: unknown): number {
   return error.status < 500 ? 4 : 1;
 }
 
+/** What is wrong with a field and what is wanted, which the problem often says itself. */
+function withExpected(problem: string, expected: string): string {
+  const wanted = expected.replace(/\.$/, '');
+  return problem.includes(wanted) ? problem : `${problem} Expected: ${wanted}.`;
+}
+
 function sentence(error: unknown): string {
   if (error instanceof Problem) {
     const fields =
-      error.extras.fields?.map(({ path, problem, expected }) => `\n  ${path}: ${problem} Expected: ${expected}.`).join('') ?? '';
+      error.extras.fields?.map(({ path, problem, expected }) => `\n  ${path}: ${withExpected(problem, expected)}`).join('') ?? '';
     return `${error.detail}${fields}${error.request ? `\n(request ${error.request})` : ''}`;
   }
   if (error instanceof TypeError && error.message === 'fetch failed')

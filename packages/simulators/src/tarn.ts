@@ -88,19 +88,23 @@ export class TarnNetwork {
   }
 
   /** What the network knows of its customers, to be kept over a restart. */
-  store(): { accounts: [string, string, string][]; phones: [string, string, boolean][] } {
+  store(): {
+    accounts: [string, string, string][];
+    signers?: [string, string, string, string][];
+    phones: [string, string, boolean][];
+  } {
+    const pem = (key: KeyObject) => key.export({ type: 'spki', format: 'pem' }) as string;
     return {
-      accounts: [...this.#accounts].map(([name, { project, key }]) => [
-        name,
-        project,
-        key.export({ type: 'spki', format: 'pem' }) as string,
-      ]),
+      accounts: [...this.#accounts].map(([name, { project, key }]) => [name, project, pem(key)]),
+      signers: [...this.#signers].map(([keyId, { issuer, project, key }]) => [keyId, issuer, project, pem(key)]),
       phones: [...this.#phones].map(([token, { project, gone }]) => [token, project, gone]),
     };
   }
 
   restore(stored: ReturnType<TarnNetwork['store']>): void {
     for (const [name, project, key] of stored.accounts) this.#accounts.set(name, { project, key: createPublicKey(key) });
+    for (const [keyId, issuer, project, key] of stored.signers ?? [])
+      this.#signers.set(keyId, { issuer, project, key: createPublicKey(key) });
     for (const [token, project, gone] of stored.phones) this.#phones.set(token, { project, gone, listener: null, waiting: [] });
   }
 

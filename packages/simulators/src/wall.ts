@@ -117,11 +117,10 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
     const said = (name: string) => query.get(name) ?? '';
     const stage = said('stage') === 'live' ? 'live' : 'trial';
     if (path === '/desk/cairn.p12') {
-      const until = new Date(Date.now() + Number(query.get('days') ?? 365) * 86_400_000);
-      return void send(
-        'application/x-pkcs12',
-        clientCertificate(authority, { storeId: said('storeId'), stage, password: said('password'), until }),
-      );
+      const inDays = (name: string, otherwise: number) => new Date(Date.now() + Number(query.get(name) ?? otherwise) * 86_400_000);
+      const validity = { from: inDays('fromDays', -1), until: inDays('days', 365) };
+      const order = { storeId: said('storeId'), stage, password: said('password'), withoutKey: said('key') === 'no', ...validity } as const;
+      return void send('application/x-pkcs12', clientCertificate(authority, order));
     }
     if (path === '/desk/phones') {
       const makers: Record<string, () => string> = {
@@ -147,9 +146,14 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
       changed();
       return void send('application/json', file);
     }
+    if (path === '/desk/tarn-signer.json') {
+      const signer = tarn.openSigner(said('project'));
+      changed();
+      return void send('application/json', JSON.stringify(signer));
+    }
     response
       .writeHead(404, { 'content-type': 'text/plain' })
-      .end('The desk has authority.pem, cairn.p12, tarn.json, heron.json, phones and text.\n');
+      .end('The desk has authority.pem, cairn.p12, tarn.json, tarn-signer.json, heron.json, phones and text.\n');
   }
   async function serveFaults(faults: CairnNetwork['faults'], request: IncomingMessage, response: ServerResponse): Promise<void> {
     if (request.method === 'PUT') faults.set(JSON.parse((await readBody(request, 10_000))?.toString() || '{"mode":"none"}'));

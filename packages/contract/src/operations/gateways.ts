@@ -76,7 +76,14 @@ export const gatewayMapping = z
 const address = z.url({ protocol: /^https?$/, error: 'A base address, such as https://push.quillfell.example.' }).max(500);
 const host = z.string().regex(/^[A-Za-z0-9]([A-Za-z0-9.-]{0,251}[A-Za-z0-9])?$/, 'A host name or an IPv4 address.');
 const port = z.int().min(1).max(65_535);
-const trust = z.string().max(20_000).describe('PEM of the certificate authority to trust instead of the public ones');
+const trust = z
+  .string()
+  .max(20_000)
+  .regex(
+    /-----BEGIN CERTIFICATE-----[\s\S]+-----END CERTIFICATE-----/,
+    'The PEM of a certificate, which begins with -----BEGIN CERTIFICATE-----.',
+  )
+  .describe('PEM of the certificate authority to trust instead of the public ones');
 const sender = z
   .string()
   .regex(/^(\+?\d{3,15}|[A-Za-z][A-Za-z0-9 -]{0,10})$/, 'A number, or a name of up to 11 letters that begins with one.');

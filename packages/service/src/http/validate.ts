@@ -93,8 +93,8 @@ function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown): 
   if (issue.code === 'invalid_union') return describeUnion(issue, path, where, whole);
   const expected = expectedOf(issue);
   if (value === undefined) return [{ path, problem: 'It is missing.', expected }];
-  // A password must not come back, not even a refused one.
-  const got = /password|token|key/i.test(path) ? '' : `; got ${describeValue(value as Json)}`;
+  // A password must not come back, not even a refused one; a key may have been given where a certificate is wanted.
+  const got = /password|token|key|trust/i.test(path) ? '' : `; got ${describeValue(value as Json)}`;
   return [{ path, problem: `Expected ${expected.replace(/\.$/, '')}${got}.`, expected }];
 }
 
