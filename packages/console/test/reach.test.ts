@@ -47,7 +47,6 @@ beforeAll(async () => {
   });
   browser = await openBrowser();
   page = await openPage(browser);
-  page.setDefaultTimeout(15_000);
   await open(`${P}/overview`);
   await page.getByLabel('E-mail address').fill(OWNER.email);
   await page.locator('input[type=password]').fill(OWNER.password);
@@ -136,7 +135,8 @@ it('keeps how it is sent: a time on each clock, a pace, quiet hours, an expiry a
   await text('It goes out at 2031-11-01 07:00 on each recipient’s clock.').waitFor();
   await text('Nobody gets it between 21:30 and 07:00 of their day.').waitFor();
   await button('Schedule').click();
-  await text('2031-11-01 07:00 on each recipient’s clock').waitFor();
+  await page.getByRole('heading', { name: 'First snow' }).waitFor();
+  await text(/scheduled for 2031-11-01 07:00 on each recipient’s clock/).waitFor();
   expect(await kept("state = 'scheduled'")).toMatchObject([
     {
       start: { local: '2031-11-01T07:00' },
@@ -224,7 +224,9 @@ it('leads from why not all to the deliveries behind it, and to the network’s a
   await button('Send now').click();
   await text(/failed: /).waitFor();
   await page.locator('.panel', { hasText: 'Why not all' }).getByRole('link').first().click();
-  await page.getByRole('region', { name: 'Deliveries' }).locator('button.open').first().click();
+  const found = page.getByRole('region', { name: 'Deliveries' }).locator('button.open');
+  await eventually(async () => (await found.count()) === 1);
+  await found.click();
   const drawer = page.getByRole('dialog', { name: 'Delivery' });
   await drawer.getByText('410', { exact: true }).waitFor();
   await drawer.getByRole('link', { name: phones()[2]?.state.deviceId as string }).click();
