@@ -6,7 +6,7 @@ import { join } from 'node:path';
 import { needBuild, needDebian, needNode, needPackages, root } from './prepare.mjs';
 
 needNode();
-needDebian({ mariadbd: 'mariadb-server', chromium: 'chromium' });
+needDebian({ mariadbd: 'mariadb-server', chromium: 'chromium', curl: 'curl' });
 needPackages();
 needBuild();
 const report = join(tmpdir(), `orchard-report-${process.pid}.json`);

@@ -3,7 +3,9 @@ import { createInterface } from 'node:readline/promises';
 import { Writable } from 'node:stream';
 import { CommandError } from './context.js';
 
-export async function ask(question: string): Promise<string> {
+/** @param instead the option that answers where nobody can be asked */
+export async function ask(question: string, instead: string): Promise<string> {
+  demandTerminal(question, instead);
   const lines = createInterface({ input: process.stdin, output: process.stderr });
   try {
     return (await lines.question(question)).trim();
@@ -12,13 +14,19 @@ export async function ask(question: string): Promise<string> {
   }
 }
 
+function demandTerminal(question: string, instead: string): void {
+  if (!process.stdin.isTTY)
+    throw new CommandError(`${question.replace(/[:?]\s*$/, '')} would be asked for, and there is no terminal. Give ${instead}.`, 2);
+}
+
 /** Asks without showing what is typed. */
-export async function askSecret(question: string): Promise<string> {
+export async function askSecret(question: string, instead = '--password-stdin'): Promise<string> {
+  demandTerminal(question, instead);
   process.stderr.write(question);
   const lines = createInterface({
     input: process.stdin,
     output: new Writable({ write: (_chunk, _encoding, done) => done() }),
-    terminal: process.stdin.isTTY,
+    terminal: true,
   });
   try {
     return await lines.question('');
@@ -28,21 +36,36 @@ export async function askSecret(question: string): Promise<string> {
   }
 }
 
-/** Asks before something that cannot be undone; `--yes` answers. */
-export async function confirm(what: string, yes: boolean | undefined): Promise<void> {
+/** All that comes on standard input. */
+async function readInput(): Promise<string> {
+  const chunks: Buffer[] = [];
+  for await (const chunk of process.stdin) chunks.push(chunk as Buffer);
+  return Buffer.concat(chunks).toString();
+}
+
+/** The first lines of standard input, for `--password-stdin`. */
+export async function readLines(count: number): Promise<string[]> {
+  const lines = (await readInput()).split(/\r?\n/).slice(0, count);
+  if (lines.length < count || lines.includes(''))
+    throw new CommandError(
+      `Standard input holds ${count > 1 ? `fewer than ${count} passwords` : 'no password'}. Write ${count > 1 ? 'each' : 'it'} there as a line.`,
+      2,
+    );
+  return lines;
+}
+
+export const readLine = async (): Promise<string> => (await readLines(1))[0] as string;
+
+/** Asks before something is taken away; `--yes` answers. @param back how it can be brought back, where it can */
+export async function confirm(what: string, yes: boolean | undefined, back = 'It cannot be undone.'): Promise<void> {
   if (yes) return;
-  if (!process.stdin.isTTY) throw new CommandError(`${what} cannot be undone. Give --yes to do it.`, 2);
-  if (!/^y(es)?$/i.test(await ask(`${what} cannot be undone. Do it? [y/N] `))) throw new CommandError('Nothing was done.', 1);
+  if (!process.stdin.isTTY) throw new CommandError(`${what}: nothing was done. ${back} Give --yes to do it.`, 2);
+  if (!/^y(es)?$/i.test(await ask(`${what}. ${back} Do it? [y/N] `, '--yes'))) throw new CommandError('Nothing was done.', 1);
 }
 
 /** A JSON object given as an argument, or `-` for standard input. */
 export async function readObject(argument: string): Promise<Record<string, never>> {
-  let text = argument;
-  if (argument === '-') {
-    const chunks: Buffer[] = [];
-    for await (const chunk of process.stdin) chunks.push(chunk as Buffer);
-    text = Buffer.concat(chunks).toString();
-  }
+  const text = argument === '-' ? await readInput() : argument;
   let value: unknown;
   try {
     value = JSON.parse(text);

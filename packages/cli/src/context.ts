@@ -1,15 +1,15 @@
 /** What a command works with: the options that hold everywhere, the signed-in client, the place. */
 import { createHttpClient, type HttpClient } from '@orchard/contract';
 import type { Command } from 'commander';
-import { readSettings } from './settings.js';
+import { profileOf, readSettings } from './settings.js';
 
 export type GlobalOptions = { app?: string; env?: string; profile?: string; json?: boolean; csv?: boolean; quiet?: boolean };
 
-/** A refusal of the command itself. `code`: 1 failed, 2 used wrongly, 3 not signed in. */
+/** A refusal of the command itself. `code`: 1 failed, 2 used wrongly, 3 not signed in, 5 not found. */
 export class CommandError extends Error {
   constructor(
     message: string,
-    readonly code: 1 | 2 | 3,
+    readonly code: 1 | 2 | 3 | 5,
   ) {
     super(message);
   }
@@ -20,8 +20,14 @@ export const globalsOf = (command: Command): GlobalOptions => command.optsWithGl
 export function signedIn(options: GlobalOptions): { client: HttpClient; profile: string } {
   const settings = readSettings();
   const name = options.profile ?? settings.current;
-  const profile = settings.profiles[name];
-  if (!profile) throw new CommandError('You are not signed in. Run `orchard sign-in <address>` first.', 3);
+  const profile = profileOf(settings, name);
+  if (!profile)
+    throw new CommandError(
+      options.profile
+        ? `There is no profile ${name}. Run \`orchard --profile ${name} sign-in <address>\`, or see \`orchard profile list\`.`
+        : 'You are not signed in. Run `orchard sign-in <address>` first.',
+      3,
+    );
   return {
     profile: name,
     client: createHttpClient({ address: profile.address, headers: () => ({ authorization: `Bearer ${profile.token}` }) }),
@@ -31,7 +37,7 @@ export function signedIn(options: GlobalOptions): { client: HttpClient; profile:
 /** App and environment: from the options, else what `orchard use` remembers. */
 export function placeOf(options: GlobalOptions): { app: string; environment: string } {
   const settings = readSettings();
-  const remembered = settings.profiles[options.profile ?? settings.current];
+  const remembered = profileOf(settings, options.profile ?? settings.current);
   const app = options.app ?? remembered?.app;
   const environment = options.env ?? remembered?.environment;
   if (!app || !environment)

@@ -1,10 +1,12 @@
 /** The `orchard` command. */
 import { Problem } from '@orchard/contract';
-import { Argument, Command, CommanderError } from 'commander';
+import { Argument, Command, CommanderError, type Option } from 'commander';
 import { addAccountCommands } from './commands/account.js';
 import { addAppCommands } from './commands/apps.js';
 import { addCollectionCommands } from './commands/collections.js';
 import { addGatewayCommands } from './commands/gateways.js';
+import { addJobCommands } from './commands/jobs.js';
+import { addMemberCommands } from './commands/members.js';
 import { addMessageCommands } from './commands/messages.js';
 import { addDeviceCommands, addUserCommands } from './commands/people.js';
 import { addChannelCommands, addMessagingCommands, addNoticeCommands, addSmsCommands, addTopicCommands } from './commands/reach.js';
@@ -25,6 +27,8 @@ function buildProgram(): Command {
     .option('--json', 'answer as JSON')
     .option('--csv', 'lists as CSV')
     .option('--quiet', 'no notes on standard error')
+    .addHelpText('after', EXIT_CODES)
+    .configureHelp({ optionDescription: (option) => describeOption(option) })
     .configureOutput({ outputError: (text, write) => write(`${text.replace(/^error: /, '').trim()}\nSee \`orchard --help\`.\n`) });
   addAccountCommands(program);
   addAppCommands(program);
@@ -40,6 +44,8 @@ function buildProgram(): Command {
   addMessagingCommands(program);
   addNoticeCommands(program);
   addTelemetryCommands(program);
+  addJobCommands(program);
+  addMemberCommands(program);
   program
     .command('completion')
     .description('a script that completes words in your shell')
@@ -54,6 +60,17 @@ function buildProgram(): Command {
   return program;
 }
 
+/** What an option is for, and whether one cannot do without it. */
+function describeOption(option: Option): string {
+  const { description, mandatory, argChoices, defaultValue } = option;
+  const more = [
+    ...(mandatory ? ['required'] : []),
+    ...(argChoices ? [`one of ${argChoices.join(', ')}`] : []),
+    ...(defaultValue === undefined || typeof defaultValue === 'boolean' ? [] : [`default ${defaultValue}`]),
+  ];
+  return more.length > 0 ? `${description}${description ? ' ' : ''}(${more.join('; ')})` : description;
+}
+
 /** Every subcommand ends by throwing too, and speaks like the program. */
 function inherit(command: Command): void {
   for (const child of command.commands) {
@@ -62,12 +79,16 @@ function inherit(command: Command): void {
   }
 }
 
-/** 0 done, 1 failed, 2 used wrongly, 3 not signed in, 4 refused. */
+const EXIT_CODES = `
+Exit codes: 0 done; 1 failed, also work that was done and whose result is a failure; 2 used wrongly; 3 not signed in;
+4 refused, or not valid; 5 not found.`;
+
 function exitCode(error: unknown): number {
   if (error instanceof CommanderError) return error.exitCode === 0 ? 0 : 2;
   if (error instanceof CommandError) return error.code;
   if (!(error instanceof Problem)) return 1;
   if (error.problem === 'member-sign-in-needed' || error.problem === 'sign-in-refused') return 3;
+  if (error.status === 404) return 5;
   return error.status < 500 ? 4 : 1;
 }
 
@@ -87,6 +108,12 @@ function sentence(error: unknown): string {
     return `The service cannot be reached (${(error.cause as { code?: string })?.code ?? 'no answer'}). Is it running, and is the address right?`;
   return (error as Error).message;
 }
+
+// Who reads has enough, such as `| head`: that is no failure of ours.
+process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+  if (error.code !== 'EPIPE') throw error;
+  process.exit(0);
+});
 
 try {
   await buildProgram().parseAsync();

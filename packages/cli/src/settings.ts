@@ -6,6 +6,10 @@ import { dirname, join } from 'node:path';
 export type Profile = { address: string; email: string; token: string; app?: string; environment?: string };
 export type Settings = { current: string; profiles: Record<string, Profile> };
 
+/** A profile by its name; names come from outside. */
+export const profileOf = ({ profiles }: Settings, name: string): Profile | undefined =>
+  Object.hasOwn(profiles, name) ? profiles[name] : undefined;
+
 /** XDG Base Directory: $XDG_CONFIG_HOME, else ~/.config. */
 const path = () => join(process.env.XDG_CONFIG_HOME || join(homedir(), '.config'), 'orchard', 'settings.json');
 

@@ -115,14 +115,18 @@ export async function importFile(
       const line = JSON.parse(text) as Line;
       if (line.problem) throw Problem.from(line.problem);
       if (line.reject && rejectsFile) {
-        out ??= createWriteStream(rejectsFile);
-        out.write(`${JSON.stringify(line.reject)}\n`);
+        if (rejectsFile === '-') process.stdout.write(`${JSON.stringify(line.reject)}\n`);
+        else {
+          out ??= createWriteStream(rejectsFile);
+          out.write(`${JSON.stringify(line.reject)}\n`);
+        }
       }
       if (line.stored !== undefined) meter.rows = line.stored;
       meter.show();
       if (line.report) {
         meter.stop();
-        const { stored } = line.report;
+        const { stored, delimiter } = line.report;
+        if (delimiter) note(`The cells were taken to end with ${delimiter === '\t' ? 'a tab' : `\`${delimiter}\``}.`, options);
         note(
           query.check
             ? `${stored.toLocaleString('en')} rows fit. Nothing was stored.`
@@ -155,7 +159,7 @@ export async function exportFile({ client, params, options }: Place, { collectio
   });
   try {
     if (file) await pipeline(Readable.fromWeb(reply.body as never), counted, createWriteStream(file));
-    else for await (const chunk of Readable.fromWeb(reply.body as never)) process.stdout.write(chunk as Buffer);
+    else await pipeline(Readable.fromWeb(reply.body as never), process.stdout, { end: false });
   } finally {
     meter.stop();
   }

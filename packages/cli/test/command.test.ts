@@ -28,7 +28,7 @@ it('asks to sign in first, refuses a wrong password, then remembers who you are 
   expect(await signIn(OWNER.password)).toMatchObject({ code: 0, err: `Signed in to ${test.address} as Mira Quill.\n` });
   expect(statSync(join(home, 'orchard/settings.json')).mode & 0o077).toBe(0);
   expect(await orchard(['collection', 'list'])).toMatchObject({ code: 2, err: expect.stringContaining('orchard use') });
-  expect(await orchard(['use', 'quillfell-hiker/nowhere'])).toMatchObject({ code: 4 });
+  expect(await orchard(['use', 'quillfell-hiker/nowhere'])).toMatchObject({ code: 5 });
   expect(await orchard(['use', 'quillfell-hiker/dev'])).toMatchObject({ code: 0 });
 });
 
@@ -56,7 +56,7 @@ describe('signed in', () => {
     expect(await orchard(['record', 'delete', 'huts', 'cold-tarn'])).toMatchObject({ code: 2, err: expect.stringContaining('--yes') });
     expect(await orchard(['record', 'delete', 'huts', 'cold-tarn', '--yes'])).toMatchObject({ code: 0 });
     expect(await orchard(['record', 'show', 'huts', 'cold-tarn'])).toMatchObject({
-      code: 4,
+      code: 5,
       err: expect.stringContaining('`huts` has no record `cold-tarn`.'),
     });
   });

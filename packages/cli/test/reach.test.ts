@@ -131,7 +131,7 @@ describe('a gateway', () => {
     });
     await refused(['gateway', 'remove', 'astray'], '--yes');
     expect(await orchard(['gateway', 'remove', 'astray', '--yes'])).toMatchObject({ code: 0, err: 'Gateway astray is removed.\n' });
-    await refused(['gateway', 'show', 'astray'], 'astray', 4);
+    await refused(['gateway', 'show', 'astray'], 'astray', 5);
   });
 });
 
@@ -186,7 +186,7 @@ describe('a notification', () => {
     expect((await orchard(['notify', 'stop', id])).out).toMatch(/state +stopped/);
     await refused(['notify', 'start', id], 'only one that is draft or scheduled can be started', 4);
     expect(await orchard(['notify', 'resume', id])).toMatchObject({ code: 0, out: expect.stringMatching(/state +(sending|done)/) });
-    await refused(['notify', 'status', oak], `There is no notification ${oak}`, 4);
+    await refused(['notify', 'status', oak], `There is no notification ${oak}`, 5);
   });
 
   it('has devices shown, retired and forgotten', async () => {
@@ -198,7 +198,7 @@ describe('a notification', () => {
     expect(preview.out).toMatch(/1 android not: .*retired/i);
     await refused(['device', 'delete', ash], '--yes');
     expect((await orchard(['device', 'delete', ash, '--yes'])).code).toBe(0);
-    await refused(['device', 'show', ash], ash, 4);
+    await refused(['device', 'show', ash], ash, 5);
   });
 });
 
@@ -209,7 +209,7 @@ describe('topics', () => {
       /devices +2\nusers +1/,
     );
     expect((await orchard(['topic', 'unfollow', 'wardens-only', '--device', oak])).out).toMatch(/devices +1/);
-    await refused(['topic', 'follow', 'wardens-only', '--device', 'no-such-device'], 'no-such-device', 4);
+    await refused(['topic', 'follow', 'wardens-only', '--device', 'no-such-device'], 'no-such-device', 5);
     const count = async (...args: string[]) => (await json('notify', 'send', '--title', 'x', ...args, '--preview')).total;
     await orchard(['topic', 'add', 'huts']);
     await orchard(['topic', 'follow', 'huts', '--device', `${oak},${elm}`]);
@@ -312,7 +312,7 @@ describe('channels', () => {
     expect(published).toMatchObject({ number: expect.any(Number) });
     await eventually(async () => (await orchard(['notify', 'list'])).out.includes('The fire is lit'));
     await refused(['channel', 'publish', 'huts', '--data', 'lit'], 'JSON');
-    await refused(['channel', 'show', 'no-such-channel'], 'no-such-channel', 4);
+    await refused(['channel', 'show', 'no-such-channel'], 'no-such-channel', 5);
     await refused(['channel', 'remove', 'huts'], '--yes');
   });
 });

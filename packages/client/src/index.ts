@@ -5,6 +5,7 @@ import {
   type BatchResult,
   type ChannelMessage,
   createHttpClient,
+  DEVICE_SECRET,
   type Device,
   followEvents,
   type LiveEvent,
@@ -20,6 +21,9 @@ import {
 export { Problem };
 export type Profile = { address: string; clientKey: string };
 type Tokens = ReplyOf<typeof operations.users.startSession>;
+/** Secrets of devices by their ids. */
+type Secrets = Record<string, string>;
+type Kept = { tokens: Tokens | null; secrets: Secrets };
 /** Keeps the session over restarts of the app; in a browser, localStorage does. */
 export type Storage = { read: () => string | null | Promise<string | null>; write: (value: string | null) => void | Promise<void> };
 export type Options = Profile & { storage?: Storage; fetch?: typeof globalThis.fetch };
@@ -67,6 +71,11 @@ export type Orchard = {
   signIn: (email: string, password: string) => Promise<User>;
   signOut: () => Promise<void>;
   me: () => Promise<User>;
+  /** Mails a one-time address to set a new password at; in `dev` without a gateway for mail it is answered. */
+  forgotPassword: (email: string) => Promise<{ address?: string | undefined }>;
+  changePassword: (password: string, newPassword: string) => Promise<void>;
+  /** Deletes the account of the signed-in user. */
+  deleteAccount: (password: string) => Promise<void>;
   collection: (name: string) => CollectionHandle;
   registerDevice: (id: string, registration: BodyInputOf<typeof operations.devices.put>) => Promise<Device>;
   /** Tells that notifications were received or opened. */
@@ -80,6 +89,14 @@ export type Orchard = {
 };
 
 const RENEW_BEFORE_MS = 30_000;
+/** Addresses have room for 16 kB together with all headers; a longer filter goes in a body. */
+const isLong = (filter: string | undefined): boolean => (filter?.length ?? 0) > 2_000;
+/** A query as a body, where numbers are numbers. */
+const asBody = <Q extends { limit?: unknown; count?: unknown }>({ limit, count, ...query }: Q) => ({
+  ...query,
+  ...(limit === undefined ? {} : { limit: Number(limit) }),
+  ...(count === undefined ? {} : { count: String(count) === 'true' }),
+});
 
 /** In a browser the session is kept in localStorage, under the address and key it belongs to. */
 function defaultStorage(profile: Profile): Storage {
@@ -100,6 +117,13 @@ function defaultStorage(profile: Profile): Storage {
   };
 }
 
+/** Runs work while no other tab of the same name does (Web Locks API); where there are no such locks, at once. */
+function exclusively(name: string): <T>(work: () => Promise<T>) => Promise<T> {
+  const { locks } =
+    (globalThis as { navigator?: { locks?: { request<T>(name: string, work: () => Promise<T>): Promise<T> } } }).navigator ?? {};
+  return (work) => (locks ? locks.request(name, work) : work());
+}
+
 /** Connects an app. Calls renew the access token by themselves when it is about to run out. */
 export function connect(options: Options): Orchard {
   const storage = options.storage ?? defaultStorage(options);
@@ -108,69 +132,116 @@ export function connect(options: Options): Orchard {
     headers: () => ({ 'orchard-key': options.clientKey }),
     ...(options.fetch ? { fetch: options.fetch } : {}),
   });
-  let tokens: Tokens | null | undefined;
-  let renewing: Promise<Tokens | null> | null = null;
+  const alone = exclusively(`orchard:${options.address}:${options.clientKey.slice(-6)}`);
+  let kept: Kept | undefined;
+  let renewing: Promise<Kept> | null = null;
 
-  async function keep(next: Tokens | null): Promise<Tokens | null> {
-    tokens = next;
-    await storage.write(next ? JSON.stringify(next) : null);
+  /** What the storage holds; another tab may have written it since it was last read here. */
+  async function readKept(): Promise<Kept> {
+    const stored = JSON.parse((await storage.read()) ?? 'null') as (Tokens & { secrets?: Secrets }) | { secrets?: Secrets } | null;
+    const { secrets = {}, ...tokens } = stored ?? {};
+    kept = { tokens: 'refreshToken' in tokens ? (tokens as Tokens) : null, secrets };
+    return kept;
+  }
+  async function write(next: Kept): Promise<Kept> {
+    kept = next;
+    const secrets = Object.keys(next.secrets).length > 0 ? { secrets: next.secrets } : {};
+    const value = { ...next.tokens, ...secrets };
+    await storage.write(Object.keys(value).length > 0 ? JSON.stringify(value) : null);
     return next;
   }
-  /** A refresh token is good for one use, so callers at the same time share one renewal. */
-  function renew(refreshToken: string): Promise<Tokens | null> {
-    renewing ??= http
-      .call(operations.users.startSession, { body: { refreshToken } })
-      .then(keep, async (error: unknown) => {
-        if (error instanceof Problem && error.status === 401) return keep(null);
-        throw error;
-      })
-      .finally(() => {
-        renewing = null;
-      });
+  async function keep(tokens: Tokens | null): Promise<Kept> {
+    return write({ tokens, secrets: (kept ?? (await readKept())).secrets });
+  }
+  async function keepSecret(device: string, secret: string): Promise<void> {
+    const { tokens, secrets } = await readKept();
+    await write({ tokens, secrets: { ...secrets, [device]: secret } });
+  }
+  const isStale = (tokens: Tokens) => Date.parse(tokens.accessTokenExpiresAt) - RENEW_BEFORE_MS < Date.now();
+  /**
+   * A refresh token is good for one use, so calls at the same time share one renewal; so do tabs, where the browser
+   * lets them wait for each other. Whoever comes second finds in the storage what the first was given.
+   */
+  function renew(): Promise<Kept> {
+    renewing ??= alone(async () => {
+      const { tokens } = await readKept();
+      if (!tokens || !isStale(tokens)) return kept as Kept;
+      try {
+        return await keep(await http.call(operations.users.startSession, { body: { refreshToken: tokens.refreshToken } }));
+      } catch (error) {
+        if (!(error instanceof Problem) || error.status !== 401) throw error;
+        const meanwhile = (await readKept()).tokens;
+        return meanwhile && meanwhile.refreshToken !== tokens.refreshToken ? (kept as Kept) : keep(null);
+      }
+    }).finally(() => {
+      renewing = null;
+    });
     return renewing;
   }
   async function headers(more: Record<string, string> = {}): Promise<{ headers: Record<string, string> }> {
-    if (tokens === undefined) tokens = JSON.parse((await storage.read()) ?? 'null') as Tokens | null;
-    if (tokens && Date.parse(tokens.accessTokenExpiresAt) - RENEW_BEFORE_MS < Date.now()) tokens = await renew(tokens.refreshToken);
+    let { tokens } = kept ?? (await readKept());
+    if (tokens && isStale(tokens)) tokens = (await renew()).tokens;
     return { headers: { ...(tokens ? { authorization: `Bearer ${tokens.accessToken}` } : {}), ...more } };
+  }
+  /** Calls for a device bring the secret it was given. */
+  async function deviceHeaders(device: string): Promise<{ headers: Record<string, string> }> {
+    const { secrets } = kept ?? (await readKept());
+    const secret = Object.hasOwn(secrets, device) ? secrets[device] : undefined;
+    return headers(secret ? { [DEVICE_SECRET.toLowerCase()]: secret } : {});
   }
   const over = (version: number | undefined): Record<string, string> => (version === undefined ? {} : { 'if-match': `"${version}"` });
   const { users, records, devices, channels } = operations;
 
   return {
-    signUp: async (account) => ((await keep(await http.call(users.signUp, { body: account }))) as Tokens).user,
-    signIn: async (email, password) => ((await keep(await http.call(users.startSession, { body: { email, password } }))) as Tokens).user,
+    signUp: async (account) => ((await keep(await http.call(users.signUp, { body: account }))).tokens as Tokens).user,
+    signIn: async (email, password) =>
+      ((await keep(await http.call(users.startSession, { body: { email, password } }))).tokens as Tokens).user,
     signOut: async () => {
       await http.call(users.endSession, await headers()).catch(() => undefined);
       await keep(null);
     },
     me: async () => http.call(users.readMe, await headers()),
+    forgotPassword: (email) => http.call(users.forgotPassword, { body: { email } }),
+    changePassword: async (password, newPassword) =>
+      http.call(users.changePassword, { body: { password, newPassword }, ...(await headers()) }),
+    deleteAccount: async (password) => {
+      await http.call(users.removeMe, { body: { password }, ...(await headers()) });
+      await keep(null);
+    },
     collection: (collection) => ({
       create: async (body) => http.call(records.create, { params: { collection }, body, ...(await headers()) }),
       read: async (id) => http.call(records.read, { params: { collection, id }, ...(await headers()) }),
-      list: async (query = {}) => http.call(records.list, { params: { collection }, query, ...(await headers()) }),
+      list: async (query = {}) =>
+        isLong(query.filter)
+          ? http.call(records.query, { params: { collection }, body: asBody(query), ...(await headers()) })
+          : http.call(records.list, { params: { collection }, query, ...(await headers()) }),
       put: async (id, body, version) => http.call(records.put, { params: { collection, id }, body, ...(await headers(over(version))) }),
       change: async (id, body, version) =>
         http.call(records.patch, { params: { collection, id }, body, ...(await headers(over(version))) }),
       remove: async (id, version) => http.call(records.remove, { params: { collection, id }, ...(await headers(over(version))) }),
       batch: async (actions, together = true) =>
         (await http.call(records.batch, { params: { collection }, body: { actions, together }, ...(await headers()) })).results,
-      summary: async (query) => http.call(records.summary, { params: { collection }, query, ...(await headers()) }),
+      summary: async (query) =>
+        isLong(query.filter)
+          ? http.call(records.querySummary, { params: { collection }, body: asBody(query), ...(await headers()) })
+          : http.call(records.summary, { params: { collection }, query, ...(await headers()) }),
       watch: (what, onEvent, onProblem) => {
         const stopping = new AbortController();
         const open = async (more: Record<string, string>, signal: AbortSignal) => {
           const own = { ...(await headers(more)), signal };
           return 'id' in what
             ? http.open(records.liveOne, { params: { collection, id: what.id }, ...own })
-            : http.open(records.live, { params: { collection }, query: what, ...own });
+            : isLong(what.filter)
+              ? http.open(records.queryLive, { params: { collection }, body: what, ...own })
+              : http.open(records.live, { params: { collection }, query: what, ...own });
         };
         followEvents({ open, onEvent, signal: stopping.signal }).catch((error) => onProblem?.(error as Problem));
         return () => stopping.abort();
       },
     }),
-    report: async (id, items) => void (await http.call(devices.report, { params: { id }, body: { items }, ...(await headers()) })),
-    follow: async (id, topic) => http.call(devices.follow, { params: { id, topic }, ...(await headers()) }),
-    unfollow: async (id, topic) => http.call(devices.unfollow, { params: { id, topic }, ...(await headers()) }),
+    report: async (id, items) => void (await http.call(devices.report, { params: { id }, body: { items }, ...(await deviceHeaders(id)) })),
+    follow: async (id, topic) => http.call(devices.follow, { params: { id, topic }, ...(await deviceHeaders(id)) }),
+    unfollow: async (id, topic) => http.call(devices.unfollow, { params: { id, topic }, ...(await deviceHeaders(id)) }),
     channel: (channel) => ({
       publish: async (data, notify) =>
         http.call(channels.publish, { params: { channel }, body: { data, ...(notify ? { notify } : {}) }, ...(await headers()) }),
@@ -186,7 +257,11 @@ export function connect(options: Options): Orchard {
         return () => stopping.abort();
       },
     }),
-    registerDevice: async (id, body) => http.call(devices.put, { params: { id }, body, ...(await headers()) }),
+    registerDevice: async (id, body) => {
+      const registered = await http.call(devices.put, { params: { id }, body, ...(await deviceHeaders(id)) });
+      if (registered.secret) await keepSecret(id, registered.secret);
+      return registered;
+    },
     pushKey: async () => (await http.call(devices.pushKey, await headers())).applicationServerKey,
   };
 }

@@ -77,10 +77,67 @@ describe('an app with the client library', () => {
     expect((await me.me()).email).toBe(ACCOUNT.email);
   });
 
+  it.each([
+    ['at the same moment', async (one: () => Promise<unknown>, other: () => Promise<unknown>) => Promise.all([one(), other()])],
+    ['one after the other', async (one: () => Promise<unknown>, other: () => Promise<unknown>) => [await one(), await other()]],
+  ])('stays signed in in two tabs that renew %s', async (_when, both) => {
+    const storage = await agedSession();
+    const [one, other] = [orchard({ storage }), orchard({ storage })];
+    const emails = await both(
+      async () => (await one.me()).email,
+      async () => (await other.me()).email,
+    );
+    expect(emails).toEqual([ACCOUNT.email, ACCOUNT.email]);
+    expect((await orchard({ storage }).me()).email).toBe(ACCOUNT.email);
+  });
+
+  it('stays signed in when the answer to its renewal is lost on the way', async () => {
+    const storage = await agedSession();
+    let lost = 0;
+    const losing: typeof fetch = async (input, init) => {
+      const reply = await fetch(input, init);
+      if (!String(input).endsWith('/sessions') || lost++ > 0) return reply;
+      throw new TypeError('fetch failed');
+    };
+    const me = orchard({ storage, fetch: losing });
+    await expect(me.me()).rejects.toThrow('fetch failed');
+    expect((await me.me()).email).toBe(ACCOUNT.email);
+  });
+
+  it('keeps the secret of its device over restarts and sign-outs', async () => {
+    const storage = kept();
+    const me = orchard({ storage });
+    await me.signIn(ACCOUNT.email, ACCOUNT.password);
+    const registration = { platform: 'ios', appVersion: '1', os: 'iOS 19', locale: 'en', timeZone: 'UTC', permission: 'unasked' } as const;
+    await me.registerDevice('tab-device-1', registration);
+    await me.signOut();
+    const restarted = orchard({ storage });
+    expect((await restarted.registerDevice('tab-device-1', registration)).userId).toBeNull();
+    await expect(orchard().registerDevice('tab-device-1', registration)).rejects.toMatchObject({ problem: 'access-refused' });
+  });
+
+  it('asks with a body where a filter is too long for an address', async () => {
+    const me = orchard();
+    await me.signIn(ACCOUNT.email, ACCOUNT.password);
+    const notes = me.collection('long-notes'.replace('-', ''));
+    await notes.create({ id: 'kept', text: 'x' });
+    const filter = `text IN (${Array.from({ length: 900 }, (_, i) => `'${String(i).padStart(10, '0')}'`).join(', ')}, 'x')`;
+    expect((await notes.list({ filter, limit: '5' })).items.map(({ id }) => id)).toEqual(['kept']);
+    expect((await notes.summary({ filter })).groups).toEqual([{ count: 1 }]);
+    const seen: string[] = [];
+    const stop = notes.watch({ filter }, ({ event }) => seen.push(event));
+    await eventually(() => seen.includes('ready'));
+    await notes.change('kept', { note: 'changed' });
+    await eventually(() => seen.includes('changed'));
+    stop();
+  });
+
   it('forgets a session that the service has ended', async () => {
     const storage = await agedSession();
     const { refreshToken } = JSON.parse(storage.value as string);
-    for (let use = 0; use < 2; use++) await test.app('POST', '/sessions', { key: app.dev.clientKey, body: { refreshToken } });
+    const renew = async (token: string) =>
+      (await test.app('POST', '/sessions', { key: app.dev.clientKey, body: { refreshToken: token } })).body.refreshToken as string;
+    await renew(await renew(refreshToken));
     await expect(orchard({ storage }).me()).rejects.toMatchObject({ problem: 'token-missing' });
     expect(storage.value).toBeNull();
   });

@@ -24,6 +24,9 @@ export const queries = new QueryClient({
   },
 });
 
+/** For short lists that nothing tells of: read again while they are looked at. */
+export const OFTEN = { refetchInterval: 5_000 };
+
 /** The answer of a reading call. */
 export function useCall<O extends AnyOperation>(
   operation: O,

@@ -14,13 +14,14 @@ import { ComposePage } from './pages/compose.js';
 import { DevicesPage } from './pages/devices.js';
 import { EnvironmentsPage } from './pages/environments.js';
 import { GatewaysPage } from './pages/gateways.js';
+import { JobsPage } from './pages/jobs.js';
 import { NotificationPage } from './pages/notification.js';
 import { OverviewPage } from './pages/overview.js';
 import { QuickStartPage } from './pages/quickStart.js';
 import { RequestsPage } from './pages/requests.js';
 import { SentPage } from './pages/sent.js';
 import { SmsInboxPage } from './pages/smsInbox.js';
-import { SetupPage, SignInPage } from './pages/signIn.js';
+import { ForgotPasswordPage, NewPasswordPage, SetupPage, SignInPage } from './pages/signIn.js';
 import { TopicsPage } from './pages/topics.js';
 import { UsersPage } from './pages/users.js';
 import { Shell } from './shell/shell.js';
@@ -30,6 +31,8 @@ export function Console() {
     <Routes>
       <Route path="/setup" element={<SetupPage />} />
       <Route path="/sign-in" element={<SignInPage />} />
+      <Route path="/forgot-password" element={<ForgotPasswordPage />} />
+      <Route path="/new-password" element={<NewPasswordPage />} />
       <Route path="*" element={<SignedIn />} />
     </Routes>
   );
@@ -69,6 +72,7 @@ function SignedIn() {
         <Route path="sms-inbox" element={<SmsInboxPage />} />
         <Route path="gateways" element={<GatewaysPage />} />
         <Route path="requests" element={<RequestsPage />} />
+        <Route path="jobs" element={<JobsPage />} />
         <Route path="api-use" element={<ApiUsePage />} />
         <Route path="setup" element={<ClientsPage />} />
         <Route path="quick-start" element={<QuickStartPage />} />

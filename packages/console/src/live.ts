@@ -7,6 +7,9 @@ const CALLS = {
   deliveries: ['notifications.', 'sms.'],
   requests: ['requests.', 'origins.'],
   devices: ['devices.'],
+  users: ['users.'],
+  notices: ['notices.'],
+  jobs: ['jobs.'],
 } as const;
 type Mark = keyof typeof CALLS;
 /** Recorded requests arrive every second; reading them more often than this would only flicker. */

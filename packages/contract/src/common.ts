@@ -12,7 +12,16 @@ export const appData = jsonObject
   .refine((value) => isShallow(value, 25), 'A JSON object, nested at most 25 deep.')
   .meta({ type: 'object' });
 export const email = z.email({ error: 'An e-mail address, such as mira@quillfell.example.' }).max(254).toLowerCase();
-export const password = z.string().min(10, 'At least 10 characters.').max(200, 'At most 200 characters.');
+/** NIST SP 800-63B section 5.1.1.2: length is what counts, and no rule of composition. */
+export const password = z
+  .string()
+  .min(8, 'At least 8 characters.')
+  .max(256, 'At most 256 characters.')
+  .refine((text) => text.trim() !== '', 'Something besides spaces.');
+/** A password that is only compared: whatever was taken once must get in. */
+export const givenPassword = z.string().max(256);
+/** The secret of a one-time address. */
+export const linkToken = z.string().max(200);
 export const slug = z.string().regex(/^[a-z][a-z0-9-]{0,38}$/, 'A lower-case letter, then up to 38 lower-case letters, digits or -.');
 export const collectionName = z.string().regex(NAME_PATTERN, 'A lower-case letter, then up to 62 letters, digits or _.');
 export const recordId = z

@@ -49,7 +49,7 @@ export function addressOf(operation: Pick<Any, 'path'>, input: Pick<LooseInput, 
   const path = operation.path.replace(/\{(\w+)\}/g, (_, name: string) => encodeURIComponent(String(input.params?.[name] ?? '')));
   const query = new URLSearchParams();
   for (const [name, value] of Object.entries(input.query ?? {})) {
-    if (value !== undefined && value !== null && value !== '') query.set(name, String(value));
+    if (value !== undefined && value !== null && value !== '') query.append(name, String(value));
   }
   return query.size ? `${path}?${query}` : path;
 }

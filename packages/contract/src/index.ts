@@ -2,6 +2,7 @@ import { appOperations, clientOperations, environmentOperations } from './operat
 import { channelOperations } from './operations/channels.js';
 import { deviceOperations } from './operations/devices.js';
 import { gatewayOperations } from './operations/gateways.js';
+import { jobOperations } from './operations/jobs.js';
 import { memberOperations } from './operations/members.js';
 import { noticeOperations } from './operations/notices.js';
 import { notificationOperations } from './operations/notifications.js';
@@ -31,6 +32,7 @@ export const operations = {
   collections: collectionOperations,
   managedRecords: managedRecordOperations,
   telemetry: telemetryOperations,
+  jobs: jobOperations,
 };
 export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
   (group) => Object.values(group) as unknown as AnyOperation[],
@@ -46,9 +48,11 @@ export type * from './operations/channels.js';
 export type * from './operations/collections.js';
 export { IMPORT_FORMATS } from './operations/collections.js';
 export type * from './operations/devices.js';
-export { PERMISSIONS, PLATFORMS, STAGES } from './operations/devices.js';
+export { DEVICE_SECRET, PERMISSIONS, PLATFORMS, STAGES } from './operations/devices.js';
 export type * from './operations/gateways.js';
 export { GATEWAY_KINDS, gatewayMapping, newGateway } from './operations/gateways.js';
+export type * from './operations/jobs.js';
+export { JOB_STATES } from './operations/jobs.js';
 export type * from './operations/members.js';
 export type * from './operations/newNotification.js';
 export { WAYS } from './operations/newNotification.js';

@@ -2,19 +2,21 @@
 import type { z } from 'zod';
 import type { ProblemName } from './problems.js';
 
-export const SCOPES = [
-  'records:read',
-  'records:write',
-  'users:read',
-  'users:write',
-  'devices:read',
-  'devices:write',
-  'notify:send',
-  'notify:read',
-  'channels:listen',
-  'channels:publish',
-] as const;
-export type Scope = (typeof SCOPES)[number];
+/** What each right of a server key lets one do, in a sentence. */
+export const SCOPE_SENTENCES = {
+  'records:read': 'Read every record of every collection, hidden fields and history too, whatever the access rules say.',
+  'records:write': 'Create, change, restore and delete every record, whatever the access rules say.',
+  'users:read': 'Read the accounts of all users: mail address, name, phone number, roles and data.',
+  'users:write': 'Make accounts, set roles and data, and disable users.',
+  'devices:read': 'Read every device and the topics it follows.',
+  'devices:write': 'Register, change and retire every device, and let it follow topics.',
+  'notify:send': 'Send notifications, SMS and mail to anybody, and stop or resume what is being sent.',
+  'notify:read': 'Read notifications and what became of each delivery.',
+  'channels:listen': 'Read every channel and who listens on it, whatever its rules say.',
+  'channels:publish': 'Publish on every channel, whatever its rules say.',
+} as const;
+export type Scope = keyof typeof SCOPE_SENTENCES;
+export const SCOPES = Object.keys(SCOPE_SENTENCES) as [Scope, ...Scope[]];
 
 /** From the weakest to the strongest; each may do what those before it may. */
 export const ROLES = ['viewer', 'developer', 'maintainer', 'owner'] as const;

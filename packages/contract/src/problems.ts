@@ -21,7 +21,7 @@ export const PROBLEMS = {
     cure: 'Use `Content-Type: application/json`; a PATCH also takes `application/merge-patch+json`.',
   },
   'key-missing': { status: 401, title: 'No key was sent', cure: 'Send the key of a client in the header `Orchard-Key`.' },
-  'key-mistyped': { status: 401, title: 'The key is mistyped', cure: 'Its check letters do not match: copy the key again, whole.' },
+  'key-mistyped': { status: 401, title: 'The key is mistyped', cure: 'Its check characters do not match: copy the key again, whole.' },
   'key-unknown': {
     status: 401,
     title: 'The key is not known here',
@@ -136,8 +136,43 @@ export const PROBLEMS = {
     title: 'There is no gateway for this',
     cure: 'Add one under Messages, Gateways, or with `orchard gateway add`.',
   },
+  'link-refused': {
+    status: 422,
+    title: 'The one-time address is not valid',
+    cure: 'It was used, or its hour is over. Ask for a new one.',
+  },
   'code-refused': { status: 422, title: 'The code is not right', cure: 'Type the latest code again, or ask for a new one.' },
   'rate-exceeded': { status: 429, title: 'Too many calls', cure: 'Wait for the seconds in Retry-After.' },
+  busy: {
+    status: 503,
+    title: 'It is being changed by somebody else',
+    cure: 'Try again after the seconds in Retry-After. Nothing was stored.',
+  },
+  'statement-too-slow': {
+    status: 503,
+    title: 'The database took too long',
+    cure: 'Ask for less: a narrower filter, a sort by indexed fields. Or try again after the seconds in Retry-After. Nothing was stored.',
+  },
+  'answer-too-large': {
+    status: 422,
+    title: 'The answer would be too large',
+    cure: 'Ask for less at a time: a smaller `limit`, fewer `fields`, fewer `include`s. Files of any size come by export.',
+  },
+  'answers-unread': {
+    status: 503,
+    title: 'Too much is under way that nobody has read',
+    cure: 'Read the answers that are open, or ask for smaller ones. Try again after the seconds in Retry-After.',
+  },
+  'method-not-allowed': {
+    status: 405,
+    title: 'This address does not take this method',
+    cure: 'See the header `Allow` for those it takes.',
+  },
+  'headers-too-large': {
+    status: 431,
+    title: 'Address and headers are too large',
+    cure: 'Together they may have 16 kB. Send long filters in a body, with POST /app/v1/queries/{collection}.',
+  },
   'database-unavailable': {
     status: 503,
     title: 'The database does not answer',
@@ -173,7 +208,11 @@ export const problemSchema = z
   .meta({ id: 'Problem' });
 export type ProblemDocument = z.infer<typeof problemSchema>;
 
-export type ProblemExtras = Pick<ProblemDocument, 'fields' | 'currentVersion'> & { retryAfterS?: number };
+export type ProblemExtras = Pick<ProblemDocument, 'fields' | 'currentVersion'> & {
+  retryAfterS?: number;
+  /** What only the team may learn: recorded with the request in place of `detail`, never sent. */
+  teamDetail?: string;
+};
 
 /** A problem as it is thrown inside the service and by the HTTP client. */
 export class Problem extends Error {
@@ -193,7 +232,7 @@ export class Problem extends Error {
 
   /** The document to send. */
   toDocument(request?: string): ProblemDocument {
-    const { retryAfterS: _, ...members } = this.extras;
+    const { retryAfterS: _, teamDetail: _t, ...members } = this.extras;
     const { status, title } = PROBLEMS[this.problem];
     return { type: `/docs/problems/${this.problem}`, title, status, detail: this.detail, ...(request ? { request } : {}), ...members };
   }

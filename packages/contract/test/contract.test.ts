@@ -15,11 +15,14 @@ describe('operations', () => {
       expect(Object.keys(params.shape).sort()).toEqual([...path.matchAll(/\{(\w+)\}/g)].map(([, name]) => name).sort());
   });
 
-  it('are open to nobody but for signing in', () => {
+  it('are open to nobody but for signing in, and setting a forgotten password anew', () => {
     expect(allOperations.filter(({ caller }) => caller.kind === 'anyone').map(({ id }) => id)).toEqual([
+      'users.newPassword',
       'setup.read',
       'setup.create',
       'memberSessions.start',
+      'members.forgotPassword',
+      'members.newPassword',
     ]);
   });
 

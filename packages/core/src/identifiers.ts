@@ -37,7 +37,7 @@ export function uuidv7(nowMs: number, random: Uint8Array): string {
 }
 
 /** The kinds of secret the service hands out, each told by its first letters. */
-export const KEY_PREFIXES = { client: 'ckey', server: 'skey', member: 'mtok', setup: 'once' } as const;
+export const KEY_PREFIXES = { client: 'ckey', server: 'skey', member: 'mtok', setup: 'once', device: 'dkey' } as const;
 export type KeyKind = keyof typeof KEY_PREFIXES;
 
 /** CRC-32 (ISO 3309), the reflected form, as an unsigned number. */
@@ -71,8 +71,8 @@ export type KeyReading =
 
 /** Tells a well-formed key from a mistyped one without asking anybody. */
 export function readKey(text: string): KeyReading {
-  const match = /^(ckey|skey|mtok|once)-([0-9a-z]{1,64})-([0-9a-z]{1,16})$/.exec(text);
-  if (!match) return { ok: false, reason: /^(ckey|skey|mtok|once)/.test(text) ? 'checksum' : 'shape' };
+  const match = /^(ckey|skey|mtok|once|dkey)-([0-9a-z]{1,64})-([0-9a-z]{1,16})$/.exec(text);
+  if (!match) return { ok: false, reason: /^(ckey|skey|mtok|once|dkey)/.test(text) ? 'checksum' : 'shape' };
   if (checkLetters(`${match[1]}-${match[2]}`) !== match[3]) return { ok: false, reason: 'checksum' };
   const kind = (Object.keys(KEY_PREFIXES) as KeyKind[]).find((k) => KEY_PREFIXES[k] === match[1]);
   return { ok: true, kind: kind as KeyKind };

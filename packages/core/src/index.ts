@@ -1,4 +1,5 @@
 export * from './access.js';
+export * from './csv.js';
 export * from './fieldTypes.js';
 export * from './filter/index.js';
 export * from './grouped.js';
@@ -8,7 +9,9 @@ export * from './identifiers.js';
 export * from './indexAdvice.js';
 export * from './json.js';
 export * from './jsonSchema.js';
+export * from './masking.js';
 export * from './notification.js';
+export * from './pattern.js';
 export * from './place.js';
 export * from './retry.js';
 export * from './schema.js';

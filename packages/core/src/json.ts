@@ -6,6 +6,32 @@ export function isPlainObject(value: unknown): value is JsonObject {
   return typeof value === 'object' && value !== null && !Array.isArray(value);
 }
 
+/** An object's own member; never one that its prototype has. For names that come from outside, such as `constructor`. */
+export const own = <T>(object: { readonly [name: string]: T }, name: string): T | undefined =>
+  Object.hasOwn(object, name) ? object[name] : undefined;
+
+/** Deepest JSON that is worked on: filters as JSON nest deepest, 40 levels of two each. */
+const MAX_NESTING = 100;
+
+/** What no value may be, wherever it goes: nested so deep that working on it fails, or text that is not Unicode. Null when all is well. */
+export function jsonFault(value: Json, depth = MAX_NESTING): string | null {
+  if (typeof value === 'string') return value.isWellFormed() ? null : 'A text holds half of a surrogate pair, which is not Unicode.';
+  if (typeof value !== 'object' || value === null) return null;
+  if (depth === 0) return `It nests more than ${MAX_NESTING} lists and objects into each other.`;
+  if (Array.isArray(value)) {
+    for (const inner of value) {
+      const fault = jsonFault(inner, depth - 1);
+      if (fault) return fault;
+    }
+    return null;
+  }
+  for (const name of Object.keys(value)) {
+    const fault = jsonFault(name) ?? jsonFault(value[name] as Json, depth - 1);
+    if (fault) return fault;
+  }
+  return null;
+}
+
 /** MariaDB reads JSON nested up to 32 levels; the column itself is one of them. */
 const MAX_DEPTH = 30;
 

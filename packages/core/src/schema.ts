@@ -2,7 +2,8 @@
 import type { FieldType, OnDelete } from './fieldTypes.js';
 import { nearest, type ValueKind } from './filter/index.js';
 import { NAME_PATTERN } from './identifiers.js';
-import { isPlainObject, isShallow, type Json, type JsonObject } from './json.js';
+import { isPlainObject, isShallow, type Json, type JsonObject, own } from './json.js';
+import { type Matcher, matcherOf, PatternError } from './pattern.js';
 import { isPlace } from './place.js';
 import { readDate, readTime } from './time.js';
 
@@ -19,7 +20,7 @@ export type Field = {
   max?: number | string;
   minLength?: number;
   maxLength?: number;
-  /** A regular expression (ECMA-262) that the whole text matches. */
+  /** A regular expression that the whole text matches: ECMA-262 without look-around and back-references. */
   pattern?: string;
   choices?: string[];
   /** The collection a reference leads to, or `users`. */
@@ -77,7 +78,7 @@ export function inferFieldType(value: Json): FieldType | null {
 
 /** What each type takes: in a few words, and what to know beyond them. */
 const TAKES: Record<FieldType, [short: string, more?: string]> = {
-  text: ['text', 'at most 1,000,000 letters of well-formed Unicode'],
+  text: ['text', 'at most 1,000,000 characters of well-formed Unicode'],
   integer: ['an integer', 'between -9007199254740991 and 9007199254740991'],
   number: ['a number'],
   boolean: ['true or false'],
@@ -146,26 +147,33 @@ function brokenConstraint(collection: string, name: string, field: Field, value:
   if (min !== undefined && sizeOf(field, value) < sizeOf(field, min)) return broken(`a value from ${min} on`);
   if (max !== undefined && sizeOf(field, value) > sizeOf(field, max)) return broken(`a value up to ${max}`);
   const length = typeof value === 'string' ? [...value].length : Array.isArray(value) ? value.length : null;
-  const parts = typeof value === 'string' ? 'letters' : 'items';
+  const parts = typeof value === 'string' ? 'characters' : 'items';
   if (length !== null && minLength !== undefined && length < minLength) return broken(`at least ${minLength} ${parts}`);
   if (length !== null && maxLength !== undefined && length > maxLength) return broken(`no more than ${maxLength} ${parts}`);
-  if (pattern !== undefined && typeof value === 'string' && !wholeMatch(pattern).test(value)) return broken(`text that matches ${pattern}`);
+  if (pattern !== undefined && typeof value === 'string' && storedMatcher(pattern)?.(value) === false)
+    return broken(`text that matches ${pattern}`);
   return null;
 }
 
+/** How a stored pattern is matched; null for one from before, of a kind that is no longer taken. */
+function storedMatcher(pattern: string): Matcher | null {
+  try {
+    return matcherOf(pattern);
+  } catch (error) {
+    if (error instanceof PatternError) return null;
+    throw error;
+  }
+}
+
+/** Whether a stored pattern has to be matched apart, with a time limit. */
+export const isSlowPattern = (pattern: string): boolean => storedMatcher(pattern) === null;
+
+/** The problem of a text that its pattern does not fit. */
+export const patternProblem = (collection: string, name: string, pattern: string, value: Json): FieldProblem =>
+  misfit(collection, name, alike(`text that matches ${pattern}`), value);
+
 const sizeOf = ({ type }: Field, value: Json): number =>
   type === 'date' ? (readDate(value as string) ?? 0) : type === 'time' ? (readTime(value as string) ?? 0) : Number(value);
-
-const patterns = new Map<string, RegExp>();
-function wholeMatch(pattern: string): RegExp {
-  let known = patterns.get(pattern);
-  if (!known) {
-    if (patterns.size > 1000) patterns.clear();
-    known = new RegExp(`^(?:${pattern})$`, 'u');
-    patterns.set(pattern, known);
-  }
-  return known;
-}
 
 export type RecordCheck = {
   problems: FieldProblem[];
@@ -175,6 +183,8 @@ export type RecordCheck = {
   added: Map<string, Field>;
   /** Integer fields that must become number fields for this write to fit. */
   widened: string[];
+  /** Texts still to be matched, apart and with a time limit: their patterns are of the kind that can take for ever. */
+  slowPatterns: { path: string; pattern: string; text: string }[];
 };
 export type CheckOptions = {
   /** `open` may add and widen fields, `closed` may not. */
@@ -185,16 +195,22 @@ export type CheckOptions = {
   now: number;
   /** Clients may not write hidden fields. */
   withHidden: boolean;
+  /** Whether, in an open environment, a number with a fraction makes an integer field one of numbers. */
+  widening?: boolean;
 };
 
 /** Checks the fields of one write against a collection's fields. */
 export function checkFields(collection: string, fields: Fields, body: JsonObject, options: CheckOptions): RecordCheck {
-  const result: RecordCheck = { problems: [], values: {}, added: new Map(), widened: [] };
-  for (const [name, value] of Object.entries(body)) {
+  const result: RecordCheck = { problems: [], values: Object.create(null), added: new Map(), widened: [], slowPatterns: [] };
+  const names = Object.keys(body);
+  if (names.length > MAX_MEMBERS) return { ...result, problems: [tooManyProblem(collection, names.length)] };
+  const taken = new Map([...fields.keys(), ...SYSTEM_FIELDS].map((name) => [name.toLowerCase(), name]));
+  for (const name of names) {
+    const value = body[name] as Json;
     const field = fields.get(name);
     if (systemFields.has(name)) result.problems.push(systemFieldProblem(name));
     else if (field && (options.withHidden || !field.hidden)) checkKnownField(collection, name, field, value, options, result);
-    else checkNewField(collection, fields, name, value, options, result);
+    else checkNewField(collection, fields, taken, name, value, options, result);
   }
   if (options.extent === 'whole') fillDefaults(fields, body, options.now, result);
   checkRequired(collection, fields, options.extent, result);
@@ -207,6 +223,17 @@ export function checkFields(collection: string, fields: Fields, body: JsonObject
   }
   return result;
 }
+
+/** Names beyond this are refused before any is looked at: all fields, the system's own, and some that are refused by name. */
+const MAX_MEMBERS = MAX_FIELDS + 20;
+const tooManyProblem = (collection: string, members: number): FieldProblem => ({
+  path: collection,
+  problem: `The record has ${members.toLocaleString('en')} members; a collection holds at most ${MAX_FIELDS} fields.`,
+  expected: `at most ${MAX_FIELDS} fields; put rarely used ones into one object field`,
+});
+/** For so many unknown fields of one write the nearest known one is looked for. */
+const SUGGESTED = 5;
+const named = (name: string): string => `\`${name.length > 80 ? `${name.slice(0, 79)}…` : name}\``;
 
 const systemFieldProblem = (name: string): FieldProblem => ({
   path: name,
@@ -223,31 +250,39 @@ export function defaultValue(field: Field, now: number): Json | undefined {
 
 function fillDefaults(fields: Fields, body: JsonObject, now: number, result: RecordCheck): void {
   for (const [name, field] of fields) {
-    if (field.default !== undefined && body[name] === undefined) result.values[name] = defaultValue(field, now) as Json;
+    if (field.default !== undefined && own(body, name) === undefined) result.values[name] = defaultValue(field, now) as Json;
   }
 }
 
 function checkRequired(collection: string, fields: Fields, extent: 'whole' | 'part', result: RecordCheck): void {
   for (const [name, field] of fields) {
     if (!field.required) continue;
-    const value = result.values[name];
+    const value = own(result.values, name);
     const isMissing = extent === 'whole' ? value === undefined || value === null : value === null;
     if (isMissing && !result.problems.some(({ path }) => path === name))
       result.problems.push({ path: name, problem: `Field \`${name}\` in \`${collection}\` is required.`, expected: takes(field).full });
   }
 }
 
-function checkNewField(collection: string, fields: Fields, name: string, value: Json, { mode }: CheckOptions, result: RecordCheck): void {
+function checkNewField(
+  collection: string,
+  fields: Fields,
+  taken: Map<string, string>,
+  name: string,
+  value: Json,
+  { mode }: CheckOptions,
+  result: RecordCheck,
+): void {
   if (mode === 'closed' || fields.has(name)) {
     const shown = [...fields].filter(([, { hidden }]) => !hidden).map(([known]) => known);
     result.problems.push({
       path: name,
-      problem: `\`${collection}\` has no field \`${name}\`${nearest(name, shown) || '.'}`,
+      problem: `\`${collection}\` has no field ${named(name)}${(result.problems.length < SUGGESTED && nearest(name, shown)) || '.'}`,
       expected: shown.length ? `one of: ${shown.sort().join(', ')}` : 'no fields: the collection has none yet',
     });
     return;
   }
-  const badName = fieldNameProblem(name, [...fields.keys(), ...result.added.keys()]);
+  const badName = nameProblem(name, taken);
   if (badName) {
     result.problems.push(badName);
     return;
@@ -256,20 +291,24 @@ function checkNewField(collection: string, fields: Fields, name: string, value: 
   if (!type) return;
   if (FITS[type](value)) {
     result.added.set(name, { type });
+    taken.set(name.toLowerCase(), name);
     result.values[name] = value;
   } else result.problems.push(misfit(collection, name, takes({ type }), value));
 }
 
 /** Why a name cannot be a new field's, or null. */
-export function fieldNameProblem(name: string, taken: Iterable<string>): FieldProblem | null {
+export const fieldNameProblem = (name: string, taken: Iterable<string>): FieldProblem | null =>
+  nameProblem(name, new Map([...taken, ...SYSTEM_FIELDS].map((known) => [known.toLowerCase(), known])));
+
+/** @param taken names by their lower case, since MariaDB compares column names without regard to case */
+function nameProblem(name: string, taken: ReadonlyMap<string, string>): FieldProblem | null {
   if (!NAME_PATTERN.test(name))
     return {
       path: name,
       problem: `${describeValue(name)} cannot be a field name.`,
       expected: 'a lower-case letter, then up to 62 letters, digits or _',
     };
-  // MariaDB compares column names without regard to case, so two such fields could not stand side by side.
-  const twin = [...taken, ...SYSTEM_FIELDS].find((known) => known.toLowerCase() === name.toLowerCase());
+  const twin = taken.get(name.toLowerCase());
   return twin
     ? {
         path: name,
@@ -279,8 +318,16 @@ export function fieldNameProblem(name: string, taken: Iterable<string>): FieldPr
     : null;
 }
 
-function checkKnownField(collection: string, name: string, field: Field, value: Json, { mode }: CheckOptions, result: RecordCheck): void {
-  if (field.type === 'integer' && mode === 'open' && value !== null && !Number.isInteger(value) && FITS.number(value)) {
+function checkKnownField(
+  collection: string,
+  name: string,
+  field: Field,
+  value: Json,
+  { mode, widening = true }: CheckOptions,
+  result: RecordCheck,
+): void {
+  const widens = mode === 'open' && widening;
+  if (field.type === 'integer' && widens && value !== null && !Number.isInteger(value) && FITS.number(value)) {
     result.widened.push(name);
     result.values[name] = value;
     return;
@@ -288,6 +335,8 @@ function checkKnownField(collection: string, name: string, field: Field, value: 
   const problem = misfitOf(collection, name, field, value);
   if (problem) result.problems.push(problem);
   else result.values[name] = normalValue(field, value);
+  if (field.pattern !== undefined && typeof value === 'string' && isSlowPattern(field.pattern))
+    result.slowPatterns.push({ path: name, pattern: field.pattern, text: value });
 }
 
 const ALLOWED: Record<string, readonly FieldType[]> = {
@@ -319,16 +368,17 @@ export function checkField(name: string, field: Field): FieldProblem[] {
       new Set(field.choices).size === field.choices.length
     )
   )
-    wrong('choices', `The choice \`${name}\` needs its choices.`, 'one text or more, each up to 100 letters and once');
+    wrong('choices', `The choice \`${name}\` needs its choices.`, 'one text or more, each up to 100 characters and once');
   if (field.type === 'reference' && !field.to)
     wrong('to', `The reference \`${name}\` does not say where it leads.`, 'a collection, or users');
   if (field.onDelete === 'clear' && field.required)
     wrong('onDelete', `\`${name}\` is required, so it cannot be cleared.`, 'restrict or cascade');
   if (field.pattern !== undefined) {
     try {
-      wholeMatch(field.pattern);
+      matcherOf(field.pattern);
     } catch (error) {
-      wrong('pattern', (error as Error).message, 'a regular expression (ECMA-262)');
+      if (!(error instanceof PatternError)) throw error;
+      wrong('pattern', error.message, 'a regular expression (ECMA-262) without look-around and back-references');
     }
   }
   for (const bound of ['min', 'max'] as const) {
@@ -361,7 +411,7 @@ export function convertValue(value: Json, field: Field): Json | undefined {
     case 'boolean':
       if (value === 0 || value === 1) return value === 1;
       return typeof value === 'string'
-        ? ({ true: true, false: false, '1': true, '0': false, yes: true, no: false } as Record<string, boolean>)[value.toLowerCase()]
+        ? own<boolean>({ true: true, false: false, '1': true, '0': false, yes: true, no: false }, value.toLowerCase())
         : undefined;
     case 'date':
       return typeof value === 'string' && readTime(value) !== null

@@ -6,6 +6,7 @@ import {
   bucketOf,
   bucketStart,
   chooseStep,
+  delimiterOf,
   formatKey,
   type Histogram,
   mergeInto,
@@ -120,6 +121,17 @@ describe('traceparent', () => {
     header.toUpperCase(),
     header.replace('4bf92f3577b34da6a3ce929d0e0e4736', '0'.repeat(32)),
   ])('that is malformed is ignored: %s', (wrong) => expect(readTraceparent(wrong)).toBeNull());
+});
+
+describe('CSV headers', () => {
+  const cell = fc.stringMatching(/^[A-Za-z ]{1,8}$/);
+  it('show what stands between their cells, also where quoted names hold other delimiters', () => {
+    fc.assert(
+      fc.property(fc.array(cell, { minLength: 2, maxLength: 9 }), fc.constantFrom(',', ';', '\t', '|'), (cells, delimiter) => {
+        expect(delimiterOf(['"a, b; c | d"', ...cells].join(delimiter))).toBe(delimiter);
+      }),
+    );
+  });
 });
 
 describe('retrying', () => {

@@ -23,6 +23,7 @@ import {
   readPhoneNumber,
   segmentsOf,
   trySample,
+  FlightWidth,
 } from '../src/reach/index.js';
 
 describe('a template', () => {
@@ -35,7 +36,7 @@ describe('a template', () => {
   ])('%j becomes %j', (text, filled) => expect(fillTemplate(parseTemplate(text), values)).toBe(filled));
 
   it.each(['{user.name', 'user.name}', '{user name}', '{}'])('%j is refused with its place', (text) => {
-    expect(() => parseTemplate(text)).toThrow(/at letter \d+/);
+    expect(() => parseTemplate(text)).toThrow(/at character \d+/);
   });
 
   it('keeps the type of a lone variable in a document, and leaves out what has no value', () => {
@@ -256,6 +257,49 @@ describe('times', () => {
           expect(due - now).toBeLessThanOrEqual(25 * 3_600_000);
         },
       ),
+    );
+  });
+});
+
+describe('messages in flight', () => {
+  /**
+   * A way with a latency, and a rate beyond which messages queue: what width does it come to? A message takes the
+   * latency, and waits for those before it.
+   */
+  function settle(latencyMs: number, perSecond: number, messages = 20_000): { width: number; busy: number } {
+    const flight = new FlightWidth(4, 128);
+    const ends: number[] = [];
+    let [now, free] = [0, 0];
+    for (let i = 0; i < messages; i++) {
+      while (ends.length >= flight.width) now = Math.max(now, ends.splice(ends.indexOf(Math.min(...ends)), 1)[0] as number);
+      free = Math.max(free, now) + 1000 / perSecond;
+      const end = free + latencyMs;
+      ends.push(end);
+      flight.note(end - now);
+    }
+    return { width: flight.width, busy: messages / (now / 1000) / perSecond };
+  }
+
+  it.each([
+    ['a quick network that a slow process fills', 0.3, 1_400, 4, 12],
+    ['a network that takes 50 ms', 50, 1_400, 60, 128],
+    ['one that takes 200 ms and gives 200 a second', 200, 200, 30, 128],
+  ])('are as few as keep the way busy: %s', (_what, latency, rate, least, most) => {
+    const { width, busy } = settle(latency, rate);
+    expect(width).toBeGreaterThanOrEqual(least);
+    expect(width).toBeLessThanOrEqual(most);
+    expect(busy).toBeGreaterThan(0.85);
+  });
+
+  it('never leave their bounds, whatever is measured', () => {
+    fc.assert(
+      fc.property(fc.array(fc.double({ min: 0, max: 60_000, noNaN: true }), { maxLength: 2_000 }), (times) => {
+        const flight = new FlightWidth(4, 128);
+        return times.every((ms) => {
+          flight.note(ms);
+          return flight.width >= 4 && flight.width <= 128;
+        });
+      }),
     );
   });
 });

@@ -117,7 +117,7 @@ describe('constraints', () => {
     [{ nights: 15 }, 'takes a value up to 14; got 15.'],
     [{ state: 'gone' }, 'takes one of asked, paid; got "gone".'],
     [{ code: 'ab1' }, 'takes text that matches [A-Z]{2}\\d+; got "ab1".'],
-    [{ code: 'AB12345' }, 'takes no more than 6 letters'],
+    [{ code: 'AB12345' }, 'takes no more than 6 characters'],
     [{ arrives: '2025-12-31' }, 'takes a value from 2026-01-01 on'],
     [{ arrives: '2026-02-30' }, 'takes a date; got "2026-02-30".'],
     [{ madeAt: '2026-07-14T06:00:00' }, 'takes a time; got "2026-07-14T06:00:00".'],

@@ -3,7 +3,7 @@ import { createHttpClient, operations } from '@orchard/contract';
 import { PROJECT, STORE_ID, seededRandom } from './scenario.js';
 import type { Seeded } from './seed.js';
 
-export type FleetDevice = { token: string; userId: string; deviceId: string; platform: 'ios' | 'android' };
+export type FleetDevice = { token: string; userId: string; deviceId: string; secret: string; platform: 'ios' | 'android' };
 const VERSIONS = ['2.3.2', '2.4.0', '2.4.1'];
 const SYSTEMS = { android: ['Android 14', 'Android 15', 'Android 16'], ios: ['iOS 18.6', 'iOS 19.1', 'iOS 19.2'] } as const;
 const MODELS = { android: ['Larch 4', 'Larch 5', 'Cobble 2'], ios: ['Tern', 'Tern mini'] } as const;
@@ -42,7 +42,7 @@ export async function registerFleet(address: string, network: string, seeded: Se
       const token = i % 16 === 5 ? `${String(i).padStart(4, '0')}ffff00000000` : await addressOn(network, platform);
       const id = `fleet-${String(i + 1).padStart(3, '0')}-${user.id.slice(-8)}`;
       const at = <T>(list: readonly T[], share: number) => list[Math.floor(share * list.length)] as T;
-      await app.call(operations.devices.put, {
+      const { secret = '' } = await app.call(operations.devices.put, {
         params: { id },
         headers: { authorization: `Bearer ${accessToken}` },
         body: {
@@ -57,7 +57,7 @@ export async function registerFleet(address: string, network: string, seeded: Se
           pushAddress: allowed ? { token, ...(platform === 'ios' ? { stage: 'trial' as const } : {}) } : null,
         },
       });
-      return { token: accessToken, userId: user.id, deviceId: id, platform };
+      return { token: accessToken, userId: user.id, deviceId: id, secret, platform };
     }),
   );
 }

@@ -34,7 +34,7 @@ const PATTERNS: Pattern[] = [
     ms: 11,
     statements: 1,
     status: 200,
-    failures: [[0.004, 422, 'malformed-filter', 'There is no field `regon`; did you mean `region`? (at letter 1 of the filter).']],
+    failures: [[0.004, 422, 'malformed-filter', 'There is no field `regon`; did you mean `region`? (at character 1 of the filter).']],
   },
   {
     weight: 24,

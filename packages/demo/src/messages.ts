@@ -186,13 +186,17 @@ async function tellOf(
   const random = seededRandom(37);
   const keys = { ios: seeded.clientKey, android: seeded.androidKey };
   await new Promise((resolve) => setTimeout(resolve, 1500));
-  for (const { deviceId, token, platform } of devices) {
+  for (const { deviceId, secret, token, platform } of devices) {
     const items = sent.flatMap(({ id, received, opened }) => {
       const chance = random();
       return chance < received ? [{ notification: id, event: chance < opened ? ('opened' as const) : ('received' as const) }] : [];
     });
     if (items.length === 0 || deviceId.endsWith('0')) continue;
     const app = createHttpClient({ address, headers: () => ({ 'orchard-key': keys[platform], authorization: `Bearer ${token}` }) });
-    await app.call(operations.devices.report, { params: { id: deviceId }, body: { items } });
+    await app.call(operations.devices.report, {
+      params: { id: deviceId },
+      body: { items },
+      headers: { 'orchard-device-secret': secret },
+    });
   }
 }

@@ -1,4 +1,4 @@
-import { type ChildProcess, spawn } from 'node:child_process';
+import { type ChildProcess, spawn, spawnSync } from 'node:child_process';
 import { existsSync, readFileSync, rmSync } from 'node:fs';
 import { createServer, type AddressInfo } from 'node:net';
 import { join } from 'node:path';
@@ -8,6 +8,7 @@ import { scratchDirectory } from '../../service/test/scratch.js';
 import { callApp, eventually } from '../../service/test/support.js';
 
 const MAIN = fileURLToPath(new URL('../dist/main.js', import.meta.url));
+const PRINTED = fileURLToPath(new URL('../../../scripts/printed.mjs', import.meta.url));
 let data: string;
 let port: number;
 let running: ChildProcess | undefined;
@@ -90,6 +91,11 @@ it('seeds the scenario, stops cleanly on Ctrl-C, keeps the data, and recovers fr
   const recovered = await demo();
   running = recovered.child;
   expect((await callApp(file.url, 'GET', '/data/bulletins/kept', { key: file.clientKey })).body.title).toBe('kept');
+});
+
+it('answers the commands of the documents with what they print', () => {
+  const { status, stderr } = spawnSync(process.execPath, [PRINTED, '--check', '--demo', data], { encoding: 'utf8' });
+  expect({ status, stderr }).toMatchObject({ status: 0 });
 });
 
 it('says what it does not understand', async () => {

@@ -8,6 +8,7 @@ import { parseArgs } from 'node:util';
 import { createHttpClient, operations, SCOPES } from '@orchard/contract';
 import { Agent, request } from 'undici';
 import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } from './collections.mjs';
+import { environments } from './environments.mjs';
 import { compare } from './measure.mjs';
 import { messages } from './messages.mjs';
 
@@ -20,6 +21,7 @@ const { values } = parseArgs({
     audience: { type: 'string', default: '1000000' },
     places: { type: 'string', default: '1000000' },
     rows: { type: 'string', default: '100000' },
+    environments: { type: 'string', default: '300' },
     only: { type: 'string', default: '' },
   },
 });
@@ -48,6 +50,7 @@ const AIMS = {
   'radius, 50 hits': 0.7,
   'deep page': 0.83,
   'import NDJSON': 0.25,
+  'environments in turn': 0.5,
 };
 const part = (name) => fileURLToPath(import.meta.resolve(`@orchard/${name}`)).replace(/index\.js$/, 'main.js');
 const data = mkdtempSync(join(tmpdir(), 'orchard-bench-'));
@@ -95,7 +98,7 @@ const hut = (i) => ({ name: `Hut ${i}`, region: REGIONS[i % REGIONS.length], bun
 
 async function main() {
   const simulators = await start(part('simulators'), {});
-  const service = await start(part('service'), {
+  const settings = {
     ORCHARD_PORT: '0',
     ORCHARD_DATA: data,
     ORCHARD_LOG_LEVEL: 'warn',
@@ -103,7 +106,8 @@ async function main() {
     ORCHARD_KEY_RATE: '100000000',
     ORCHARD_ADDRESS_RATE: '100000000',
     ORCHARD_SIGN_IN_RATE: '1000',
-  });
+  };
+  const service = await start(part('service'), settings);
   const place = await prepare(service);
   const agent = new Agent({ connections: WIDTH, pipelining: 1 });
   const headers = { 'orchard-key': place.key, authorization: `Bearer ${place.token}` };
@@ -176,8 +180,37 @@ async function main() {
         wanted,
       }),
     );
+  // Takes minutes to fill, so only when it is asked for.
+  if (values.only.split(',').includes('environments'))
+    Object.assign(
+      results,
+      await environments({
+        service,
+        member: place.member,
+        send,
+        mysql,
+        rounds,
+        count: Number(values.environments),
+        collections: 25,
+        spread: Math.min(200, Number(values.environments)),
+        restart: () =>
+          secondsToStart({
+            ...settings,
+            ORCHARD_DATA: join(data, 'second'),
+            ORCHARD_DATABASE_URL: databaseUrl,
+            ORCHARD_SECRET_KEY: readFileSync(join(data, 'secret.key'), 'utf8').trim(),
+          }),
+      }),
+    );
   report(results, before, residentMb(service.pid));
   await mysql.end();
+}
+
+/** How long another instance on the same database takes until it answers. */
+async function secondsToStart(env) {
+  const started = Date.now();
+  await start(part('service'), env);
+  return (Date.now() - started) / 1000;
 }
 
 /** Single calls against the same statements behind bare Express. */

@@ -1,4 +1,5 @@
 /** The service's log: JSON lines on standard error, without secrets. */
+import { maskSecrets } from '@orchard/core';
 import pino, { type DestinationStream, type Logger } from 'pino';
 
 const SECRET_NAMES = ['password', 'token', 'key', 'authorization', 'cookie', 'orchard-key'];
@@ -16,6 +17,8 @@ function describeFailure(error: unknown): Record<string, unknown> {
 
 /** @param destination where lines go, standard error unless given */
 export function createLog(level: string, destination: DestinationStream = pino.destination({ dest: 2, sync: false })): Logger {
+  // Whatever a line says: a key that was pasted where none belongs is in the words of some error.
+  const masking: DestinationStream = { write: (line) => destination.write(maskSecrets(line)) };
   const paths = SECRET_NAMES.flatMap((name) => [`["${name}"]`, `*["${name}"]`, `*.headers["${name}"]`]);
-  return pino({ level, redact: paths, base: undefined, serializers: { err: describeFailure } }, destination);
+  return pino({ level, redact: paths, base: undefined, serializers: { err: describeFailure } }, masking);
 }

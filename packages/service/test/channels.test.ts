@@ -108,7 +108,7 @@ describe('a channel', () => {
       key: app.dev.serverKey,
       body: { data: { text: 'from the office' } },
     });
-    expect(byServer).toMatchObject({ status: 201, body: { sender: expect.stringContaining('server key') } });
+    expect(byServer).toMatchObject({ status: 201, body: { sender: 'server' } });
     const wrong = test.owner.call(operations.channels.put, { params, body: { rules: { listen: "owner = 'x'" } } });
     await expect(wrong).rejects.toMatchObject({ problem: 'malformed-filter' });
     expect(await test.app('POST', '/channels/wardens/messages', { key: app.live.clientKey, body: { data: {} } })).toMatchObject({
@@ -118,6 +118,24 @@ describe('a channel', () => {
     expect((await test.owner.call(operations.channels.list, { params: app.dev.params })).items.map(({ name }) => name)).not.toContain(
       'wardens',
     );
+  });
+
+  it('tells apps who sent a message without the address of a member or the name of a key, and is not made by looking', async () => {
+    const params = { ...app.dev.params, channel: 'office' };
+    const look = async (what: string) =>
+      (await test.app('GET', `/channels/looked-at/${what}`, { key: app.dev.clientKey, token: runa.token })).body;
+    expect([await look('messages'), await look('presence')]).toEqual([{ items: [] }, { listening: 0, users: [] }]);
+    expect((await test.owner.call(operations.channels.list, { params: app.dev.params })).items.map(({ name }) => name)).not.toContain(
+      'looked-at',
+    );
+    await test.owner.call(operations.channels.put, { params, body: {} });
+    const listener = await listen('office', runa.token);
+    await test.owner.call(operations.channels.publishManaged, { params, body: { data: { text: 'by a member' } } });
+    await eventually(() => listener.messages.length === 1);
+    const { text, body } = await test.app('GET', '/channels/office/messages', { key: app.dev.clientKey, token: runa.token });
+    expect(body.items).toMatchObject([{ sender: 'team' }]);
+    expect(text).not.toContain('mira');
+    listener.stop();
   });
 
   it('shows the team its latest messages and who listens, and takes what a member publishes', async () => {

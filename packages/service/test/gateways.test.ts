@@ -377,6 +377,26 @@ describe('push by token', () => {
       state: 'queued',
       reason: expect.stringContaining('refuses the gateway’s credential'),
     });
+    const refused = await gateway('tarn-signed');
+    expect([refused.ready, refused.readiness.find(({ what }) => what === 'credential')?.text]).toEqual([
+      false,
+      expect.stringContaining('refuses the credential since'),
+    ]);
+    const told = async () =>
+      (await test.owner.call(operations.notices.list, {})).items.filter(({ title }) => title.includes('credential of gateway tarn-signed'));
+    await eventually(async () => (await told()).length === 1);
+    const second = await send({ title: 'y', audience: { device: id } });
+    const waits = await eventually(async () => (await deliveriesOf(second.body.id))[0]?.reason && (await deliveriesOf(second.body.id)));
+    expect(waits).toMatchObject([{ state: 'queued', attempts: 0 }]);
+    expect(await told()).toHaveLength(1);
+    const good = networks.tarn.openSigner('quillfell-hiker');
+    await test.owner.call(operations.gateways.patch, {
+      params: { ...app.dev.params, gateway: 'tarn-signed' },
+      body: { keyFile: good.keyFile, settings: { keyId: good.keyId, issuer: good.issuer } },
+    });
+    expect((await settled(second.body.id)).deliveries.accepted).toBe(1);
+    expect((await settled(body.id)).deliveries.accepted).toBe(1);
+    expect((await gateway('tarn-signed')).readiness.map(({ what }) => what)).not.toContain('credential');
   });
 });
 
@@ -564,6 +584,29 @@ it('SMS over HTTP goes as its mapping says', async () => {
   const { body } = await send({ way: 'sms', body: 'Over HTTP', audience: { phones: ['+12025550111'] } });
   expect((await settled(body.id)).deliveries.accepted).toBe(1);
   expect(networks.sms.textsOf('+12025550111').at(-1)).toMatchObject({ text: 'Over HTTP', from: 'Quillfell' });
+});
+
+describe('a gateway to a private address that the settings do not name', () => {
+  it('tells nothing of which ports are open there', async () => {
+    const { createServer } = await import('node:net');
+    const open = createServer((socket) => socket.on('error', () => undefined).end('220 something else\r\n'));
+    await new Promise<void>((resolve) => open.listen(0, '127.0.0.1', resolve));
+    const ports = [(open.address() as { port: number }).port, await freePort()];
+    const params = app.live.params;
+    const told = await Promise.all(
+      ports.map(async (port, i) => {
+        const name = `probe-${i}`;
+        const settings = { host: '127.0.0.1', port, security: 'none', from: 'huts@quillfell.example' };
+        await test.owner.call(operations.gateways.create, { params, body: { kind: 'smtp', name, stage: 'trial', settings } as never });
+        const started = Date.now();
+        const { steps } = await test.owner.call(operations.gateways.check, { params: { ...params, gateway: name } });
+        return { steps, seconds: Math.round((Date.now() - started) / 1000) };
+      }),
+    );
+    expect(told[0]).toEqual(told[1]);
+    expect(told[0]?.steps).toMatchObject([{ ok: false, text: expect.stringContaining('ORCHARD_PUSH_ORIGINS') }]);
+    open.close();
+  });
 });
 
 describe('mail', () => {

@@ -71,7 +71,7 @@ describe('a device', () => {
       status: 200,
       body: { reach: 'The person does not allow notifications.' },
     });
-    expect((await test.app('GET', `/devices/${id}`, { key: app.dev.clientKey })).body).not.toHaveProperty('endpoint');
+    expect((await test.app('GET', `/devices/${id}`, { forgetful: true, key: app.dev.clientKey })).body).not.toHaveProperty('endpoint');
     expect((await test.app('DELETE', `/devices/${id}`, { key: app.dev.clientKey })).status).toBe(204);
     expect((await test.app('GET', `/devices/${id}`, { key: app.dev.clientKey })).body.reach).toContain('Retired');
   });
@@ -80,7 +80,7 @@ describe('a device', () => {
     const wren = await signUp(test, app.dev.clientKey, 'wren');
     const id = randomUUID();
     await register(id, {}, wren.token);
-    expect((await test.app('GET', `/devices/${id}`, { key: app.dev.clientKey })).status).toBe(403);
+    expect((await test.app('GET', `/devices/${id}`, { forgetful: true, key: app.dev.clientKey })).status).toBe(403);
     expect((await test.app('GET', `/devices/${id}`, { key: app.dev.clientKey, token: wren.token })).body.userId).toBe(wren.id);
   });
 

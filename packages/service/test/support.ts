@@ -22,7 +22,8 @@ export type TestService = {
   app: (method: string, path: string, options?: AppOptions) => Promise<Answer>;
   stop: () => Promise<void>;
 };
-export type AppOptions = { key?: string; token?: string; body?: unknown; headers?: Record<string, string> };
+/** `forgetful`: a device's secret is not brought along, as an app does that has kept it. */
+export type AppOptions = { key?: string; token?: string; body?: unknown; headers?: Record<string, string>; forgetful?: boolean };
 // biome-ignore lint/suspicious/noExplicitAny: tests look into whatever came back
 export type Answer = { status: number; headers: Headers; body: any; text: string };
 
@@ -50,12 +51,16 @@ export async function startFreshService(databaseUrl: string): Promise<RunningSer
 /** Starts a service on databases of its own, with the owner signed in. */
 export async function startTestService(
   databaseUrl: string,
-  overrides: Partial<Config> = {},
+  overrides: Partial<Config> | ((simulators: Simulators, directory: string) => Partial<Config>) = {},
   bouncesTo?: { host: string; port: number },
 ): Promise<TestService> {
   const directory = scratchDirectory('service');
   const simulators = await startSimulators({ port: 0, ...(bouncesTo ? { bouncesTo } : {}) });
-  const config = { ...settingsFor(databaseUrl, directory, simulators.address), ...overrides };
+  const changed = typeof overrides === 'function' ? overrides(simulators, directory) : overrides;
+  const { sms, mail } = simulators;
+  const hosts = ['127.0.0.1', 'localhost'];
+  const origins = [simulators.address, ...hosts.flatMap((host) => [`smpp://${host}:${sms.port}`, `smtp://${host}:${mail.port}`])];
+  const config = { ...settingsFor(databaseUrl, directory, origins.join()), ...changed };
   const service = await startQuietly(config);
   const { address } = service;
   const anyone = createHttpClient({ address });
@@ -86,24 +91,32 @@ export const freePort = (): Promise<number> =>
     });
   });
 
+/** What devices were given at their registration, by their address. */
+const deviceSecrets = new Map<string, string>();
+
 export async function callApp(
   address: string,
   method: string,
   path: string,
-  { key, token, body, headers = {} }: AppOptions = {},
+  { key, token, body, headers = {}, forgetful = false }: AppOptions = {},
 ): Promise<Answer> {
+  const device = `${key?.slice(0, 12)} ${/^\/devices\/[^/?]+/.exec(path)?.[0]}`;
+  const secret = forgetful ? undefined : deviceSecrets.get(device);
   const reply = await fetch(`${address}/app/v1${path}`, {
     method,
     headers: {
       ...(key ? { 'orchard-key': key } : {}),
       ...(token ? { authorization: `Bearer ${token}` } : {}),
+      ...(secret ? { 'orchard-device-secret': secret } : {}),
       ...(body === undefined ? {} : { 'content-type': 'application/json' }),
       ...headers,
     },
     ...(body === undefined ? {} : { body: typeof body === 'string' ? body : JSON.stringify(body) }),
   });
   const text = await reply.text();
-  return { status: reply.status, headers: reply.headers, text, body: text.startsWith('{') ? JSON.parse(text) : undefined };
+  const read = text.startsWith('{') ? JSON.parse(text) : undefined;
+  if (method === 'PUT' && typeof read?.secret === 'string') deviceSecrets.set(device, read.secret);
+  return { status: reply.status, headers: reply.headers, text, body: read };
 }
 
 export type TestApp = { name: string; dev: Place; live: Place };

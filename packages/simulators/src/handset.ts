@@ -30,6 +30,8 @@ export type Received = NotificationMessage & { key: string; receivedAt: string; 
 export type HandsetState = {
   kind: HandsetKind;
   deviceId: string;
+  /** What the backend gave it at its registration; calls for the device bring it. */
+  deviceSecret?: string;
   privateKey: string;
   auth: string;
   /** Its subscription at the web push network, or its token at another. */
@@ -85,6 +87,7 @@ export class Handset {
       headers: {
         'orchard-key': this.state.kind.clientKey ?? this.backend.clientKey,
         'orchard-device': this.state.deviceId,
+        ...(this.state.deviceSecret ? { 'orchard-device-secret': this.state.deviceSecret } : {}),
         'user-agent': `QuillfellHiker/${this.state.kind.appVersion} (${this.state.kind.os})`,
         ...(this.#accessToken ? { authorization: `Bearer ${this.#accessToken}` } : {}),
         ...(body ? { 'content-type': 'application/json' } : {}),
@@ -189,7 +192,7 @@ export class Handset {
     ecdh.setPrivateKey(this.state.privateKey, 'base64url');
     const at = new Date().toISOString();
     try {
-      await this.#call('PUT', `/app/v1/devices/${deviceId}`, {
+      const registered = await this.#call('PUT', `/app/v1/devices/${deviceId}`, {
         platform: kind.platform,
         appVersion: kind.appVersion,
         os: kind.os,
@@ -212,6 +215,7 @@ export class Handset {
               ...(subscription && this.state.pushKey ? { pushKey: this.state.pushKey } : {}),
             }),
       });
+      if (typeof registered.secret === 'string') this.state.deviceSecret = registered.secret;
       this.state.registration = { ok: true, text: 'Registered', at };
     } catch (error) {
       this.state.registration = { ok: false, text: (error as Error).message, at };

@@ -1,9 +1,9 @@
 import { createHttpClient, operations } from '@orchard/contract';
 import type { Command } from 'commander';
-import { ask, askSecret } from '../asking.js';
+import { ask, askSecret, readLine, readLines } from '../asking.js';
 import { CommandError, globalsOf, signedIn } from '../context.js';
-import { note } from '../output.js';
-import { readSettings, writeSettings } from '../settings.js';
+import { note, printList } from '../output.js';
+import { profileOf, readSettings, writeSettings } from '../settings.js';
 
 export function addAccountCommands(program: Command): void {
   program
@@ -17,20 +17,23 @@ export function addAccountCommands(program: Command): void {
       if (!URL.canParse(address) || !/^https?:/.test(address))
         throw new CommandError(`${address} is not an address. Give one such as http://127.0.0.1:7450.`, 2);
       const base = new URL(address).origin;
-      const email = own.email ?? (await ask('E-mail address: '));
-      const password = own.passwordStdin ? await ask('') : await askSecret('Password: ');
+      const email = own.email ?? (await ask('E-mail address: ', '--email'));
+      const password = own.passwordStdin ? await readLine() : await askSecret('Password: ');
       const { token, member } = await createHttpClient({ address: base }).call(operations.members.signIn, {
         body: { email, password, as: 'token' },
       });
       const settings = readSettings();
       const name = options.profile ?? settings.current;
-      const before = settings.profiles[name];
+      const before = profileOf(settings, name);
       const place = before?.address === base ? { app: before.app, environment: before.environment } : {};
+      // A sign-in beside the usual one does not take its place; the first there is, is the usual one.
+      const current = profileOf(settings, settings.current) ? settings.current : name;
       writeSettings({
-        current: name,
+        current,
         profiles: { ...settings.profiles, [name]: { address: base, email: member.email, token: token as string, ...place } as never },
       });
       note(`Signed in to ${base} as ${member.name}.`, options);
+      if (current !== name) note(`It is kept as profile ${name}: give --profile ${name}, or \`orchard profile use ${name}\`.`, options);
     });
 
   program
@@ -58,9 +61,59 @@ export function addAccountCommands(program: Command): void {
       const { client, profile } = signedIn(options);
       await client.call(operations.environments.read, { params: { app, environment } });
       const settings = readSettings();
-      const known = settings.profiles[profile];
+      const known = profileOf(settings, profile);
       if (known) settings.profiles[profile] = { ...known, app, environment };
       writeSettings(settings);
       note(`You work in ${app}/${environment} now.`, options);
+    });
+  addProfileCommands(program);
+  addPasswordCommand(program);
+}
+
+function addProfileCommands(program: Command): void {
+  const profile = program.command('profile').description('sign-ins that are kept side by side');
+  profile
+    .command('list')
+    .description('profiles, and which is used without --profile')
+    .action((_own: object, command: Command) => {
+      const { current, profiles } = readSettings();
+      printList(
+        Object.entries(profiles).map(([name, kept]) => ({ name, ...kept })),
+        {
+          profile: ({ name }) => name,
+          used: ({ name }) => (name === current ? 'yes' : ''),
+          address: ({ address }) => address,
+          email: ({ email }) => email,
+          place: ({ app, environment }) => (app ? `${app}/${environment}` : ''),
+        },
+        globalsOf(command),
+      );
+    });
+  profile
+    .command('use')
+    .description('use this one without --profile')
+    .argument('<name>')
+    .action((name: string, _own: object, command: Command) => {
+      const settings = readSettings();
+      if (!profileOf(settings, name))
+        throw new CommandError(`There is no profile ${name}. \`orchard profile list\` shows those there are.`, 5);
+      writeSettings({ ...settings, current: name });
+      note(`Profile ${name} is used from now on.`, globalsOf(command));
+    });
+}
+
+function addPasswordCommand(program: Command): void {
+  program
+    .command('password')
+    .description('change your password; your other sessions end')
+    .option('--password-stdin', 'read the present and the new password from standard input, a line each')
+    .action(async (own: { passwordStdin?: boolean }, command: Command) => {
+      const options = globalsOf(command);
+      const { client } = signedIn(options);
+      const [password, newPassword] = own.passwordStdin
+        ? await readLines(2)
+        : [await askSecret('Present password: '), await askSecret('New password: ')];
+      await client.call(operations.members.changePassword, { body: { password: password as string, newPassword: newPassword as string } });
+      note('The password is changed. Your other sessions have ended.', options);
     });
 }

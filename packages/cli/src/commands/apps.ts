@@ -1,4 +1,4 @@
-import { CLIENT_KINDS, type Key, MODES, operations, SCOPES } from '@orchard/contract';
+import { CLIENT_KINDS, type Key, MODES, operations, SCOPE_SENTENCES, SCOPES } from '@orchard/contract';
 import { Argument, type Command, Option } from 'commander';
 import { confirm } from '../asking.js';
 import { CommandError, globalsOf, placeOf, signedIn, workplace } from '../context.js';
@@ -99,6 +99,15 @@ export function addAppCommands(program: Command): void {
     .action(async (mode: 'open' | 'closed', _own: object, command: Command) => {
       const options = globalsOf(command);
       printItem(await signedIn(options).client.call(operations.environments.patch, { params: placeOf(options), body: { mode } }), options);
+    });
+  env
+    .command('widening')
+    .description('whether, while it is open, a number with a fraction makes an integer field one of numbers')
+    .addArgument(new Argument('<on|off>').choices(['on', 'off']))
+    .action(async (to: string, _own: object, command: Command) => {
+      const options = globalsOf(command);
+      const body = { widening: to === 'on' };
+      printItem(await signedIn(options).client.call(operations.environments.patch, { params: placeOf(options), body }), options);
     });
   env
     .command('delete')
@@ -225,11 +234,22 @@ function addKeyCommands(program: Command): void {
       );
     });
   key
+    .command('scopes')
+    .description('what each scope of a server key lets one do')
+    .action((_own: object, command: Command) =>
+      printList(
+        SCOPES.map((scope) => ({ scope, lets: SCOPE_SENTENCES[scope] })),
+        { scope: ({ scope }) => scope, lets: ({ lets }) => lets },
+        globalsOf(command),
+      ),
+    );
+  key
     .command('add')
     .description('make a key; a server key is shown this once')
     .argument('<client>')
     .requiredOption('--name <text>', 'what it is for')
-    .option('--scope <scope>', `for a server key, may be given again: ${SCOPES.join(', ')}`, list)
+    .option('--scope <scope>', 'what a server key may do, see below; may be given again', list)
+    .addHelpText('after', `\nScopes:\n${SCOPES.map((scope) => `  ${scope.padEnd(17)} ${SCOPE_SENTENCES[scope]}`).join('\n')}`)
     .action(async (owner: string, own: { name: string; scope?: string[] }, command: Command) => {
       const { options, client, params } = workplace(command);
       const wrong = own.scope?.find((scope) => !(SCOPES as readonly string[]).includes(scope));

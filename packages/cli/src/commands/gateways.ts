@@ -104,10 +104,10 @@ export function addGatewayCommands(program: Command): void {
           stage: ({ stage }) => stage,
           client: ({ client: of }) => of,
           ready: ({ ready }) => (ready ? 'yes' : 'no'),
-          missing: ({ readiness }) => readiness.find(({ ready }) => !ready)?.text,
           ends: ({ credential }) => moment(credential.expiresAt),
           'accepted, 24 h': ({ lastDay }) => lastDay.accepted,
           'failed, 24 h': ({ lastDay }) => lastDay.failed,
+          missing: ({ readiness }) => readiness.find(({ ready }) => !ready)?.text,
         },
         options,
       );

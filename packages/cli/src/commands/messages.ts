@@ -115,7 +115,7 @@ export function printPreview(seen: AudiencePreview, options: GlobalOptions): voi
   if (!seen.sms) return;
   const { encoding, forcing, segments, messages, cost, currency, unpriced } = seen.sms;
   if (encoding === 'ucs2')
-    console.log(`  ${forcing.join(' ')} not in the GSM alphabet: 70 letters a message, or 67 a segment, instead of 160 and 153`);
+    console.log(`  ${forcing.join(' ')} not in the GSM alphabet: 70 characters a message, or 67 a segment, instead of 160 and 153`);
   console.log(
     `  ${segments} segment${segments === 1 ? '' : 's'} each, ${messages * segments} in all${cost === null ? '' : `, ${cost} ${currency ?? ''}`}`,
   );
@@ -159,6 +159,12 @@ async function settled(client: HttpClient, params: { app: string; environment: s
     if ((!sent.spreading && sent.deliveries.queued <= retried) || waited > 30_000) return sent;
     await sleep(200);
   }
+}
+
+/** A send of which nothing got through has failed, however well it was asked for. */
+function demandSomeThrough({ id, deliveries: { total, accepted, arrived, failed, expired } }: Notification): void {
+  if (total > 0 && accepted + arrived === 0 && failed + expired > 0)
+    throw new CommandError(`Nothing got through: ${failed + expired} of ${total} failed. See \`orchard notify deliveries ${id}\`.`, 1);
 }
 
 const list = (value: string, before: string[] = []) => [...before, ...value.split(',')];
@@ -208,7 +214,9 @@ export function addMessageCommands(program: Command): void {
       const sent = own.kept
         ? await client.call(operations.notifications.rewriteManaged, { params: { ...params, id: own.kept }, body: whole })
         : await client.call(operations.notifications.sendManaged, { params, body: whole });
-      printStatus(own.wait ? await settled(client, { ...params, id: sent.id }) : sent, options);
+      const state = own.wait ? await settled(client, { ...params, id: sent.id }) : sent;
+      printStatus(state, options);
+      if (own.wait) demandSomeThrough(state);
       if (own.draft) note(`Send it with: orchard notify start ${sent.id}`, options);
       else if (!own.wait) note(`See what becomes of it: orchard notify status ${sent.id}`, options);
     });

@@ -1,21 +1,22 @@
 import { operations } from '@orchard/contract';
-import type { Command } from 'commander';
-import { ask, askSecret, confirm } from '../asking.js';
+import { type Command, Option } from 'commander';
+import { askSecret, confirm, readLine } from '../asking.js';
 import { CommandError, workplace } from '../context.js';
+import { wholeNumber } from '../numbers.js';
 import { moment, note, printItem, printList } from '../output.js';
 
-export type ListOptions = { filter?: string; sort?: string; limit?: string; cursor?: string };
+export type ListOptions = { filter?: string; sort?: string; limit?: number; cursor?: string };
 /** The options every list takes. */
 export const listOptions = (command: Command): Command =>
   command
     .option('--filter <cql2>', 'a condition, such as "nights > 2"')
     .option('--sort <fields>', 'such as -createdAt,name')
-    .option('--limit <n>', 'at most so many', '50')
+    .addOption(new Option('--limit <n>', 'at most so many, up to 1,000').argParser(wholeNumber(1, 1000)).default(50))
     .option('--cursor <cursor>', 'the next page, as the page before said');
 export const listQuery = ({ filter, sort, limit, cursor }: ListOptions) => ({
   ...(filter ? { filter } : {}),
   ...(sort ? { sort } : {}),
-  limit: Number(limit),
+  limit,
   ...(cursor ? { cursor } : {}),
 });
 
@@ -57,7 +58,7 @@ export function addUserCommands(program: Command): void {
     .option('--password-stdin', 'read the password from standard input')
     .action(async (own: { email: string; name?: string; role?: string; phone?: string; passwordStdin?: boolean }, command: Command) => {
       const { options, client, params } = workplace(command);
-      const password = own.passwordStdin ? await ask('') : await askSecret('First password: ');
+      const password = own.passwordStdin ? await readLine() : await askSecret('First password: ');
       const body = {
         email: own.email,
         password,

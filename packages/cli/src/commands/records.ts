@@ -1,13 +1,14 @@
 import { followEvents, IMPORT_FORMATS, type LiveEvent, operations, type OrchardRecord } from '@orchard/contract';
-import type { Command } from 'commander';
+import { type Command, Option } from 'commander';
 import { confirm, readObject } from '../asking.js';
 import { CommandError, workplace } from '../context.js';
+import { wholeNumber } from '../numbers.js';
 import { type Columns, moment, note, printItem, printList, printText } from '../output.js';
 import { exportFile, importFile } from '../transfer.js';
 import { type ListOptions, listOptions, listQuery } from './people.js';
 
 const SYSTEM = ['createdAt', 'updatedAt', 'ownerId', '_included'];
-const ifVersion = (version: string | undefined): Record<string, string> => (version ? { 'if-match': `"${version}"` } : {});
+const ifVersion = (version: number | undefined): Record<string, string> => (version ? { 'if-match': `"${version}"` } : {});
 
 /** Columns for all that the items have, but for the system members that say little. */
 function columnsOf(items: readonly object[]): Columns<Record<string, unknown>> {
@@ -71,12 +72,12 @@ function addReads(record: Command): void {
     .option('--group <fields>', 'up to three, such as hut,arrives:week')
     .option('--measure <measures>', 'such as count,sum:nights,avg:party', 'count')
     .option('--filter <cql2>', 'a condition')
-    .option('--limit <n>', 'at most so many groups', '100')
-    .action(async (collection: string, own: { group?: string; measure: string; filter?: string; limit: string }, command: Command) => {
+    .addOption(new Option('--limit <n>', 'at most so many groups, up to 1,000').argParser(wholeNumber(1, 1000)).default(100))
+    .action(async (collection: string, own: { group?: string; measure: string; filter?: string; limit: number }, command: Command) => {
       const { options, client, params } = workplace(command);
       const { groups, more } = await client.call(operations.managedRecords.summary, {
         params: { ...params, collection },
-        query: { ...own, limit: Number(own.limit) },
+        query: own,
       });
       const exact = options.json || options.csv;
       printList(exact ? (groups as Record<string, unknown>[]) : groups.map(rounded), columnsOf(groups), options);
@@ -88,14 +89,14 @@ function addReads(record: Command): void {
     .argument('<collection>')
     .argument('[id]', 'one record, also one that does not exist yet')
     .option('--filter <cql2>', 'a condition')
-    .option('--after <number>', 'begin after this event')
-    .action(async (collection: string, id: string | undefined, own: { filter?: string; after?: string }, command: Command) => {
+    .addOption(new Option('--after <number>', 'begin after this event').argParser(wholeNumber(0)))
+    .action(async (collection: string, id: string | undefined, own: { filter?: string; after?: number }, command: Command) => {
       const { options, client, params } = workplace(command);
       const stopping = new AbortController();
       process.once('SIGINT', () => stopping.abort());
       let after = own.after;
       const open = (headers: Record<string, string>, signal: AbortSignal) => {
-        const from = headers['last-event-id'] ? headers : after ? { 'last-event-id': after } : {};
+        const from = headers['last-event-id'] ? headers : after === undefined ? {} : { 'last-event-id': String(after) };
         after = undefined;
         const input = { headers: from, signal };
         return id
@@ -158,8 +159,8 @@ function addWrites(record: Command): void {
       .argument('<collection>')
       .argument('<id>')
       .argument('<json>', 'its fields, or - for standard input')
-      .option('--if-match <version>', 'only over this version')
-      .action(async (collection: string, id: string, json: string, own: { ifMatch?: string }, command: Command) => {
+      .addOption(new Option('--if-match <version>', 'only over this version').argParser(wholeNumber(1)))
+      .action(async (collection: string, id: string, json: string, own: { ifMatch?: number }, command: Command) => {
         const { options, client, params } = workplace(command);
         const body = await readObject(json);
         printItem(await client.call(operation, { params: { ...params, collection, id }, body, headers: ifVersion(own.ifMatch) }), options);
@@ -173,7 +174,7 @@ function addWrites(record: Command): void {
     .option('--yes', 'do not ask')
     .action(async (collection: string, id: string, own: { yes?: boolean }, command: Command) => {
       const { options, client, params } = workplace(command);
-      await confirm(`Deleting ${collection}/${id}`, own.yes);
+      await confirm(`Deleting ${collection}/${id}`, own.yes, 'Its history brings it back for 30 days.');
       await client.call(operations.managedRecords.remove, { params: { ...params, collection, id } });
       note(`Deleted ${collection}/${id}. \`orchard record history ${collection} ${id}\` shows how to bring it back.`, options);
     });
@@ -232,13 +233,10 @@ function addHistory(record: Command): void {
     .description('bring an earlier version back, as the next one')
     .argument('<collection>')
     .argument('<id>')
-    .argument('<entry>', 'as `orchard record history` shows it')
-    .action(async (collection: string, id: string, entry: string, _own: object, command: Command) => {
+    .argument('<entry>', 'as `orchard record history` shows it', wholeNumber(1))
+    .action(async (collection: string, id: string, entry: number, _own: object, command: Command) => {
       const { options, client, params } = workplace(command);
-      printItem(
-        await client.call(operations.managedRecords.restore, { params: { ...params, collection, id }, body: { entry: Number(entry) } }),
-        options,
-      );
+      printItem(await client.call(operations.managedRecords.restore, { params: { ...params, collection, id }, body: { entry } }), options);
     });
 }
 
@@ -249,7 +247,7 @@ function formatOf(given: string | undefined, file: string): Format {
   const ending =
     given ??
     { csv: 'csv', ndjson: 'ndjson', jsonl: 'ndjson', geojson: 'geojson', json: 'geojson' }[file.split('.').at(-1)?.toLowerCase() ?? ''];
-  if (ending && ending in IMPORT_FORMATS) return ending as Format;
+  if (ending && Object.hasOwn(IMPORT_FORMATS, ending)) return ending as Format;
   throw new CommandError(`The format of ${file} is not known from its name. Give --format csv, ndjson or geojson.`, 2);
 }
 
@@ -263,7 +261,7 @@ function addFiles(record: Command): void {
     .option('--map <columns>', 'column=field, comma-separated; column= leaves it out')
     .option('--strict', 'store nothing when one row does not fit')
     .option('--check', 'only look whether the rows fit')
-    .option('--rejects <file>', 'where rows that do not fit go; else <file>.rejects.ndjson')
+    .option('--rejects <file>', 'where rows that do not fit go, or - for standard output; else <file>.rejects.ndjson')
     .action(
       async (
         collection: string,
@@ -301,7 +299,7 @@ function addFiles(record: Command): void {
     .command('export')
     .description('write records to a file, or to standard output')
     .argument('<collection>')
-    .argument('[file]')
+    .argument('[file]', 'or - for standard output')
     .option('--format <format>', 'csv, ndjson or geojson; else told from the name')
     .option('--filter <cql2>', 'a condition')
     .option('--fields <names>', 'only these fields')
@@ -312,10 +310,11 @@ function addFiles(record: Command): void {
         own: { format?: string; filter?: string; fields?: string },
         command: Command,
       ) => {
-        const format = own.format || file ? formatOf(own.format, file ?? '') : 'ndjson';
+        const toFile = file === '-' ? undefined : file;
+        const format = own.format || toFile ? formatOf(own.format, toFile ?? '') : 'ndjson';
         await exportFile(workplace(command), {
           collection,
-          file,
+          file: toFile,
           query: { format, ...(own.filter ? { filter: own.filter } : {}), ...(own.fields ? { fields: own.fields } : {}) },
         });
       },

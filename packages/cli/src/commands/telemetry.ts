@@ -47,9 +47,13 @@ export function addTelemetryCommands(program: Command): void {
     .command('show')
     .description('one request in full')
     .argument('<id>')
-    .action(async (id: string, _own: object, command: Command) => {
+    .option('--installation', 'one that belongs to no environment')
+    .action(async (id: string, own: { installation?: boolean }, command: Command) => {
       const { options, client, params } = workplace(command);
-      printItem(await client.call(operations.telemetry.request, { params: { ...params, request: id } }), options);
+      const found = own.installation
+        ? await client.call(operations.telemetry.installationRequest, { params: { request: id } })
+        : await client.call(operations.telemetry.request, { params: { ...params, request: id } });
+      printItem(found, options);
     });
 
   program

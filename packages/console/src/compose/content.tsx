@@ -13,11 +13,11 @@ function SmsPlan({ text }: { text: string }) {
   const { encoding, segments, left, forcing } = planSms(text);
   return (
     <Text size="sm" c="dimmed" aria-live="polite">
-      {segments} segment{segments === 1 ? '' : 's'}, {left} letters left in the last.{' '}
+      {segments} segment{segments === 1 ? '' : 's'}, {left} characters left in the last.{' '}
       {encoding === 'ucs2' && (
         <span className="care">
           {forcing.map((letter) => `“${letter}”`).join(' ')} {forcing.length === 1 ? 'is' : 'are'} not in the GSM alphabet: a message holds
-          70 letters instead of 160.
+          70 characters instead of 160.
         </span>
       )}
     </Text>

@@ -278,7 +278,7 @@ function FieldForm({ field, all, onChange }: { field: NamedField | null; all: Co
             )}
             {MEMBERS.length?.includes(draft.type) && (
               <Group grow>
-                {input('minLength', draft.type === 'list' ? 'At least so many items' : 'At least so many letters')}
+                {input('minLength', draft.type === 'list' ? 'At least so many items' : 'At least so many characters')}
                 {input('maxLength', 'At most')}
               </Group>
             )}

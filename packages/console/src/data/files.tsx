@@ -1,7 +1,7 @@
 /** Files in and out: drop one, say which column is which field, look at it, go; or write the records to one. */
 import { Button, Group, NativeSelect, Progress, Stack, Switch, Text, Title } from '@mantine/core';
 import { addressOf, type Collection, IMPORT_FORMATS, type ImportReport, operations, Problem } from '@orchard/contract';
-import { guessType, inferFieldType, type Json, type JsonObject } from '@orchard/core';
+import { delimiterOf, guessType, inferFieldType, type Json, type JsonObject } from '@orchard/core';
 import { parse } from 'csv-parse/browser/esm/sync';
 import { useState } from 'react';
 import { csrfHeaders, refreshCalls } from '../api.js';
@@ -26,11 +26,23 @@ export function Files({ collection, filter }: { collection: Collection; filter: 
 const formatOf = (file: File): Format =>
   /\.(geojson|json)$/i.test(file.name) ? 'geojson' : /\.(ndjson|jsonl)$/i.test(file.name) ? 'ndjson' : 'csv';
 
+/** What a file is, in words: its size, and what stands between its cells where that is no comma. */
+async function tellFile(file: File): Promise<string> {
+  const size = `${file.name}, ${bytes(file.size)}`;
+  if (formatOf(file) !== 'csv') return size;
+  const delimiter = delimiterOf(await headerOf(file));
+  return delimiter === ',' ? size : `${size}, cells end with ${delimiter === '\t' ? 'a tab' : delimiter}`;
+}
+
+const headOf = (file: File): Promise<string> => file.slice(0, HEAD_BYTES).text();
+const headerOf = async (file: File): Promise<string> => (await headOf(file)).split('\n', 1)[0] ?? '';
+
 /** The columns of a file, from its beginning. A GeoJSON file is read whole by the service. */
 async function sampleOf(file: File, format: Format): Promise<ColumnSample[]> {
-  const head = await file.slice(0, HEAD_BYTES).text();
+  const head = await headOf(file);
   if (format === 'csv') {
     const rows = parse(head, {
+      delimiter: delimiterOf(await headerOf(file)),
       columns: true,
       bom: true,
       to: SAMPLES,
@@ -83,11 +95,13 @@ function upload(address: string, type: string, file: File, onProgress: (sent: Se
 
 function Import({ collection }: { collection: Collection }) {
   const [file, setFile] = useState<File | null>(null);
+  const [told, setTold] = useState('');
   const [columns, setColumns] = useState<ColumnSample[]>([]);
   const [over, setOver] = useState(false);
   async function choose(chosen: File | undefined): Promise<void> {
     if (!chosen) return;
     setColumns(await sampleOf(chosen, formatOf(chosen)));
+    setTold(await tellFile(chosen));
     setFile(chosen);
   }
   return (
@@ -110,7 +124,7 @@ function Import({ collection }: { collection: Collection }) {
           void choose(event.dataTransfer.files[0]);
         }}
       >
-        <Text mb="xs">{file ? `${file.name}, ${bytes(file.size)}` : 'Drop a CSV, NDJSON or GeoJSON file here'}</Text>
+        <Text mb="xs">{file ? told : 'Drop a CSV, NDJSON or GeoJSON file here'}</Text>
         <Button component="label" variant="default">
           {file ? 'Another file' : 'Choose a file'}
           <input

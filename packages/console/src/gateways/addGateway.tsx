@@ -45,7 +45,7 @@ const LABELS: Record<keyof Settings, [label: string, description?: string]> = {
   host: ['Host'],
   port: ['Port'],
   systemId: ['System id'],
-  sender: ['Sender', 'A number, or a name of up to 11 letters'],
+  sender: ['Sender', 'A number, or a name of up to 11 characters'],
   from: ['Sender', 'Such as Quillfell Huts <huts@quillfell.example>'],
   user: ['User'],
   keyId: ['Key id', 'With a signing key'],

@@ -3,7 +3,7 @@ import { Button, Drawer, Group, JsonInput, NumberInput, Stack, Text, TextInput, 
 import { type Channel, operations, type OpenChannel } from '@orchard/contract';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { useCall, useChange } from '../api.js';
+import { OFTEN, useCall, useChange } from '../api.js';
 import { Code, count, Empty, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
 import { FromCode } from '../parts/fromCode.js';
@@ -17,7 +17,7 @@ export function ChannelsPage() {
   const { params } = usePlace();
   const [openName, setOpen] = useAddressState('open');
   const [adding, setAdding] = useAddressState('add');
-  const channels = useCall(operations.channels.list, { params }, { refetchInterval: LOOK_EVERY_MS });
+  const channels = useCall(operations.channels.list, { params }, OFTEN);
   return (
     <>
       <PageHead title="Channels" hint="Named streams that connected clients listen to and publish on">

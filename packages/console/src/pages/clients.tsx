@@ -16,7 +16,7 @@ import {
   VisuallyHidden,
 } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
-import { CLIENT_KINDS, type Client, type Key, operations, SCOPES } from '@orchard/contract';
+import { CLIENT_KINDS, type Client, type Key, operations, SCOPE_SENTENCES, SCOPES } from '@orchard/contract';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
@@ -157,7 +157,14 @@ function OneClient({ client }: { client: Client }) {
 function KeyRow({ client, apiKey }: { client: Client; apiKey: Key }) {
   const { params } = usePlace();
   const revoke = useChange(operations.clients.revokeKey, ['clients.']);
-  const rights = apiKey.kind === 'client' ? 'what the access rules allow' : apiKey.scopes.join(', ');
+  const rights =
+    apiKey.kind === 'client'
+      ? 'what the access rules allow'
+      : apiKey.scopes.map((scope) => (
+          <div key={scope}>
+            <code>{scope}</code> <span className="hint">{SCOPE_SENTENCES[scope]}</span>
+          </div>
+        ));
   return (
     <tr>
       <td>
@@ -237,7 +244,7 @@ function NewKey({ client, onDone }: { client: Client; onDone: () => void }) {
           <Checkbox.Group label="May do" value={scopes} onChange={setScopes}>
             <Stack gap={6} mt={4}>
               {SCOPES.map((scope) => (
-                <Checkbox key={scope} value={scope} label={scope} />
+                <Checkbox key={scope} value={scope} label={scope} description={SCOPE_SENTENCES[scope]} />
               ))}
             </Stack>
           </Checkbox.Group>

@@ -1,5 +1,5 @@
 /** The environments of the app. */
-import { Button, Group, NativeSelect, Stack, Text, TextInput } from '@mantine/core';
+import { Button, Group, NativeSelect, Stack, Switch, Text, TextInput } from '@mantine/core';
 import { type Environment, operations } from '@orchard/contract';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
@@ -37,7 +37,7 @@ export function EnvironmentsPage() {
 }
 
 function OneEnvironment({ environment }: { environment: Environment }) {
-  const { name, mode, role, app } = environment;
+  const { name, mode, widening, role, app } = environment;
   const change = useChange(operations.environments.patch, ['apps.', 'environments.']);
   const mayChange = role === 'owner' || role === 'maintainer';
   return (
@@ -59,6 +59,16 @@ function OneEnvironment({ environment }: { environment: Environment }) {
           data={Object.entries(MODE_WORDS).map(([value, label]) => ({ value, label }))}
         />
       </Group>
+      {mode === 'open' && (
+        <Switch
+          mt="xs"
+          label="A number with a fraction makes an integer field one of numbers"
+          description="Off: such a write is refused. On: it is told in the answer, and here"
+          checked={widening}
+          disabled={!mayChange || change.isPending}
+          onChange={({ currentTarget }) => change.mutate({ params: { app, environment: name }, body: { widening: currentTarget.checked } })}
+        />
+      )}
       <Trouble error={change.error} />
     </section>
   );

@@ -3,7 +3,7 @@ import { Alert, Anchor, Button, Drawer, Group, Stack, Text, Title } from '@manti
 import { type Gateway, operations } from '@orchard/contract';
 import { IconCircleCheck, IconCircleDashed } from '@tabler/icons-react';
 import { Link } from 'react-router';
-import { useCall, useChange } from '../api.js';
+import { OFTEN, useCall, useChange } from '../api.js';
 import { AddGateway } from '../gateways/addGateway.js';
 import { Code, count, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
@@ -23,7 +23,7 @@ export function GatewaysPage() {
   const { params } = usePlace();
   const [openName, setOpen] = useAddressState('open');
   const [adding, setAdding] = useAddressState('add');
-  const gateways = useCall(operations.gateways.list, { params }, { refetchInterval: 10_000 });
+  const gateways = useCall(operations.gateways.list, { params }, OFTEN);
   const open = gateways.data?.items.find(({ name }) => name === openName);
   return (
     <>

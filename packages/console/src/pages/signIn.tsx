@@ -5,6 +5,7 @@ import { type FormEvent, type ReactNode, useState } from 'react';
 import { useLocation, useNavigate, useSearchParams } from 'react-router';
 import { keepCsrf, queries, useCall, useChange } from '../api.js';
 import { Trouble } from '../parts/basics.js';
+import { ChosenPassword } from '../parts/password.js';
 
 function Frame({ title, children }: { title: string; children: ReactNode }) {
   return (
@@ -66,8 +67,88 @@ export function SignInPage() {
           <Button type="submit" loading={signIn.isPending}>
             Sign in
           </Button>
+          <Anchor href="/forgot-password" size="sm">
+            I have forgotten the password
+          </Anchor>
         </Stack>
       </form>
+    </Frame>
+  );
+}
+
+/** Asks for a one-time address by mail. Whether there is such an account is told to nobody. */
+export function ForgotPasswordPage() {
+  const [email, setEmail] = useState('');
+  const forgot = useChange(operations.members.forgotPassword);
+  return (
+    <Frame title="A forgotten password">
+      {forgot.isSuccess ? (
+        <Text>
+          If {email} is a member’s address, a mail is on its way to it. It holds an address where you set a new password, for an hour.
+        </Text>
+      ) : (
+        <form
+          onSubmit={(event) => {
+            event.preventDefault();
+            forgot.mutate({ body: { email } });
+          }}
+        >
+          <Stack gap="sm">
+            <TextInput
+              label="E-mail address"
+              type="email"
+              required
+              autoComplete="username"
+              value={email}
+              onChange={({ currentTarget }) => setEmail(currentTarget.value)}
+            />
+            <Trouble error={forgot.error} />
+            <Button type="submit" loading={forgot.isPending}>
+              Send me an address
+            </Button>
+          </Stack>
+        </form>
+      )}
+      <Anchor href="/sign-in" size="sm">
+        Back to signing in
+      </Anchor>
+    </Frame>
+  );
+}
+
+/** Where a one-time address leads, of members and of users of an app alike. */
+export function NewPasswordPage() {
+  const [search] = useSearchParams();
+  const isMember = search.get('of') !== 'user';
+  const [password, setPassword] = useState('');
+  const ofMember = useChange(operations.members.newPassword);
+  const ofUser = useChange(operations.users.newPassword);
+  const change = isMember ? ofMember : ofUser;
+  return (
+    <Frame title="Set a new password">
+      {change.isSuccess ? (
+        <Text>The new password is set, and every session that was open has ended. {isMember ? '' : 'Sign in to the app with it.'}</Text>
+      ) : (
+        <form
+          onSubmit={(event) => {
+            event.preventDefault();
+            change.mutate({ body: { token: search.get('token') ?? '', password } });
+          }}
+        >
+          <Stack gap="sm">
+            <ChosenPassword label="New password" value={password} onChange={setPassword} />
+            <Trouble error={change.error} />
+            <Button type="submit" loading={change.isPending}>
+              Set it
+            </Button>
+          </Stack>
+        </form>
+      )}
+      {isMember && (
+        <Anchor href="/sign-in" size="sm">
+          Sign in
+        </Anchor>
+      )}
     </Frame>
   );
 }
@@ -100,15 +181,7 @@ export function SetupPage() {
             value={email}
             onChange={({ currentTarget }) => setEmail(currentTarget.value)}
           />
-          <PasswordInput
-            label="Password"
-            description="At least 10 characters"
-            required
-            minLength={10}
-            autoComplete="new-password"
-            value={password}
-            onChange={({ currentTarget }) => setPassword(currentTarget.value)}
-          />
+          <ChosenPassword label="Password" value={password} onChange={setPassword} />
           <Trouble error={setUp.error} />
           <Button type="submit" loading={setUp.isPending}>
             Make the account

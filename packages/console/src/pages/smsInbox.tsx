@@ -3,7 +3,7 @@ import { Anchor, Button, Group, SegmentedControl, Select, Stack, Text, TextInput
 import { operations } from '@orchard/contract';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { useCall, useChange } from '../api.js';
+import { OFTEN, useCall, useChange } from '../api.js';
 import { Empty, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { FromCode } from '../parts/fromCode.js';
 import { Listing } from '../parts/listing.js';
@@ -45,7 +45,7 @@ export function SmsInboxPage() {
 function Inbox() {
   const { params, base } = usePlace();
   const state = useListState('-at');
-  const inbox = useCall(operations.sms.inbox, { params, query: { ...state.query, limit: 50 } }, { refetchInterval: 5_000 });
+  const inbox = useCall(operations.sms.inbox, { params, query: { ...state.query, limit: 50 } }, OFTEN);
   return (
     <Listing
       label="Short messages that came in"

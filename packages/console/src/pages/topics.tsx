@@ -3,7 +3,7 @@ import { Button, Drawer, Group, Stack, Text, TextInput } from '@mantine/core';
 import { operations, type Topic } from '@orchard/contract';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { useCall, useChange } from '../api.js';
+import { OFTEN, useCall, useChange } from '../api.js';
 import { Code, count, Empty, Facts, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
 import { FromCode } from '../parts/fromCode.js';
@@ -15,7 +15,7 @@ export function TopicsPage() {
   const { params } = usePlace();
   const state = useListState('name');
   const [openName, setOpen] = useAddressState('open');
-  const topics = useCall(operations.topics.list, { params, query: { ...state.query, limit: 100 } });
+  const topics = useCall(operations.topics.list, { params, query: { ...state.query, limit: 100 } }, OFTEN);
   const open = topics.data?.items.find(({ name }) => name === openName);
   return (
     <>

@@ -1,10 +1,11 @@
 /** People who have an account in this environment. */
-import { Anchor, Badge, Button, Drawer, Group, JsonInput, PasswordInput, Stack, Switch, TagsInput, Text, TextInput } from '@mantine/core';
+import { Anchor, Badge, Button, Drawer, Group, JsonInput, Stack, Switch, TagsInput, Text, TextInput } from '@mantine/core';
 import { operations, type User } from '@orchard/contract';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { Empty, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
+import { ChosenPassword } from '../parts/password.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
 import { FromCode } from '../parts/fromCode.js';
 import { Listing } from '../parts/listing.js';
@@ -100,15 +101,7 @@ function NewUser({ onMade }: { onMade: (id: string) => void }) {
           onChange={({ currentTarget }) => setEmail(currentTarget.value)}
         />
         <TextInput label="Name" value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
-        <PasswordInput
-          label="First password"
-          description="At least 10 characters"
-          required
-          minLength={10}
-          autoComplete="new-password"
-          value={password}
-          onChange={({ currentTarget }) => setPassword(currentTarget.value)}
-        />
+        <ChosenPassword label="First password" value={password} onChange={setPassword} />
         <Trouble error={create.error} />
         <Group justify="flex-end">
           <Button type="submit" loading={create.isPending}>

@@ -324,7 +324,7 @@ function AddCondition({ names, onAdd }: { names: Names; onAdd: (condition: strin
           </Group>
           {chosen === 'LIKE' && (
             <Text size="xs" c="dimmed" mt={4}>
-              % stands for any letters, _ for one
+              % stands for any characters, _ for one
             </Text>
           )}
         </form>

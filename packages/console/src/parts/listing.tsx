@@ -8,6 +8,7 @@ import { describeError } from '../api.js';
 import { Loaded } from './basics.js';
 import { FilterBar, type Names } from './filterBar.js';
 import type { ListState, Preset, useListState } from './listState.js';
+import { useNews } from './news.js';
 
 export type Column<T> = {
   name: string;
@@ -32,7 +33,7 @@ type ListingProps<T> = {
   label: string;
   /** Fields, for completion in the filter bar. */
   names?: Names;
-  /** Items that have just changed elsewhere. */
+  /** Items that have just changed elsewhere, where the page knows better than the list does. */
   fresh?: ReadonlySet<string>;
   /** Beside the filter. */
   tools?: ReactNode;
@@ -53,6 +54,7 @@ export function Listing<T>({
   fresh,
   tools,
 }: ListingProps<T>) {
+  const news = useNews(answer.isPlaceholderData ? undefined : answer.data?.items, idOf, JSON.stringify(state.query));
   const wrongFilter =
     answer.error instanceof Problem && (answer.error.problem === 'malformed-filter' || answer.error.problem === 'invalid-input');
   return (
@@ -81,7 +83,7 @@ export function Listing<T>({
                         <tr
                           key={idOf(item)}
                           data-open={idOf(item) === openId || undefined}
-                          data-fresh={fresh?.has(idOf(item)) || undefined}
+                          data-fresh={(fresh ?? news).has(idOf(item)) || undefined}
                         >
                           {columns.map((column, i) => (
                             <td key={column.name} className={column.right ? 'right' : undefined}>

@@ -3,6 +3,7 @@ import {
   IconBolt,
   IconBroadcast,
   IconChartLine,
+  IconChecklist,
   IconDatabase,
   IconDeviceMobile,
   IconHash,
@@ -34,7 +35,13 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
       { to: 'gateways', label: 'Gateways', icon: IconRoute },
     ],
   },
-  { group: 'Operations', entries: [{ to: 'requests', label: 'Requests', icon: IconListDetails }] },
+  {
+    group: 'Operations',
+    entries: [
+      { to: 'requests', label: 'Requests', icon: IconListDetails },
+      { to: 'jobs', label: 'Jobs', icon: IconChecklist },
+    ],
+  },
   { group: 'Insight', entries: [{ to: 'api-use', label: 'API use', icon: IconChartLine }] },
   {
     group: 'Setup',

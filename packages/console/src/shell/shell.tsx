@@ -1,23 +1,13 @@
 /** The frame of every page: top bar, left rail, and where one is. */
-import {
-  ActionIcon,
-  AppShell,
-  Badge,
-  Button,
-  Group,
-  Menu,
-  Text,
-  UnstyledButton,
-  useMantineColorScheme,
-  VisuallyHidden,
-} from '@mantine/core';
+import { ActionIcon, AppShell, Badge, Button, Group, Menu, Text, useMantineColorScheme, VisuallyHidden } from '@mantine/core';
 import { type Member, operations } from '@orchard/contract';
-import { IconApps, IconChevronDown, IconMoon, IconUser } from '@tabler/icons-react';
+import { IconApps, IconChevronDown, IconMoon } from '@tabler/icons-react';
 import { NavLink, Outlet, useLocation, useNavigate } from 'react-router';
-import { api, queries, useCall } from '../api.js';
+import { useCall } from '../api.js';
 import { useLiveChanges } from '../live.js';
 import { Trouble } from '../parts/basics.js';
 import { PlaceContext, usePlace } from '../place.js';
+import { MemberMenu } from './memberMenu.js';
 import { NoticeBell } from './noticeBell.js';
 import { RAIL } from './rail.js';
 import { SearchBox } from './search.js';
@@ -111,31 +101,6 @@ function Switcher() {
         <Menu.Item leftSection={<IconApps size={15} />} onClick={() => navigate('/')}>
           All apps
         </Menu.Item>
-      </Menu.Dropdown>
-    </Menu>
-  );
-}
-
-function MemberMenu({ member }: { member: Member }) {
-  const navigate = useNavigate();
-  async function signOut(): Promise<void> {
-    await api.call(operations.members.signOut, {}).catch(() => undefined);
-    queries.clear();
-    navigate('/sign-in');
-  }
-  return (
-    <Menu position="bottom-end">
-      <Menu.Target>
-        <UnstyledButton aria-label={`Signed in as ${member.name}`}>
-          <Group gap={6} wrap="nowrap">
-            <IconUser size={18} stroke={1.6} />
-            <Text size="sm">{member.name}</Text>
-          </Group>
-        </UnstyledButton>
-      </Menu.Target>
-      <Menu.Dropdown>
-        <Menu.Label>{member.email}</Menu.Label>
-        <Menu.Item onClick={() => void signOut()}>Sign out</Menu.Item>
       </Menu.Dropdown>
     </Menu>
   );

@@ -10,6 +10,7 @@ export const environment = z
     app: slug,
     name: slug,
     mode: z.enum(MODES).describe('open: writes may add collections and fields; closed: they are refused'),
+    widening: z.boolean().describe('While open: whether a number with a fraction makes an integer field one of numbers'),
     role: z.enum(ROLES).describe('Your role in it'),
     createdAt: time,
   })
@@ -26,7 +27,7 @@ export const key = z
     client: z.string(),
     name: z.string(),
     scopes: z.array(z.enum(SCOPES)),
-    hint: z.string().describe('Its last six letters'),
+    hint: z.string().describe('Its last six characters'),
     key: z.string().optional().describe('The whole key: always for a client key, once at creation for a server key'),
     createdAt: time,
     lastUsedAt: time.nullable(),
@@ -138,7 +139,7 @@ export const environmentOperations = {
     summary: 'Open or close an environment to new collections and fields',
     caller: maintainer,
     params: environmentParams,
-    body: z.strictObject({ mode: z.enum(MODES) }),
+    body: z.strictObject({ mode: z.enum(MODES).optional(), widening: z.boolean().optional() }),
     reply: environment,
   }),
   remove: operation({

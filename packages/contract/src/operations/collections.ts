@@ -13,7 +13,11 @@ const fieldShape = {
   max: bound.optional(),
   minLength: z.int().min(0).optional(),
   maxLength: z.int().min(0).optional(),
-  pattern: z.string().max(200).optional().describe('A regular expression (ECMA-262) that the whole text matches'),
+  pattern: z
+    .string()
+    .max(200)
+    .optional()
+    .describe('A regular expression (ECMA-262) that the whole text matches, without look-around and back-references'),
   choices: z.array(z.string().min(1).max(100)).min(1).max(200).optional(),
   to: collectionName.optional().describe('With a reference: the collection it leads to, or `users`'),
   onDelete: z.enum(ON_DELETE).optional().describe('With a reference: what becomes of the record when the other is deleted'),
@@ -122,6 +126,7 @@ const importReport = z
     stored: z.int(),
     rejected: z.int(),
     rejects: z.array(z.object({ line: z.int(), reason: z.string(), row: z.string() })).describe('The first hundred'),
+    delimiter: z.string().optional().describe('What was taken to stand between the cells of a CSV file, where it is no comma'),
   })
   .meta({ id: 'ImportReport' });
 export type ImportReport = z.output<typeof importReport>;
@@ -221,7 +226,7 @@ export const collectionOperations = {
     method: 'POST',
     path: `${ONE}/schema/preview`,
     summary: 'What it would take to bring the fields to a JSON Schema',
-    caller: viewer,
+    caller: developer,
     params,
     body: jsonObject,
     reply: z.object({ changes: z.array(preview) }),
@@ -244,7 +249,7 @@ export const collectionOperations = {
     method: 'POST',
     path: `${ONE}/changes/preview`,
     summary: 'How many records fit a change of a field',
-    caller: viewer,
+    caller: developer,
     params,
     body: change,
     reply: preview,

@@ -13,9 +13,9 @@ const subscription = z.strictObject({
       .base64url()
       .refine(
         (text) => text.length === 87 && text.startsWith('B'),
-        'An uncompressed P-256 point of 65 bytes in base64url (87 letters, beginning with B).',
+        'An uncompressed P-256 point of 65 bytes in base64url (87 characters, beginning with B).',
       ),
-    auth: z.base64url().refine((text) => text.length === 22, 'Sixteen bytes in base64url (22 letters).'),
+    auth: z.base64url().refine((text) => text.length === 22, 'Sixteen bytes in base64url (22 characters).'),
   }),
   expirationTime: z.number().nullable().optional(),
 });
@@ -58,7 +58,7 @@ const registration = z.strictObject({
   pushKey: z.string().max(100).optional().describe('The `applicationServerKey` the subscription was made with'),
   pushAddress: z
     .strictObject({
-      token: z.string().trim().min(8, 'The address the push network gave the device: 8 letters or more.').max(1000),
+      token: z.string().trim().min(8, 'The address the push network gave the device: 8 characters or more.').max(1000),
       stage: z.enum(STAGES).optional().describe('trial: the build talks to the network’s trial side'),
     })
     .nullable()
@@ -93,6 +93,10 @@ export const device = z
     createdAt: time,
     updatedAt: time,
     lastSeenAt: time,
+    secret: z
+      .string()
+      .optional()
+      .describe('Once, to the app that registered it: later calls for the device bring it as `Orchard-Device-Secret`'),
   })
   .meta({ id: 'Device' });
 export type Device = z.infer<typeof device>;
@@ -118,6 +122,9 @@ export const deliveryToDevice = z
   })
   .meta({ id: 'DeliveryToDevice' });
 
+/** What an app got when it registered the device: without it, knowing an id opens nothing. */
+export const DEVICE_SECRET = 'Orchard-Device-Secret';
+
 const one = z.object({ id: deviceId });
 const oneTopic = z.object({ id: deviceId, topic: topicName });
 const managed = environmentParams.extend({ device: deviceId });
@@ -129,6 +136,7 @@ export const deviceOperations = {
     path: '/app/v1/devices/{id}',
     summary: 'Register a device or renew its registration; it belongs to the signed-in user, or to nobody',
     caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
+    requestHeaders: [DEVICE_SECRET],
     params: one,
     body: registration,
     alsoStatus: 201,
@@ -141,6 +149,7 @@ export const deviceOperations = {
     path: '/app/v1/devices/{id}',
     summary: 'What the service knows about a device',
     caller: { kind: 'app', user: 'optional', scope: 'devices:read' },
+    requestHeaders: [DEVICE_SECRET],
     params: one,
     reply: device,
     problems: ['not-found', 'access-refused'],
@@ -151,6 +160,7 @@ export const deviceOperations = {
     path: '/app/v1/devices/{id}',
     summary: 'Retire a device: nothing is sent to it any more',
     caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
+    requestHeaders: [DEVICE_SECRET],
     params: one,
     status: 204,
     reply: nothing,
@@ -170,6 +180,7 @@ export const deviceOperations = {
     path: '/app/v1/devices/{id}/reports',
     summary: 'Tell that notifications were received or opened',
     caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
+    requestHeaders: [DEVICE_SECRET],
     params: one,
     body: z.strictObject({ items: z.array(report).min(1).max(200) }),
     reply: z.object({ noted: z.int().describe('How many told something new') }),
@@ -181,6 +192,7 @@ export const deviceOperations = {
     path: '/app/v1/devices/{id}/topics',
     summary: 'Topics a device follows, itself or through its user',
     caller: { kind: 'app', user: 'optional', scope: 'devices:read' },
+    requestHeaders: [DEVICE_SECRET],
     params: one,
     reply: followed,
     problems: ['not-found', 'access-refused'],
@@ -191,6 +203,7 @@ export const deviceOperations = {
     path: '/app/v1/devices/{id}/topics/{topic}',
     summary: 'Let a device follow a topic',
     caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
+    requestHeaders: [DEVICE_SECRET],
     params: oneTopic,
     status: 204,
     reply: nothing,
@@ -202,6 +215,7 @@ export const deviceOperations = {
     path: '/app/v1/devices/{id}/topics/{topic}',
     summary: 'Let a device follow a topic no more',
     caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
+    requestHeaders: [DEVICE_SECRET],
     params: oneTopic,
     status: 204,
     reply: nothing,

@@ -25,7 +25,9 @@ export const gatewayMapping = z
       headers: texts,
       body: json.optional(),
     }),
-    read: z.record(z.string().regex(/^[a-z][A-Za-z0-9]{0,40}$/, 'A small letter, then up to 40 letters or digits.'), pointer).optional(),
+    read: z
+      .record(z.string().regex(/^[a-z][A-Za-z0-9]{0,40}$/, 'A lower-case letter, then up to 40 letters or digits.'), pointer)
+      .optional(),
     answers: z
       .array(z.strictObject({ if: z.string().min(1).max(1000), is: z.enum(ANSWER_MEANINGS) }))
       .min(1)
@@ -86,7 +88,7 @@ const trust = z
   .describe('PEM of the certificate authority to trust instead of the public ones');
 const sender = z
   .string()
-  .regex(/^(\+?\d{3,15}|[A-Za-z][A-Za-z0-9 -]{0,10})$/, 'A number, or a name of up to 11 letters that begins with one.');
+  .regex(/^(\+?\d{3,15}|[A-Za-z][A-Za-z0-9 -]{0,10})$/, 'A number, or a name of up to 11 characters that begins with one.');
 const countries = z.string().regex(/^[A-Z]{2}$/, 'Two capitals of ISO 3166-1.');
 
 /** Settings that are no secret, by kind. */
@@ -97,7 +99,7 @@ const smppSettings = {
   port,
   tls: z.boolean().default(false),
   trust: trust.optional(),
-  systemId: z.string().min(1).max(15, 'At most 15 letters (SMPP 3.4 section 5.2.1).'),
+  systemId: z.string().min(1).max(15, 'At most 15 characters (SMPP 3.4 section 5.2.1).'),
   systemType: z.string().max(12).default(''),
   binds: z.int().min(1).max(10).default(1).describe('Connections held at a time'),
   window: z.int().min(1).max(100).default(10).describe('Messages under way on one connection'),
@@ -143,7 +145,7 @@ export const newGateway = z.discriminatedUnion('kind', [
     kind: z.literal('smpp'),
     ...common,
     settings: z.strictObject(smppSettings),
-    password: z.string().max(8, 'At most 8 letters (SMPP 3.4 section 5.2.2).'),
+    password: z.string().max(8, 'At most 8 characters (SMPP 3.4 section 5.2.2).'),
   }),
   z.strictObject({
     kind: z.literal('http'),

@@ -1,11 +1,19 @@
 import { z } from 'zod';
-import { email, nothing, operation, password } from '../common.js';
+import { email, givenPassword, linkToken, nothing, operation, password, time } from '../common.js';
 import { ROLES } from '../operation.js';
 
-export const member = z.object({ id: z.string(), email: z.string(), name: z.string(), owner: z.boolean() }).meta({ id: 'Member' });
+export const member = z
+  .object({
+    id: z.string(),
+    email: z.string().nullable().describe('Null for other members, except to owners'),
+    name: z.string(),
+    owner: z.boolean(),
+  })
+  .meta({ id: 'Member' });
 export type Member = z.infer<typeof member>;
 
 const anyone = { kind: 'anyone' } as const;
+const oneMember = z.object({ member: z.string().max(64) });
 const signedIn = z.object({
   member,
   csrf: z.string().optional().describe('For a cookie session: send it as `Orchard-Csrf` with every write'),
@@ -38,10 +46,10 @@ export const memberOperations = {
     path: '/manage/v1/session',
     summary: 'Sign in as a member',
     caller: anyone,
-    body: z.strictObject({ email, password: z.string().max(200), as: z.enum(['cookie', 'token']).default('cookie') }),
+    body: z.strictObject({ email, password: givenPassword, as: z.enum(['cookie', 'token']).default('cookie') }),
     status: 201,
     reply: signedIn,
-    problems: ['sign-in-refused'],
+    problems: ['sign-in-refused', 'rate-exceeded'],
   }),
   readSession: operation({
     id: 'memberSessions.read',
@@ -71,11 +79,81 @@ export const memberOperations = {
     reply: member,
     problems: ['already-exists', 'not-found'],
   }),
+  forgotPassword: operation({
+    id: 'members.forgotPassword',
+    method: 'POST',
+    path: '/manage/v1/password-links',
+    summary: "Mail a member a one-time address to set a new password at, through the installation's mail server",
+    caller: anyone,
+    body: z.strictObject({ email }),
+    status: 202,
+    reply: z.object({}),
+    problems: ['gateway-missing', 'rate-exceeded'],
+  }),
+  newPassword: operation({
+    id: 'members.newPassword',
+    method: 'POST',
+    path: '/manage/v1/new-passwords',
+    summary: 'Set a new password with the token of a one-time address; every session of the member ends',
+    caller: anyone,
+    body: z.strictObject({ token: linkToken, password }),
+    status: 204,
+    reply: nothing,
+    problems: ['link-refused', 'invalid-input'],
+  }),
+  changePassword: operation({
+    id: 'members.changePassword',
+    method: 'PUT',
+    path: '/manage/v1/session/password',
+    summary: 'Change your own password; your other sessions end',
+    caller: { kind: 'member', role: 'viewer' },
+    body: z.strictObject({ password: givenPassword, newPassword: password }),
+    status: 204,
+    reply: nothing,
+    problems: ['sign-in-refused', 'rate-exceeded', 'invalid-input'],
+  }),
+  makePasswordLink: operation({
+    id: 'members.makePasswordLink',
+    method: 'POST',
+    path: '/manage/v1/members/{member}/password-links',
+    summary: 'A one-time address at which a member sets a new password, to hand on yourself',
+    caller: { kind: 'member', role: 'owner' },
+    params: oneMember,
+    status: 201,
+    reply: z.object({ address: z.string(), expiresAt: time }),
+    problems: ['not-found'],
+  }),
+  patch: operation({
+    id: 'members.patch',
+    method: 'PATCH',
+    path: '/manage/v1/members/{member}',
+    summary: "Change a member's name, or their role in every environment of an app (null takes it away)",
+    caller: { kind: 'member', role: 'owner' },
+    params: oneMember,
+    body: z.strictObject({
+      name: z.string().trim().min(1).max(100).optional(),
+      app: z.string().max(40).optional(),
+      role: z.enum(ROLES).nullable().optional(),
+    }),
+    reply: member,
+    problems: ['not-found', 'invalid-input'],
+  }),
+  remove: operation({
+    id: 'members.remove',
+    method: 'DELETE',
+    path: '/manage/v1/members/{member}',
+    summary: 'Remove a member: their sessions and streams end at once',
+    caller: { kind: 'member', role: 'owner' },
+    params: oneMember,
+    status: 204,
+    reply: nothing,
+    problems: ['not-found', 'wrong-state'],
+  }),
   list: operation({
     id: 'members.list',
     method: 'GET',
     path: '/manage/v1/members',
-    summary: 'Members',
+    summary: 'Members; to others than owners only those who share an environment, and without their addresses',
     caller: { kind: 'member', role: 'viewer' },
     reply: z.object({ items: z.array(member) }),
   }),

@@ -86,7 +86,7 @@ export const audiencePreview = z
     sms: z
       .object({
         encoding: z.enum(['gsm7', 'ucs2']),
-        forcing: z.array(z.string()).describe('Letters outside the GSM alphabet, which force UCS-2'),
+        forcing: z.array(z.string()).describe('Characters outside the GSM alphabet, which force UCS-2'),
         segments: z.int(),
         messages: z.int(),
         cost: z.number().nullable(),

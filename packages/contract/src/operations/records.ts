@@ -53,6 +53,23 @@ const summary = z
   .object({ groups: z.array(jsonObject), more: z.boolean().describe('Whether there are more groups than were asked for') })
   .meta({ id: 'Summary' });
 
+/** The same questions in a body: for filters that are too long for an address. */
+const anyFilter = z
+  .union([z.string().max(16_000), jsonObject.transform((filter) => JSON.stringify(filter))])
+  .optional()
+  .describe('A condition in CQL2: text, or JSON as an object');
+const asked = {
+  filter: anyFilter,
+  sort: recordList.shape.sort,
+  cursor: recordList.shape.cursor,
+  limit: z.int().min(1).max(1000).default(50),
+  ...parts,
+  count: z.boolean().optional(),
+};
+const listBody = z.strictObject(asked);
+const summaryBody = SUMMARY.extend({ filter: anyFilter, limit: z.int().min(1).max(1000).default(100) });
+const liveBody = z.strictObject({ filter: anyFilter });
+
 const ifVersion = z.int().min(1).optional().describe('Only over this version');
 const batchAction = z.discriminatedUnion('action', [
   z.strictObject({ action: z.literal('create'), record: jsonObject }),
@@ -99,6 +116,8 @@ type Names = {
   liveOne: string;
   history: string;
   restore: string;
+  /** What is asked for with a body stands below this. */
+  queries: string;
 };
 type Callers = { read: Caller; write: Caller; history: Caller; restore: Caller };
 
@@ -234,6 +253,41 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
       reply: liveEvent,
       problems: [...refusals],
     }),
+    query: operation({
+      id: `${group}.query`,
+      method: 'POST',
+      path: path.queries,
+      summary: 'Records the caller may read, asked for with a body',
+      ...reading,
+      params: inCollection,
+      body: listBody,
+      reply: recordPage,
+      problems: [...refusals, 'malformed-filter'],
+    }),
+    querySummary: operation({
+      id: `${group}.querySummary`,
+      method: 'POST',
+      path: `${path.queries}/summary`,
+      summary: 'Counts and measures of groups of records, asked for with a body',
+      ...reading,
+      params: inCollection,
+      body: summaryBody,
+      reply: summary,
+      problems: [...refusals, 'malformed-filter'],
+    }),
+    queryLive: operation({
+      id: `${group}.queryLive`,
+      method: 'POST',
+      path: `${path.queries}/live`,
+      summary: 'What enters, changes in and leaves a filter, asked for with a body',
+      ...reading,
+      params: inCollection,
+      body: liveBody,
+      stream: true,
+      requestHeaders: ['Last-Event-ID'],
+      reply: liveEvent,
+      problems: [...refusals, 'malformed-filter'],
+    }),
     history: operation({
       id: `${group}.history`,
       method: 'GET',
@@ -273,6 +327,7 @@ export const recordOperations = recordCalls(
     liveOne: '/app/v1/live/{collection}/{id}',
     history: '/app/v1/history/{collection}/{id}',
     restore: '/app/v1/history/{collection}/{id}',
+    queries: '/app/v1/queries/{collection}',
   },
   {
     read: reading,
@@ -299,6 +354,7 @@ export const managedRecordOperations = recordCalls(
     liveOne: `${MANAGED}/live/{id}`,
     history: `${MANAGED}/history/{id}`,
     restore: `${MANAGED}/history/{id}`,
+    queries: `${MANAGED}/queries`,
   },
   { read: viewer, write: developer, history: viewer, restore: developer },
   managed,

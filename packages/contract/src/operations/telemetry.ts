@@ -93,6 +93,16 @@ export const telemetryOperations = {
     query: listQuery,
     reply: page(requestSummary),
   }),
+  installationRequest: operation({
+    id: 'requests.readInstallation',
+    method: 'GET',
+    path: '/manage/v1/requests/{request}',
+    summary: 'One request that belongs to no environment, in full',
+    caller: { kind: 'member', role: 'owner' },
+    params: z.object({ request: z.string().max(64) }),
+    reply: requestDetail,
+    problems: ['not-found'],
+  }),
   request: operation({
     id: 'requests.read',
     method: 'GET',

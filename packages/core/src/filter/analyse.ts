@@ -59,7 +59,7 @@ function conditionOf(node: Node, ground: Ground): Condition {
     default:
       if (isComparison.has(op)) return comparisonOf(node, op as Comparison, ground);
       if (SPATIAL.has(op)) return spatialOf(node, ground);
-      if (op in TEMPORAL) return temporalOf(node, ground);
+      if (Object.hasOwn(TEMPORAL, op)) return temporalOf(node, ground);
       if (ARRAYS.has(op)) return arrayOf(node, ground);
       if (/^[sta]_/.test(op))
         throw new FilterError(

@@ -1,5 +1,5 @@
 /** Evaluates a condition in memory, in three-valued logic: true, false, or null for unknown. */
-import type { Json, JsonObject } from '../json.js';
+import { type Json, type JsonObject, own } from '../json.js';
 import type { Place } from '../place.js';
 import { readDate } from '../time.js';
 import type { Condition, Scalar, Term } from './condition.js';
@@ -191,9 +191,9 @@ function fieldReader({ path, kind }: Extract<Term, { is: 'field' }>): Reader {
   const convert = CONVERSIONS[kind];
   const present = (value: Json | undefined): Value =>
     value === null || value === undefined ? null : convert ? convert(value) : (value as Value);
-  if (path.length === 1) return (record) => present(record[name]);
+  if (path.length === 1) return (record) => present(own(record, name));
   const key = path.slice(0, -1).join('.');
-  return (_record, _asking, related) => present(related?.get(key)?.[name]);
+  return (_record, _asking, related) => present(own(related?.get(key) ?? {}, name));
 }
 
 const CONVERSIONS: Partial<Record<Term['kind'], (value: Json) => Value>> = {

@@ -1,8 +1,19 @@
+/** Names longer than this are no misspelling of a known one. */
+const MAX_LENGTH = 100;
+/** Known names that are looked at, at most. */
+const MAX_KNOWN = 2_000;
+
 /** «; did you mean …» for the known name that is fewest edits away, if it is near enough. */
 export function nearest(name: string, known: Iterable<string>): string {
+  if (name.length > MAX_LENGTH) return '';
+  const wanted = name.toLowerCase();
   let best = { name: '', distance: Math.max(2, Math.floor(name.length / 3) + 1) };
+  let seen = 0;
   for (const candidate of known) {
-    const distance = editDistance(name.toLowerCase(), candidate.toLowerCase());
+    if (++seen > MAX_KNOWN) break;
+    // Each letter more or less is an edit of its own.
+    if (Math.abs(candidate.length - name.length) >= best.distance) continue;
+    const distance = editDistance(wanted, candidate.toLowerCase());
     if (distance < best.distance) best = { name: candidate, distance };
   }
   return best.name ? `; did you mean \`${best.name}\`?` : '';

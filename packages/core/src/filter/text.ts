@@ -412,7 +412,7 @@ function checkNesting(tokens: IToken[]): void {
 /** @throws {FilterError} with the position, what was expected and what was found */
 export function parseFilterText(text: string): Node {
   if (text.length > LIMITS.length)
-    throw new FilterError(LIMITS.length, `A filter has at most ${LIMITS.length.toLocaleString('en')} letters`);
+    throw new FilterError(LIMITS.length, `A filter has at most ${LIMITS.length.toLocaleString('en')} characters`);
   const { tokens, errors } = lexer.tokenize(text);
   if (errors.length > 0) throw lexingError(text, errors[0] as ILexingError);
   nameKeywords(tokens);

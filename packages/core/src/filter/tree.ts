@@ -34,7 +34,7 @@ export class FilterError extends Error {
     readonly position: At,
     problem: string,
   ) {
-    super(`${problem} (${typeof position === 'number' ? `at letter ${position + 1} of the filter` : `at ${position} of the filter`})`);
+    super(`${problem} (${typeof position === 'number' ? `at character ${position + 1} of the filter` : `at ${position} of the filter`})`);
     this.name = 'FilterError';
   }
 }

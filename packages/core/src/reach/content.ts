@@ -1,5 +1,5 @@
 /** What a notification says, in its variants, and what of it one device gets. */
-import type { JsonObject } from '../json.js';
+import { type JsonObject, own } from '../json.js';
 import {
   fillTemplate,
   isPlainText,
@@ -74,7 +74,7 @@ export function contentFor(set: ContentSet, platform: string, locale: string, va
   const layers = [
     set,
     variant === 'b' ? set.second?.content : undefined,
-    set.platforms?.[platform],
+    set.platforms && own(set.platforms, platform),
     set.locales ? lookUpLocale(locale, set.locales) : undefined,
   ];
   const chosen: Record<string, unknown> = {};

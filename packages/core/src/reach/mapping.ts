@@ -7,7 +7,7 @@ import { type Condition, type FilterScope, flatScope, type ValueKind } from '../
 import { compileEvaluator, type Evaluator } from '../filter/evaluate.js';
 import { parseFilterText } from '../filter/text.js';
 import { FilterError } from '../filter/tree.js';
-import { isPlainObject, type Json, type JsonObject, mergePatch } from '../json.js';
+import { isPlainObject, type Json, type JsonObject, mergePatch, own } from '../json.js';
 import type { AnswerMeaning } from './answers.js';
 import {
   compileDocument,
@@ -180,7 +180,7 @@ export class CompiledMapping {
     const words: JsonObject = {};
     for (const { name, path, is } of this.#words) {
       const value = valueAt(values, path);
-      const word = value === undefined ? undefined : is[String(value)];
+      const word = value === undefined ? undefined : own(is, String(value));
       if (word !== undefined) words[name] = word;
     }
     return { ...values, words };

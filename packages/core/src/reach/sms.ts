@@ -38,7 +38,7 @@ export type SmsPlan = {
   forcing: string[];
 };
 
-const gsmUnits = (letter: string): number => (CODES.has(letter) ? 1 : letter in EXTENSION ? 2 : 0);
+const gsmUnits = (letter: string): number => (CODES.has(letter) ? 1 : Object.hasOwn(EXTENSION, letter) ? 2 : 0);
 
 /** Splits a text so that no escape pair, and no surrogate pair, is cut. */
 function pack(letters: string[], unitsOf: (letter: string) => number, room: { alone: number; joined: number }): string[] {

@@ -15,7 +15,7 @@ export class TemplateError extends Error {
     message: string,
     readonly at: number,
   ) {
-    super(`${message} (at letter ${at})`);
+    super(`${message} (at character ${at})`);
   }
 }
 

@@ -117,7 +117,7 @@ function writeField(at: number, [name, kind, most = 0]: Field, value: Fields[str
   }
   const text = String(value ?? '');
   // Section 3.1: a C-octet string counts its NULL within its size.
-  if (text.length > most - 1) throw new SmppError(`${name} takes at most ${most - 1} letters.`);
+  if (text.length > most - 1) throw new SmppError(`${name} takes at most ${most - 1} characters.`);
   return writeText(at, text);
 }
 

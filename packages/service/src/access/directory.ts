@@ -48,6 +48,11 @@ export class Directory {
     return holder;
   }
 
+  /** What is known of a key without asking anybody. */
+  remembered(text: string | string[] | undefined): KeyHolder | undefined {
+    return typeof text === 'string' ? this.#holders.get(text) : undefined;
+  }
+
   async #load(hash: string): Promise<KeyHolder> {
     const [row] = await this.database.orm
       .select({ key: keys, client: clients, environment: environments })
@@ -79,6 +84,8 @@ export class Directory {
       mode: row.mode as Environment['mode'],
       database: environmentDatabase(this.database, row.id),
       createdAt: row.createdAt,
+      triggers: row.triggers,
+      widening: Boolean(row.widening),
     };
   }
 

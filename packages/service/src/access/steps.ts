@@ -58,7 +58,20 @@ export async function checkOrigin(call: Call, parts: Parts): Promise<void> {
   );
 }
 
-const bearerOf = (call: Call) => /^Bearer\s+(\S+)$/i.exec(call.headers.authorization ?? '')?.[1];
+/** RFC 6750 section 2.1. @throws {Problem} token-invalid, for another scheme or a token without one */
+function bearerOf(call: Call): string | undefined {
+  const given = call.headers.authorization;
+  if (given === undefined) return undefined;
+  const token = /^Bearer\s+(\S+)$/i.exec(given.trim())?.[1];
+  if (token) return token;
+  const [scheme = '', rest] = given.trim().split(/\s+/);
+  throw new Problem(
+    'token-invalid',
+    rest === undefined
+      ? 'The header Authorization has a value without a scheme. Send `Authorization: Bearer <token>`.'
+      : `The header Authorization has the scheme ${scheme.slice(0, 20)}. Send \`Authorization: Bearer <token>\`.`,
+  );
+}
 
 /** Finds the signed-in user of an app call. */
 export async function identifyUser(call: Call, parts: Parts): Promise<void> {
@@ -122,11 +135,17 @@ export class Rates {
     this.#signIn = new RateLimiterMemory({ points: rates.signInsPerAddress, duration: 60 });
   }
 
-  /** Before anything is looked up. */
-  async limitAddress(call: Call): Promise<void> {
+  /** Before anything is looked up; a refusal counts where a key that was seen before belongs. */
+  async limitAddress(call: Call, parts: Parts): Promise<void> {
     const address = call.request.ip ?? 'unknown';
+    const seen = parts.directory.remembered(call.headers['orchard-key']);
+    if (seen) call.environment = seen.environment;
     await consume(this.#address, address, 'from your address');
-    if (SIGN_INS.has(call.operation.id)) await consume(this.#signIn, address, 'of sign-ins from your address');
+  }
+
+  /** After the key is known, so that a refused sign-in counts where it belongs. */
+  async limitSignIns(call: Call): Promise<void> {
+    if (SIGN_INS.has(call.operation.id)) await consume(this.#signIn, call.request.ip ?? 'unknown', 'of sign-ins from your address');
   }
 
   async limitKey(call: Call): Promise<void> {
@@ -134,7 +153,19 @@ export class Rates {
   }
 }
 
-const SIGN_INS = new Set(['sessions.start', 'users.signUp', 'memberSessions.start', 'setup.create']);
+const SIGN_INS = new Set([
+  'sessions.start',
+  'users.signUp',
+  'users.forgotPassword',
+  'users.newPassword',
+  'users.changePassword',
+  'users.removeMe',
+  'memberSessions.start',
+  'members.forgotPassword',
+  'members.newPassword',
+  'members.changePassword',
+  'setup.create',
+]);
 
 async function consume(limiter: RateLimiterMemory, who: string, what: string): Promise<void> {
   try {

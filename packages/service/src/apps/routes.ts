@@ -18,8 +18,10 @@ export function appRoutes(parts: Parts): Route[] {
     bind(environments.create, async (call) => ({ body: await store.createEnvironment(call.params.app, call.body.name, call.body.mode) })),
     bind(environments.read, async (call) => ({ body: presentEnvironment(environmentOf(call), call.role ?? 'viewer') })),
     bind(environments.patch, async (call) => {
-      await store.changeMode(environmentOf(call), call.body.mode);
-      return { body: presentEnvironment({ ...environmentOf(call), mode: call.body.mode }, call.role ?? 'viewer') };
+      const before = environmentOf(call);
+      await store.changeEnvironment(before, call.body);
+      const { mode = before.mode, widening = before.widening } = call.body;
+      return { body: presentEnvironment({ ...before, mode, widening }, call.role ?? 'viewer') };
     }),
     bind(environments.remove, async (call) => {
       await store.removeEnvironment(environmentOf(call).id);

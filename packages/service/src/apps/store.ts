@@ -4,6 +4,7 @@ import { formatKey } from '@orchard/core';
 import { and, eq, inArray } from 'drizzle-orm';
 import { hashKey, seal, unseal } from '../access/secrets.js';
 import { isDuplicate } from '../database/connection.js';
+import { TRIGGER_FORMAT } from '../collections/tables.js';
 import { environmentDatabase, migrateEnvironment } from '../database/migrate.js';
 import { apps, clients, environments, keys, memberRoles } from '../database/systemTables.js';
 import type { Environment, SignedInMember } from '../http/call.js';
@@ -68,6 +69,8 @@ export class AppStore {
       app,
       name,
       mode,
+      triggers: TRIGGER_FORMAT,
+      widening: true,
       createdAt: new Date(this.parts.now()),
     };
     await migrateEnvironment(this.parts.database, row.id);
@@ -77,14 +80,24 @@ export class AppStore {
       this.parts.now(),
       this.parts.config.requestDays,
     );
-    await this.#orm.insert(environments).values(row);
+    try {
+      await this.#orm.insert(environments).values(row);
+    } catch (error) {
+      await this.parts.database.run(`DROP DATABASE IF EXISTS \`${environmentDatabase(this.parts.database, row.id)}\``);
+      if (isDuplicate(error)) throw new Problem('already-exists', `\`${app}\` has an environment \`${name}\` already.`);
+      throw error;
+    }
     await this.parts.webPush.prepare(row.id);
     this.parts.directory.forget();
     return presentEnvironment(row, 'owner');
   }
 
-  async changeMode(environment: Environment, mode: Environment['mode']): Promise<void> {
-    await this.#orm.update(environments).set({ mode }).where(eq(environments.id, environment.id));
+  async changeEnvironment(
+    { id }: Environment,
+    changes: { mode?: Environment['mode'] | undefined; widening?: boolean | undefined },
+  ): Promise<void> {
+    const set = Object.fromEntries(Object.entries(changes).filter(([, value]) => value !== undefined));
+    if (Object.keys(set).length > 0) await this.#orm.update(environments).set(set).where(eq(environments.id, id));
     this.parts.directory.forget();
   }
 
@@ -208,8 +221,9 @@ export class AppStore {
 }
 
 export function presentEnvironment(
-  row: Pick<Environment, 'app' | 'name' | 'createdAt'> & { mode: string },
+  row: Pick<Environment, 'app' | 'name' | 'createdAt' | 'widening'> & { mode: string },
   role: Role,
 ): EnvironmentDocument {
-  return { app: row.app, name: row.name, mode: row.mode as Environment['mode'], role, createdAt: row.createdAt.toISOString() };
+  const { app, name, mode, widening, createdAt } = row;
+  return { app, name, mode: mode as Environment['mode'], widening: Boolean(widening), role, createdAt: createdAt.toISOString() };
 }

@@ -1,9 +1,11 @@
 /** The open streams of a channel on this instance: one reader for all of them. */
 import type { ChannelMessage } from '@orchard/contract';
-import { isDatabaseAway } from '../database/connection.js';
+import { apart, isDatabaseAway } from '../database/connection.js';
+import { readInPieces } from '../database/pieces.js';
 import type { Environment } from '../http/call.js';
 import { type EventStream, eventText } from '../live/eventStream.js';
 import type { Parts } from '../parts.js';
+import { forApps } from './sender.js';
 import { type ChannelStore, PRESENT_MS } from './store.js';
 
 /** How soon messages published at another instance are seen. */
@@ -29,8 +31,8 @@ export class ChannelHub {
     private readonly channel: string,
     private readonly onEmpty: () => void,
   ) {
-    this.#stopListening = parts.changes.listen(environment.id, () => void this.#read());
-    this.#timer = setInterval(() => void this.#read(), POLL_MS);
+    this.#stopListening = parts.changes.listen(environment.id, () => void apart(() => this.#read()));
+    this.#timer = apart(() => setInterval(() => void this.#read(), POLL_MS));
   }
 
   add(listener: Listener): void {
@@ -72,7 +74,7 @@ export class ChannelHub {
     const ready = [...this.#listeners].filter(({ stream }) => !stream.cutIfStuck() && stream.hasRoom);
     if (ready.length === 0) return;
     const from = Math.min(...ready.map(({ after }) => after));
-    const messages = await this.store.after(this.environment, this.channel, from, MOST_AT_ONCE);
+    const messages = await readInPieces(MOST_AT_ONCE, (most) => this.store.after(this.environment, this.channel, from, most));
     for (const message of messages) {
       const text = messageText(message);
       for (const listener of ready) {
@@ -81,7 +83,8 @@ export class ChannelHub {
         listener.stream.send(text);
       }
     }
-    if (messages.length === MOST_AT_ONCE) this.#again = true;
+    // As many as were asked for, or fewer because they are large: there may be more.
+    if (messages.length > 0) this.#again = true;
   }
 
   async #tellPresence(): Promise<void> {
@@ -104,4 +107,4 @@ export class ChannelHub {
   }
 }
 
-export const messageText = (message: ChannelMessage): string => eventText('message', message.number, JSON.stringify(message));
+export const messageText = (message: ChannelMessage): string => eventText('message', message.number, JSON.stringify(forApps(message)));

@@ -2,6 +2,7 @@
 import { Problem } from '@orchard/contract';
 import {
   type Asking,
+  type Evaluator,
   explainFilter,
   type Explained,
   type JsonObject,
@@ -11,16 +12,19 @@ import {
   type RulePreset,
 } from '@orchard/core';
 import type { Statements } from '../database/connection.js';
-import type { Call } from '../http/call.js';
+import { type Call, environmentOf, explainsRefusals } from '../http/call.js';
 import type { Shapes } from './catalogue.js';
 import { ruleOf, scopeOf, targetOf } from './query.js';
 import { type CollectionShape, presentRow, type RecordRow } from './shape.js';
 
-/** `trusted` callers (members, server keys) stand above access rules, see hidden fields and may name an owner. */
-export type Author = { userId: string | null; roles: readonly string[]; trusted: boolean; by: string };
+/**
+ * Who reads or writes. `trusted` callers (members, server keys) stand above access rules, see hidden fields and may
+ * name an owner. `told` callers learn from a refusal what the rule says, and that a record exists which they may not read.
+ */
+export type Author = { userId: string | null; roles: readonly string[]; trusted: boolean; told: boolean; by: string };
 
 /** The author of a call: `user:<id>`, `key:<client>/<name>`, `member:<e-mail>`. */
-export function authorOf(call: Pick<Call, 'holder' | 'user' | 'member'>): Author {
+export function authorOf(call: Pick<Call, 'holder' | 'user' | 'member' | 'environment'>): Author {
   const server = call.holder?.key.kind === 'server';
   const by = call.member
     ? `member:${call.member.email}`
@@ -29,18 +33,27 @@ export function authorOf(call: Pick<Call, 'holder' | 'user' | 'member'>): Author
       : call.user
         ? `user:${call.user.id}`
         : `client:${call.holder?.client.name ?? ''}`;
-  return { userId: call.user?.id ?? null, roles: call.user?.roles ?? [], trusted: Boolean(call.member) || server, by };
+  const trusted = Boolean(call.member) || server;
+  const told = trusted || explainsRefusals(environmentOf(call));
+  return { userId: call.user?.id ?? null, roles: call.user?.roles ?? [], trusted, told, by };
 }
 
 export const askingOf = (author: Author, now: number): Asking => ({ me: { id: author.userId, roles: author.roles }, now });
 
-/** The records that a rule's references lead to from one record. */
+/** Whose eyes a condition looks through: the team's, for its own rules, or those of the author who handed it in. */
+export type Through = 'team' | { author: Author; now: number };
+
+/**
+ * The records that a condition's references lead to from one record. What a caller may not read looks like none in
+ * the caller's own conditions; the team's rules follow every reference.
+ */
 export async function loadRelated(
   on: Statements,
   shapes: Shapes,
   shape: CollectionShape,
   record: JsonObject,
   paths: readonly string[],
+  through: Through,
 ): Promise<Related> {
   const related = new Map<string, JsonObject | null>();
   for (const path of paths) {
@@ -49,9 +62,37 @@ export async function loadRelated(
     let target: CollectionShape | null = shape;
     for (const step of steps) target = target && targetOf(shapes, target, step, true);
     const id = from?.[steps.at(-1) as string];
-    related.set(path, target && typeof id === 'string' ? await readRecord(on, target, id) : null);
+    const found = target && typeof id === 'string' ? await readRecord(on, target, id) : null;
+    const shown = found && target && (through === 'team' || (await mayRead(on, shapes, target, found, through.author, through.now)));
+    related.set(path, shown ? found : null);
   }
   return related;
+}
+
+/** Whether the read rule of a collection shows the author this record. */
+export async function mayRead(
+  on: Statements,
+  shapes: Shapes,
+  shape: CollectionShape,
+  record: JsonObject,
+  author: Author,
+  now: number,
+): Promise<boolean> {
+  if (author.trusted) return true;
+  const rule = ruleOf(shapes, shape, 'read');
+  if ('broken' in rule) return false;
+  const related = rule.paths.length > 0 ? await loadRelated(on, shapes, shape, record, rule.paths, 'team') : undefined;
+  return holds(rule.evaluate, record, askingOf(author, now), related);
+}
+
+/** Whether a condition is true of a record. Arithmetic out of range is unknown, as in the database. */
+export function holds(evaluate: Evaluator, record: JsonObject, asking: Asking, related?: Related): boolean {
+  try {
+    return evaluate(record, asking, related) === true;
+  } catch (error) {
+    if (error instanceof RangeError) return false;
+    throw error;
+  }
 }
 
 async function readRecord(on: Statements, shape: CollectionShape, id: string): Promise<JsonObject | null> {
@@ -65,23 +106,35 @@ export type RuleSubject = { shapes: Shapes; shape: CollectionShape; action: Reco
 export async function demand(on: Statements, author: Author, now: number, { shapes, shape, action, record }: RuleSubject): Promise<void> {
   if (author.trusted) return;
   const rule = ruleOf(shapes, shape, action);
-  if ('broken' in rule)
-    throw new Problem(
-      'access-refused',
-      `The ${action} rule of \`${shape.name}\`, ${shape.rules[action]}, no longer fits its fields, so nobody passes it: ${rule.broken}.`,
-    );
+  if ('broken' in rule) throw refusal(shape, action, `it no longer fits the fields (${rule.broken}), so nobody passes it`, author);
   const asking = askingOf(author, now);
-  const related = rule.paths.length > 0 ? await loadRelated(on, shapes, shape, record, rule.paths) : undefined;
-  if (rule.evaluate(record, asking, related) === true) return;
+  const related = rule.paths.length > 0 ? await loadRelated(on, shapes, shape, record, rule.paths, 'team') : undefined;
+  if (holds(rule.evaluate, record, asking, related)) return;
   throw refusal(
     shape,
     action,
     why(shape.rules[action], author, () => explainFilter(rule.tree, scopeOf(shapes, shape, true), record, asking, related)),
+    author,
   );
 }
 
-export const refusal = (shape: Pick<CollectionShape, 'name' | 'rules'>, action: RecordAction, reason: string): Problem =>
-  new Problem('access-refused', `The ${action} rule of \`${shape.name}\`, ${shape.rules[action]}, refuses this: ${reason}.`);
+/** A refusal by a rule. Who is not to be told learns which rule it was and what to do; the team finds the rest at the recorded request. */
+export function refusal(
+  shape: Pick<CollectionShape, 'name' | 'rules'>,
+  action: RecordAction,
+  reason: string,
+  author: Pick<Author, 'told' | 'userId'>,
+): Problem {
+  const full = `The ${action} rule of \`${shape.name}\`, ${shape.rules[action]}, refuses this: ${reason}.`;
+  if (author.told) return new Problem('access-refused', full);
+  return new Problem('access-refused', untold(`The ${action} rule of \`${shape.name}\``, author), { teamDetail: full });
+}
+
+/** A refusal that does not say what the rule asks for. @param rule such as «The read rule of `huts`» */
+export const untold = (rule: string, { userId }: Pick<Author, 'userId'>): string =>
+  userId === null
+    ? `${rule} refuses this: nobody is signed in. Sign in, and try again.`
+    : `${rule} refuses this user. The team of the app finds the reason at the request with this id.`;
 
 const why = (text: string, author: Author, explain: () => Explained): string => {
   const preset = presetOf(text);
@@ -114,7 +167,7 @@ export const decidingParts = (explained: Explained): Explained[] =>
  * what is missing and what is hidden look the same.
  */
 export function demandMissing(author: Author, now: number, shapes: Shapes, shape: CollectionShape): void {
-  if (author.trusted) return;
+  if (!author.told || author.trusted) return;
   const rule = ruleOf(shapes, shape, 'read');
   if ('broken' in rule) return;
   const truth = rule.evaluate({ ownerId: author.userId }, askingOf(author, now));
@@ -123,5 +176,6 @@ export function demandMissing(author: Author, now: number, shapes: Shapes, shape
       shape,
       'read',
       why(shape.rules.read, author, () => ({ text: shape.rules.read, result: truth, decided: true })),
+      author,
     );
 }

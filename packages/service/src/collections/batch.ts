@@ -1,10 +1,14 @@
 /** Many actions in one call: all or nothing, or each on its own. */
+import { setImmediate } from 'node:timers/promises';
 import { Problem, type BatchAction, type BatchResult } from '@orchard/contract';
 import type { Statements } from '../database/connection.js';
 import type { Parts } from '../parts.js';
 import type { Place, Records } from './records.js';
 import type { CollectionShape } from './shape.js';
 import { insertRecords, type NewRecord, writeProblem } from './writes.js';
+
+/** After so many actions the event loop is let go on. */
+const BREATHER = 50;
 
 type Prepared = { at: number; shape: CollectionShape; fresh: NewRecord };
 
@@ -26,6 +30,8 @@ export class Batches {
       creations = [];
     };
     for (const [at, action] of actions.entries()) {
+      // Checks alone need no I/O; other calls get their turn between them.
+      if (at % BREATHER === BREATHER - 1) await setImmediate();
       if (action.action !== 'create') await flush();
       try {
         if (action.action === 'create') creations.push({ at, ...(await this.records.prepareCreate(on, place, action.record)) });
@@ -70,12 +76,9 @@ export class Batches {
           author.by,
         ),
       );
-    const done = ({ at, fresh }: Prepared) => {
-      results[at] = { status: 201, id: fresh.id, version: 1 };
-    };
     try {
-      await insert(creations);
-      creations.forEach(done);
+      const versions = await insert(creations);
+      for (const { at, fresh } of creations) results[at] = { status: 201, id: fresh.id, version: versions.get(fresh.id) ?? 1 };
     } catch (error) {
       const [first] = creations as [Prepared];
       const problem = writeProblem(error, shape, first.fresh);

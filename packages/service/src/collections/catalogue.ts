@@ -17,6 +17,7 @@ import {
   OWNER_ONLY,
   type OnDelete,
   grouped,
+  own,
 } from '@orchard/core';
 import { LRUCache } from 'lru-cache';
 import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
@@ -38,6 +39,8 @@ export type Shapes = {
 
 /** How long another instance's changes may go unnoticed; an unknown name is always looked up afresh. */
 const RECHECK_MS = 2_000;
+/** A change of a large table may take its time; others of the environment are told to come back meanwhile. */
+const SCHEMA_LIMITS = { statementS: 600 };
 const known = (type: string | undefined): type is FieldType => (FIELD_TYPES as readonly (string | undefined)[]).includes(type);
 type Definition = { fields?: Record<string, Omit<Field, 'type'>> };
 type SchemaWork<T> = (connection: PoolConnection, before: CollectionShape | null) => Promise<T>;
@@ -152,10 +155,14 @@ export class Catalogue {
   /** Runs one change of a collection's shape at a time, across instances, and forgets what was known. */
   async change<T>(environment: Environment, name: string, work: SchemaWork<T>): Promise<T> {
     try {
-      return await this.database.withLock(`${environment.database}:schema`, async (connection) => {
-        const before = (await this.#read(connection, environment)).get(name) ?? null;
-        return work(connection, before);
-      });
+      return await this.database.withLock(
+        `${environment.database}:schema`,
+        async (connection) => {
+          const before = (await this.#read(connection, environment)).get(name) ?? null;
+          return work(connection, before);
+        },
+        SCHEMA_LIMITS,
+      );
     } finally {
       this.forget(environment);
     }
@@ -328,7 +335,7 @@ function shapeOf(database: string, row: RowDataPacket, columns: RowDataPacket[],
     if (name.startsWith('_x')) dropped.push({ column: name, ...(JSON.parse(comment) as Omit<DroppedField, 'column'>) });
     const [type, to, onDelete] = (comment as string).split(' ');
     if (name.startsWith('_') || !known(type)) continue;
-    const { unique: _, ...rest } = constraints[name] ?? {};
+    const { unique: _, ...rest } = own(constraints, name) ?? {};
     fields.set(name, {
       type,
       ...(type === 'reference' ? { to: to as string, onDelete: onDelete as OnDelete } : {}),

@@ -1,5 +1,5 @@
 /** How each type of field is kept in MariaDB: its column, how a value goes in and comes out, and its image in the feed. */
-import type { Field, FieldType, Fields, Json, JsonObject } from '@orchard/core';
+import { type Field, type FieldType, type Fields, type Json, type JsonObject, own } from '@orchard/core';
 
 /** Ids have the collation of texts, so that they compare with texts, and with the ids of users, as they are. */
 export const ID_TYPE = 'VARCHAR(64) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin';
@@ -116,7 +116,7 @@ export function readImage(id: string, image: string, fields: Fields, withFormer 
     version: version as number,
     ownerId: ownerId ?? null,
   };
-  for (const [name, { type }] of fields) record[name] = presentImage(type, values[name]);
+  for (const [name, { type }] of fields) record[name] = presentImage(type, own(values, name));
   if (withFormer) for (const name in values) if (!fields.has(name)) record[name] = values[name] as Json;
   return record as JsonObject & { id: string; version: number };
 }

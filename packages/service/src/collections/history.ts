@@ -1,6 +1,7 @@
 /** The past of a record, from the change feed: who changed what, when; and earlier versions brought back. */
 import { Problem, type RecordVersion } from '@orchard/contract';
-import type { Json, JsonObject } from '@orchard/core';
+import { type Json, type JsonObject, own } from '@orchard/core';
+import { readInPieces } from '../database/pieces.js';
 import type { Environment } from '../http/call.js';
 import type { FeedRow } from '../live/feed.js';
 import type { Parts } from '../parts.js';
@@ -26,12 +27,13 @@ export class History {
     before?: number,
   ): Promise<{ items: RecordVersion[]; more: boolean }> {
     const { shape } = await this.records.known(environment, collection);
-    const rows = await this.parts.database.rows<FeedRow & { entry: number }>(
-      `SELECT entry, number, action, version, at, \`by\`, \`before\`, \`after\` FROM \`${environment.database}\`._feed WHERE collection = ? AND recordId = ? AND entry < ? ORDER BY entry DESC LIMIT ${MAX_VERSIONS + 1}`,
-      [collection, id, before ?? Number.MAX_SAFE_INTEGER],
-    );
+    // Versions of large records come a few at a time.
+    const { rows, most } = await readInPieces(MAX_VERSIONS, async (most) => ({
+      most,
+      rows: await this.#entries(environment, collection, id, before ?? Number.MAX_SAFE_INTEGER, most + 1),
+    }));
     const image = (text: string | null) => (text === null ? null : readImage(id, text, shape.fields, true));
-    const items = rows.slice(0, MAX_VERSIONS).map(
+    const items = rows.slice(0, most).map(
       (row): RecordVersion => ({
         entry: row.entry,
         version: row.version,
@@ -41,7 +43,14 @@ export class History {
         changes: changesBetween(image(row.before), image(row.after)),
       }),
     );
-    return { items, more: rows.length > MAX_VERSIONS };
+    return { items, more: rows.length > most };
+  }
+
+  #entries(environment: Environment, collection: string, id: string, before: number, limit: number) {
+    return this.parts.database.rows<FeedRow & { entry: number }>(
+      `SELECT entry, number, action, version, at, \`by\`, \`before\`, \`after\` FROM \`${environment.database}\`._feed WHERE collection = ? AND recordId = ? AND entry < ? ORDER BY entry DESC LIMIT ${limit}`,
+      [collection, id, before],
+    );
   }
 
   /** Writes the fields of an earlier version as the next one; a deleted record is created again. */
@@ -64,7 +73,7 @@ export class History {
 /** Fields that differ; of a new or deleted record, those with a value. */
 function changesBetween(before: JsonObject | null, after: JsonObject | null): RecordVersion['changes'] {
   const names = [...new Set([...Object.keys(before ?? {}), ...Object.keys(after ?? {})])].filter((name) => !SYSTEM.has(name));
-  const value = (record: JsonObject | null, name: string): Json => record?.[name] ?? null;
+  const value = (record: JsonObject | null, name: string): Json => own(record ?? {}, name) ?? null;
   return names
     .filter((name) => JSON.stringify(value(before, name)) !== JSON.stringify(value(after, name)))
     .map((name) => ({ field: name, from: value(before, name), to: value(after, name) }));

@@ -5,6 +5,7 @@
 import { Problem } from '@orchard/contract';
 import { type Asking, bindSlots, type JsonObject, nearest, grouped } from '@orchard/core';
 import type { Statements } from '../database/connection.js';
+import { countAnswer, jsonBytes } from '../http/answerBytes.js';
 import type { Author } from './author.js';
 import type { Shapes } from './catalogue.js';
 import { targetOf, visibleSql } from './query.js';
@@ -17,7 +18,8 @@ const MAX_BACKWARD = 50;
 
 /** One step of an include, and the steps after it. */
 export type Step = { name: string; shape: CollectionShape; field: string; backward: boolean; next: Step[] };
-type Ground = { on: Statements; shapes: Shapes; author: Author; asking: Asking };
+/** `read` counts the bytes of all rows so far. */
+type Ground = { on: Statements; shapes: Shapes; author: Author; asking: Asking; read: { bytes: number } };
 
 const invalid = (problem: string, expected: string) =>
   new Problem('invalid-input', problem, { fields: [{ path: 'query.include', problem, expected }] });
@@ -116,7 +118,7 @@ async function attachBackward(ground: Ground, rows: RecordRow[], items: JsonObje
 
 /** The rows of a step that the caller may read. */
 async function select(
-  { on, shapes, author, asking }: Ground,
+  { on, shapes, author, asking, read }: Ground,
   { shape }: Step,
   condition: string,
   values: unknown[],
@@ -125,10 +127,14 @@ async function select(
 ): Promise<RecordRow[]> {
   const rule = author.trusted ? null : visibleSql(shapes, shape, 'r');
   const sql = `SELECT r.*${extra ? `, ${extra}` : ''} FROM ${shape.table} r WHERE ${condition}${rule ? ` AND ${rule.sql}` : ''}`;
-  return on.runRows<RecordRow>(outer ? `SELECT * FROM (${sql}) AS ranked WHERE ${outer}` : sql, [
+  const rows = await on.runRows<RecordRow>(outer ? `SELECT * FROM (${sql}) AS ranked WHERE ${outer}` : sql, [
     ...values,
     ...bindSlots(rule?.slots ?? [], asking),
   ]);
+  // Each of them will stand in the answer at least once.
+  read.bytes += jsonBytes(rows as never, new Map());
+  countAnswer(read.bytes);
+  return rows;
 }
 
 /** A user's row holds more than others may see: only the fields of its shape are shown. */

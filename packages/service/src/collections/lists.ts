@@ -3,9 +3,10 @@ import { Problem } from '@orchard/contract';
 import { bindSlots, type JsonObject, nearest, presetOf, type Slot } from '@orchard/core';
 import { isOutOfRange } from '../database/connection.js';
 import { bindList, type CompiledList, compileList, cutPage, type ListRequest } from '../database/listing.js';
+import { countAnswer, jsonBytes } from '../http/answerBytes.js';
 import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
-import { askingOf, type Author, demand, presetReason, refusal } from './author.js';
+import { askingOf, type Author, presetReason, refusal } from './author.js';
 import type { Shapes } from './catalogue.js';
 import { attachIncluded, readInclude } from './includes.js';
 import { QueryBuilder, ruleOf, scopeOf, visibleSql } from './query.js';
@@ -43,13 +44,7 @@ export class RecordLists {
     const { shapes, shape } = await this.records.known(environment, collection);
     const row = await this.records.row(this.parts.database, shape, id);
     if (!row) return this.records.refuseMissing(author, shapes, shape, id);
-    if (!author.trusted)
-      await demand(this.parts.database, author, this.parts.now(), {
-        shapes,
-        shape,
-        action: 'read',
-        record: presentRow(shape, row, null, true),
-      });
+    await this.records.demand(this.parts.database, author, { shapes, shape, action: 'read', row });
     const only = readFields(shape, request.fields, author.trusted);
     const record = presentRow(shape, row, only, author.trusted);
     if (request.include) await this.#include(shapes, shape, [row], [record], request.include, author);
@@ -114,7 +109,14 @@ export class RecordLists {
     author: Author,
   ): Promise<void> {
     const wanted = readInclude(shapes, shape, include, author.trusted);
-    await attachIncluded({ on: this.parts.database, shapes, author, asking: askingOf(author, this.parts.now()) }, rows, items, wanted);
+    await attachIncluded(
+      { on: this.parts.database, shapes, author, asking: askingOf(author, this.parts.now()), read: { bytes: 0 } },
+      rows,
+      items,
+      wanted,
+    );
+    // A record that many bring along is kept once here, and written as often as it is brought.
+    countAnswer(jsonBytes(items, new Map()));
   }
 }
 
@@ -122,11 +124,11 @@ export class RecordLists {
 export function demandList(shapes: Shapes, shape: CollectionShape, author: Author): void {
   if (author.trusted) return;
   const rule = ruleOf(shapes, shape, 'read');
-  if ('broken' in rule) throw refusal(shape, 'read', `it no longer fits the fields (${rule.broken}), so nobody passes it`);
+  if ('broken' in rule) throw refusal(shape, 'read', `it no longer fits the fields (${rule.broken}), so nobody passes it`, author);
   const preset = presetOf(shape.rules.read);
   const asksForSomebody = author.userId === null && (preset === 'owner' || preset === 'signed-in');
   if (asksForSomebody || (rule.condition.is === 'always' && !rule.condition.value))
-    throw refusal(shape, 'read', presetReason(asksForSomebody ? preset : 'nobody', author));
+    throw refusal(shape, 'read', presetReason(asksForSomebody ? preset : 'nobody', author), author);
 }
 
 function prepareList(

@@ -1,12 +1,12 @@
 /** Live records: events of one record, or of all that a filter lets through. */
 import { Problem } from '@orchard/contract';
-import { type Asking, analyseFilter, compileEvaluator, type Evaluator, type JsonObject, parseFilter, type Related } from '@orchard/core';
+import { type Asking, analyseFilter, compileEvaluator, type Evaluator, type JsonObject, parseFilter } from '@orchard/core';
 import { readingFilter } from '../database/listing.js';
 import type { Environment } from '../http/call.js';
 import { type EventStream, eventText } from '../live/eventStream.js';
 import type { FeedListener, FeedRow } from '../live/feed.js';
 import type { Parts } from '../parts.js';
-import { askingOf, type Author, loadRelated } from './author.js';
+import { askingOf, type Author, holds, loadRelated, mayRead, type Through } from './author.js';
 import { type Shapes, unknownCollection } from './catalogue.js';
 import { readImage } from './columns.js';
 import { demandList } from './lists.js';
@@ -68,7 +68,9 @@ function entryOf(row: FeedRow, shape: CollectionShape): Entry {
   return entry;
 }
 
-type View = { shapes: Shapes; shape: CollectionShape; tests: { evaluate: Evaluator; paths: string[] }[] };
+/** A condition that an image has to pass, and whose it is: the team's read rule, or the caller's filter. */
+type Test = { evaluate: Evaluator; paths: string[]; of: 'team' | 'caller' };
+type View = { shapes: Shapes; shape: CollectionShape; tests: Test[] };
 
 class LiveListener implements FeedListener {
   #view: View | null = null;
@@ -142,22 +144,26 @@ class LiveListener implements FeedListener {
   #text(row: FeedRow, view: View): string | null | Promise<string | null> {
     const entry = entryOf(row, view.shape);
     const [before, after] = [row.before === null ? null : entry.image('before'), row.after === null ? null : entry.image('after')];
-    if (view.tests.every(({ paths }) => paths.length === 0))
-      return this.#event(row, entry, passes(before, view, this.#asking()), passes(after, view, this.#asking()));
+    if (view.tests.every(({ paths }) => paths.length === 0)) {
+      const passes = (image: Image | null) => image !== null && view.tests.every(({ evaluate }) => holds(evaluate, image, this.#asking()));
+      return this.#event(row, entry, passes(before), passes(after));
+    }
     return this.#following(row, entry, before, after, view);
   }
 
   async #following(row: FeedRow, entry: Entry, before: Image | null, after: Image | null, view: View): Promise<string | null> {
-    const related = async (image: Image | null) => {
-      const paths = [...new Set(view.tests.flatMap((test) => test.paths))];
-      return image ? loadRelated(this.parts.database, view.shapes, view.shape, image, paths) : undefined;
-    };
-    return this.#event(
-      row,
-      entry,
-      passes(before, view, this.#asking(), await related(before)),
-      passes(after, view, this.#asking(), await related(after)),
-    );
+    return this.#event(row, entry, await this.#passes(before, view), await this.#passes(after, view));
+  }
+
+  async #passes(image: Image | null, { shapes, shape, tests }: View): Promise<boolean> {
+    if (!image) return false;
+    const now = this.parts.now();
+    for (const { evaluate, paths, of } of tests) {
+      const through: Through = of === 'team' ? 'team' : { author: this.author, now };
+      const related = paths.length > 0 ? await loadRelated(this.parts.database, shapes, shape, image, paths, through) : undefined;
+      if (!holds(evaluate, image, askingOf(this.author, now), related)) return false;
+    }
+    return true;
   }
 
   #asking(): Asking {
@@ -172,35 +178,20 @@ class LiveListener implements FeedListener {
   }
 }
 
-function passes(image: Image | null, { tests }: View, asking: Asking, related?: Related): boolean {
-  if (!image) return false;
-  try {
-    return tests.every(({ evaluate }) => evaluate(image, asking, related) === true);
-  } catch {
-    return false; // Arithmetic out of range: unknown for this record.
-  }
-}
-
-function readTests(shapes: Shapes, shape: CollectionShape, filter: string | undefined, author: Author): View['tests'] {
-  const tests: View['tests'] = [];
+function readTests(shapes: Shapes, shape: CollectionShape, filter: string | undefined, author: Author): Test[] {
+  const tests: Test[] = [];
   if (!author.trusted) {
     const rule = ruleOf(shapes, shape, 'read');
-    if ('broken' in rule) return [{ evaluate: () => false, paths: [] }];
-    tests.push(rule);
+    if ('broken' in rule) return [{ evaluate: () => false, paths: [], of: 'team' }];
+    tests.push({ ...rule, of: 'team' });
   }
-  if (filter?.trim()) {
-    try {
-      tests.push(readTest(shapes, shape, filter, author.trusted));
-    } catch {
-      return [{ evaluate: () => false, paths: [] }]; // A field of the filter is gone.
-    }
-  }
+  if (filter?.trim()) tests.push(readTest(shapes, shape, filter, author.trusted));
   return tests;
 }
 
-function readTest(shapes: Shapes, shape: CollectionShape, filter: string, trusted: boolean): { evaluate: Evaluator; paths: string[] } {
+function readTest(shapes: Shapes, shape: CollectionShape, filter: string, trusted: boolean): Test {
   const condition = analyseFilter(parseFilter(filter), scopeOf(shapes, shape, trusted));
-  return { evaluate: compileEvaluator(condition), paths: referencePaths(condition) };
+  return { evaluate: compileEvaluator(condition), paths: referencePaths(condition), of: 'caller' };
 }
 
 /** Checks what is asked for, before the stream begins. @throws {Problem} collection-unknown, access-refused, malformed-filter */
@@ -265,12 +256,7 @@ async function sendPresent(
   const shape = shapes.collections.get(collection);
   const [row] = shape ? await parts.database.rows<RecordRow>(`SELECT * FROM ${shape.table} WHERE id = ?`, [id]) : [];
   const record = shape && row ? presentRow(shape, row, null, true) : null;
-  let visible = record !== null && shape !== undefined;
-  for (const { evaluate, paths } of visible && shape ? readTests(shapes, shape, undefined, author) : []) {
-    const related =
-      paths.length > 0 ? await loadRelated(parts.database, shapes, shape as CollectionShape, record as JsonObject, paths) : undefined;
-    visible &&= evaluate(record as JsonObject, askingOf(author, parts.now()), related) === true;
-  }
+  const visible = shape && record && (await mayRead(parts.database, shapes, shape, record, author, parts.now()));
   if (!visible || !shape || !record) {
     stream.send(eventText('absent', listener.position, JSON.stringify({ id })));
     return;

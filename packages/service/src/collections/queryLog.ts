@@ -1,6 +1,6 @@
 /** What lists cost, counted by their form and written every few seconds; the adviser on indexes reads it. */
 import { createHash } from 'node:crypto';
-import { formOf, type ListForm, readFilter, grouped } from '@orchard/core';
+import { formOf, type ListForm, maskSecrets, readFilter, grouped } from '@orchard/core';
 import { LRUCache } from 'lru-cache';
 import type { Logger } from 'pino';
 import { type Database, isDatabaseAway } from '../database/connection.js';
@@ -55,7 +55,7 @@ export class QueryLog {
         collection: shape.name,
         form,
         shape: listForm,
-        example: example.slice(0, 2000),
+        example: maskSecrets(example).slice(0, 2000),
         calls: 0,
         totalUs: 0,
         worstUs: 0,

@@ -9,20 +9,36 @@ import {
   type JsonObject,
   mergePatch,
   OWNER_ONLY,
+  own,
+  type RecordAction,
   type RecordCheck,
+  SYSTEM_FIELDS,
   uuidv7,
 } from '@orchard/core';
 import { isUnknownColumn, type Statements } from '../database/connection.js';
 import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
-import { type Author, demand, demandMissing } from './author.js';
+import { type Author, demand, demandMissing, mayRead } from './author.js';
 import { type Shapes, unknownCollection } from './catalogue.js';
+import { tellWidened } from './widening.js';
 import { releaseReferences, incomingReferences } from './references.js';
 import { type CollectionShape, presentRow, type RecordRow, withoutHidden } from './shape.js';
-import { deleteRecord, insertRecord, type NewRecord, newRecord, type StoredRecord, updateRecord } from './writes.js';
+import { visibleSql } from './query.js';
+import { demandSlowPatterns } from './patterns.js';
+import {
+  danglingReference,
+  deleteRecord,
+  idTaken,
+  insertRecord,
+  type NewRecord,
+  newRecord,
+  type StoredRecord,
+  updateRecord,
+} from './writes.js';
 
 /** A version the caller requires: If-Match; `absent` is `If-None-Match: *`. */
 export type Expected = { version?: number; absent?: boolean };
+type RowSubject = { shapes: Shapes; shape: CollectionShape; action: RecordAction; row: RecordRow };
 /** Where a write happens and who does it. */
 export type Place = { environment: Environment; collection: string; author: Author };
 
@@ -45,9 +61,14 @@ export class Records {
 
   /**
    * Runs writes until the collections have the fields they need: what an open environment lacks is made between two
-   * attempts. With `transaction` all of the work commits together.
+   * attempts. With `transaction` all of the work commits together. `told` hears what that changed for others.
    */
-  async attempt<T>(environment: Environment, transaction: boolean, work: (on: Statements) => Promise<T>): Promise<T> {
+  async attempt<T>(
+    environment: Environment,
+    transaction: boolean,
+    work: (on: Statements) => Promise<T>,
+    told: (notice: string) => void = () => undefined,
+  ): Promise<T> {
     for (let round = 0; ; round++) {
       try {
         const result = transaction ? await this.parts.database.transaction(work) : await work(this.parts.database);
@@ -58,8 +79,10 @@ export class Records {
           throw error instanceof NeedsFields
             ? new Problem('unexpected', `The fields of \`${error.collection}\` kept changing while this was stored. Send it again.`)
             : error;
-        if (error instanceof NeedsFields) await this.parts.catalogue.extend(environment, error.collection, error.added, error.widened);
-        else if (isUnknownColumn(error)) {
+        if (error instanceof NeedsFields) {
+          await this.parts.catalogue.extend(environment, error.collection, error.added, error.widened);
+          for (const field of error.widened) await tellWidened(this.parts, environment, error.collection, field, told);
+        } else if (isUnknownColumn(error)) {
           // The table was changed after its shape was read, or by an attempt that broke off.
           if (round > 0) await this.parts.catalogue.repair(environment);
           this.parts.catalogue.forget(environment);
@@ -78,7 +101,7 @@ export class Records {
         'a letter or digit, then up to 63 letters, digits, ., _ or -',
       );
     }
-    return { id, ...this.#ownership(rest, author, null) };
+    return { id, chosen: body.id !== undefined, ...this.#ownership(rest, author, null) };
   }
 
   /** Checks a new record without storing it. */
@@ -95,7 +118,7 @@ export class Records {
     shape: CollectionShape | null,
     fresh: NewRecord,
   ): Promise<{ shape: CollectionShape; fresh: NewRecord }> {
-    const check = this.#check(environment, collection, shape, fresh.values, 'whole', author);
+    const check = await this.#check(environment, collection, shape, fresh.values, 'whole', author);
     const prepared = { ...fresh, values: check.values };
     const ground = shape ?? emptyShape(collection);
     if (!author.trusted)
@@ -105,6 +128,7 @@ export class Records {
         action: 'create',
         record: newRecord(ground, prepared, new Date(this.parts.now())),
       });
+    await this.#demandReferences(on, author, shapes, ground, check.values, null);
     needFields(environment, collection, shape, check);
     return { shape: ground, fresh: prepared };
   }
@@ -130,9 +154,9 @@ export class Records {
       const { shapes, shape } = await this.#shape(environment, collection);
       const row = shape && (await this.row(on, shape, id));
       if (!row || !shape) {
-        if (expected.version !== undefined) throw missing(collection, id);
+        if (expected.version !== undefined) throw missing(collection, id, author);
         try {
-          const fresh = { id, ...this.#ownership(rest, author, null) };
+          const fresh = { id, chosen: true, ...this.#ownership(rest, author, null) };
           const prepared = await this.#prepareNew(on, place, shapes, shape, fresh);
           const record = await insertRecord(on, prepared.shape, prepared.fresh, new Date(this.parts.now()), author.by);
           return { record: this.#shown(prepared.shape, record, author), created: true };
@@ -140,6 +164,14 @@ export class Records {
           if (error instanceof Problem && error.problem === 'already-exists' && !error.extras.fields && !expected.absent) continue;
           throw error;
         }
+      }
+      try {
+        await this.demand(on, author, { shapes, shape, action: 'update', row });
+      } catch (error) {
+        if (!(error instanceof Problem) || error.problem !== 'not-found' || expected.version !== undefined) throw error;
+        // As for an id that is free, except that it cannot be taken.
+        await this.#prepareNew(on, place, shapes, shape, { id, chosen: true, ...this.#ownership(rest, author, null) });
+        throw idTaken(shape, id);
       }
       checkVersion(row, expected, collection);
       const { ownerId, values } = this.#ownership(rest.ownerId === row.ownerId ? without(rest, 'ownerId') : rest, author, row.ownerId);
@@ -157,12 +189,13 @@ export class Records {
     for (let round = 0; round < REREADS; round++) {
       const { shapes, shape } = await this.known(environment, collection);
       const row = await this.row(on, shape, id);
-      if (!row) throw missing(collection, id);
+      if (!row) throw missing(collection, id, author);
+      await this.demand(on, author, { shapes, shape, action: 'update', row });
       checkVersion(row, expected, collection);
       const { values: changes, ownerId } = this.#ownership(patch, author, row.ownerId);
       const before = presentRow(shape, row, null, true);
       const merged = Object.fromEntries(
-        Object.keys(changes).map((name) => [name, mergePatch(before[name] ?? null, changes[name] as Json)]),
+        Object.keys(changes).map((name) => [name, mergePatch(own(before, name) ?? null, changes[name] as Json)]),
       );
       const record = await this.#replace(on, place, shapes, shape, row, ownerId, merged, 'part', {});
       if (record) return record;
@@ -170,7 +203,7 @@ export class Records {
     throw await this.#conflict(on, place, id);
   }
 
-  /** The old record and the new one both have to pass the rule. */
+  /** The new record has to pass the rule, as the old one did. */
   async #replace(
     on: Statements,
     place: Place,
@@ -185,13 +218,15 @@ export class Records {
     const { environment, collection, author } = place;
     const now = this.parts.now();
     const before = presentRow(shape, row, null, true);
-    await demand(on, author, now, { shapes, shape, action: 'update', record: before });
-    const check = this.#check(environment, collection, shape, values, extent, author);
+    const check = await this.#check(environment, collection, shape, values, extent, author);
     const checked = { ...empty, ...check.values };
     await demand(on, author, now, { shapes, shape, action: 'update', record: { ...before, ...checked, ownerId } });
+    await this.#demandReferences(on, author, shapes, shape, checked, before);
     needFields(environment, collection, shape, check);
     const record = await updateRecord(on, shape, row, { ownerId, values: checked }, new Date(now), author.by);
-    return record && this.#shown(shape, record, author);
+    if (!record) return null;
+    const readable = await mayRead(on, shapes, shape, record, author, now);
+    return this.#shown(shape, readable ? record : sentBack(record, values), author);
   }
 
   async remove(on: Statements, place: Place, id: string, expected: Expected): Promise<void> {
@@ -199,13 +234,61 @@ export class Records {
     const { shapes, shape } = await this.known(environment, collection);
     for (let round = 0; round < REREADS; round++) {
       const row = await this.row(on, shape, id);
-      if (!row) throw missing(collection, id);
+      if (!row) throw missing(collection, id, author);
+      await this.demand(on, author, { shapes, shape, action: 'delete', row });
       checkVersion(row, expected, collection);
-      await demand(on, author, this.parts.now(), { shapes, shape, action: 'delete', record: presentRow(shape, row, null, true) });
-      await releaseReferences(on, shapes, collection, id, { now: new Date(this.parts.now()), by: author.by, taken: new Set() });
-      if (await deleteRecord(on, shape, row, author.by)) return;
+      if (await this.#release(on, place, shapes, shape, row)) return;
     }
     throw await this.#conflict(on, place, id);
+  }
+
+  /** Deletes a record and lets go what refers to it; false when somebody else was quicker. */
+  async #release(on: Statements, { collection, author }: Place, shapes: Shapes, shape: CollectionShape, row: RecordRow): Promise<boolean> {
+    try {
+      await releaseReferences(on, shapes, collection, row.id, { now: new Date(this.parts.now()), by: author.by, taken: new Set() });
+      return await deleteRecord(on, shape, row, author.by);
+    } catch (error) {
+      // Which records refer to it is nobody's business who may not read them.
+      if (author.told || !(error instanceof Problem) || error.problem !== 'still-referenced') throw error;
+      throw new Problem('still-referenced', `Other records refer to \`${collection}\` ${row.id}, so it stays.`, {
+        teamDetail: error.detail,
+      });
+    }
+  }
+
+  /** Where refusals tell nothing, a record that may not be read cannot be referred to either; users can, by those who know their id. */
+  async #demandReferences(
+    on: Statements,
+    author: Author,
+    shapes: Shapes,
+    shape: CollectionShape,
+    values: JsonObject,
+    before: JsonObject | null,
+  ): Promise<void> {
+    if (author.told) return;
+    for (const [name, { type, to }] of shape.fields) {
+      const id = type === 'reference' && to !== 'users' && Object.hasOwn(values, name) ? values[name] : null;
+      const target = typeof id === 'string' && id !== before?.[name] ? shapes.collections.get(to as string) : null;
+      if (!target || visibleSql(shapes, target, 'r') === null) continue;
+      const row = await this.row(on, target, id as string);
+      if (row && (await this.#isHidden(on, author, shapes, target, row))) throw danglingReference(shape, name, id as string);
+    }
+  }
+
+  /** Whether a record has to look as if it were not there: where refusals tell nothing, to those who may not read it. */
+  async #isHidden(on: Statements, author: Author, shapes: Shapes, shape: CollectionShape, row: RecordRow): Promise<boolean> {
+    return !author.told && !(await mayRead(on, shapes, shape, presentRow(shape, row, null, true), author, this.parts.now()));
+  }
+
+  /** Whether the rule lets the author do this. @throws {Problem} access-refused, or not-found where even that would tell too much */
+  async demand(on: Statements, author: Author, { shapes, shape, action, row }: RowSubject): Promise<void> {
+    if (author.trusted) return;
+    try {
+      await demand(on, author, this.parts.now(), { shapes, shape, action, record: presentRow(shape, row, null, true) });
+    } catch (error) {
+      if (error instanceof Problem && (await this.#isHidden(on, author, shapes, shape, row))) throw missing(shape.name, row.id, author);
+      throw error;
+    }
   }
 
   /** Whether deleting a record of the collection touches others, and so takes a transaction. */
@@ -232,7 +315,7 @@ export class Records {
   /** Refuses to show a record. @throws {Problem} access-refused, not-found */
   refuseMissing(author: Author, shapes: Shapes, shape: CollectionShape, id: string): never {
     demandMissing(author, this.parts.now(), shapes, shape);
-    throw missing(shape.name, id);
+    throw missing(shape.name, id, author);
   }
 
   #shown(shape: CollectionShape, record: StoredRecord, author: Author): StoredRecord {
@@ -240,7 +323,7 @@ export class Records {
   }
 
   /** Separates the owner from the fields. Only trusted callers may name one; others own what they create. */
-  #ownership(body: JsonObject, author: Author, present: string | null): Omit<NewRecord, 'id'> {
+  #ownership(body: JsonObject, author: Author, present: string | null): Pick<NewRecord, 'ownerId' | 'values'> {
     if (!author.trusted || body.ownerId === undefined) return { ownerId: present ?? (author.trusted ? null : author.userId), values: body };
     const { ownerId, ...values } = body;
     if (ownerId !== null && (typeof ownerId !== 'string' || !/^[0-9a-f-]{36}$/.test(ownerId)))
@@ -249,22 +332,26 @@ export class Records {
   }
 
   /** Checks values against the fields. @throws {Problem} invalid-input, collection-unknown */
-  #check(
+  async #check(
     environment: Environment,
     collection: string,
     shape: CollectionShape | null,
     values: JsonObject,
     extent: 'whole' | 'part',
     author: Author,
-  ): RecordCheck {
+  ): Promise<RecordCheck> {
     if (!shape && environment.mode === 'closed') throw unknownCollection(environment, collection);
     const check = checkFields(collection, shape?.fields ?? new Map<string, Field>(), values, {
       mode: environment.mode,
       extent,
       now: this.parts.now(),
       withHidden: author.trusted,
+      widening: environment.widening,
     });
-    if (check.problems.length === 0) return check;
+    if (check.problems.length === 0) {
+      if (check.slowPatterns.length > 0) await demandSlowPatterns(this.parts, collection, check);
+      return check;
+    }
     throw new Problem('invalid-input', check.problems[0]?.problem ?? '', {
       fields: check.problems.map((problem) => ({ ...problem, path: `body.${problem.path}` })),
     });
@@ -296,6 +383,12 @@ function readSql(shape: CollectionShape): string {
   return sql;
 }
 
+/** Of a record that was changed by somebody who may not read it: what they sent, and what every record has. */
+const sentBack = (record: StoredRecord, sent: JsonObject): StoredRecord =>
+  Object.fromEntries(
+    Object.entries(record).filter(([name]) => (SYSTEM_FIELDS as readonly string[]).includes(name) || Object.hasOwn(sent, name)),
+  ) as StoredRecord;
+
 /** A collection that a first write is about to make. */
 const emptyShape = (name: string): CollectionShape => ({
   name,
@@ -319,7 +412,14 @@ function without(body: JsonObject, name: string): JsonObject {
   return rest;
 }
 
-export const missing = (collection: string, id: string) => new Problem('not-found', `\`${collection}\` has no record \`${id}\`.`);
+/** A record that is not there; where refusals tell nothing, also one that may not be read. */
+export const missing = (collection: string, id: string, { told, userId }: Pick<Author, 'told' | 'userId'>) =>
+  new Problem(
+    'not-found',
+    told
+      ? `\`${collection}\` has no record \`${id}\`.`
+      : `\`${collection}\` has no record \`${id}\` that ${userId === null ? 'callers who are not signed in' : 'this user'} may read.`,
+  );
 const invalid = (path: string, problem: string, expected: string) =>
   new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
 

@@ -49,6 +49,12 @@ function bindReads(parts: Parts, own: Own): Route[] {
     bind(own.summary, async (call) => ({
       body: await summaries.summarise(environmentOf(call), call.params.collection, call.query, authorOf(call)),
     })),
+    bind(own.query, async (call) => ({
+      body: (await lists.list(environmentOf(call), call.params.collection, call.body, authorOf(call))) as never,
+    })),
+    bind(own.querySummary, async (call) => ({
+      body: await summaries.summarise(environmentOf(call), call.params.collection, call.body, authorOf(call)),
+    })),
     bind(own.history, async (call) => ({
       body: await history.versions(environmentOf(call), call.params.collection, call.params.id, call.query.before),
     })),
@@ -65,7 +71,9 @@ function bindWrites(parts: Parts, own: Own): Route[] {
   async function write<Body>(call: Call, transaction: boolean, work: (on: Statements) => Promise<Answer<Body>>): Promise<Answer<Body>> {
     const key = idempotencyKey(call);
     const once = key === null ? work : (on: Statements) => answerOnce(on, call, key, new Date(parts.now()), () => work(on));
-    return records.attempt(environmentOf(call), transaction || key !== null, once);
+    // A header of our own: HTTP's Warning is about caches, and obsolete (RFC 9111 section 5.5).
+    const told = (notice: string) => call.response.appendHeader('Orchard-Notice', notice);
+    return records.attempt(environmentOf(call), transaction || key !== null, once, told);
   }
   return [
     bind(own.create, (call) =>
@@ -102,12 +110,13 @@ function bindLive(parts: Parts, own: Own): Route[] {
     if (!watched.id) await checkLive(parts, environment, collection, author, watched.filter);
     // Only an open environment may still make the collection that a record is waited for in.
     else if (environment.mode === 'closed') await parts.catalogue.get(environment, collection);
-    const events = new EventStream(call.request, call.response, parts.changes, parts.now);
+    const events = new EventStream(call, parts);
     await streamRecords(parts, environment, collection, author, events, watched, lastEvent);
     return 'streaming' as const;
   };
   return [
     bind(own.live, (call) => stream(call, { filter: call.query.filter })),
+    bind(own.queryLive, (call) => stream(call, { filter: call.body.filter })),
     bind(own.liveOne, (call) => stream(call, { id: call.params.id })),
   ];
 }

@@ -1,6 +1,6 @@
 /** Summaries: groups of records by fields or steps of time, with measures of each. */
 import { Problem } from '@orchard/contract';
-import { bindSlots, type Json, type JsonObject, nearest } from '@orchard/core';
+import { bindSlots, type Json, type JsonObject, nearest, own } from '@orchard/core';
 import { bindList, compileList } from '../database/listing.js';
 import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
@@ -110,7 +110,7 @@ function readGroups(shape: CollectionShape, text: string | undefined, withHidden
         read: (value) => presentValue(kind === 'time' ? 'time' : (shape.fields.get(name)?.type ?? 'text'), value),
       };
     }
-    const write = STEPS[step];
+    const write = own(STEPS, step);
     if (!write || (kind !== 'time' && kind !== 'date'))
       throw invalid('query.group', `\`${term}\` is not a step of time.`, 'a date or time field with :hour, :day, :week or :month');
     return { name: term, sql: write(`t.\`${name}\``), slots: [], read: (value) => (value ?? null) as Json };

@@ -28,6 +28,9 @@ export async function createTable(connection: PoolConnection, database: string, 
   await writeTriggers(connection, database, name, fields);
 }
 
+/** Rises when triggers of every collection have to be written anew. */
+export const TRIGGER_FORMAT = 1;
+
 /** Writes the triggers for the fields as they are now. While `@orchard_quiet` is 1, updates leave no entry. */
 export async function writeTriggers(connection: PoolConnection, database: string, name: string, fields: Fields): Promise<void> {
   const feed = (action: string, row: 'NEW' | 'OLD', version: string, at: string, by: string, before: string, after: string) =>
@@ -38,7 +41,11 @@ export async function writeTriggers(connection: PoolConnection, database: string
   const triggers = [
     ['INSERT', feed('create', 'NEW', 'NEW.version', 'NEW.updatedAt', 'NEW._by', 'NULL', fresh)],
     ['UPDATE', `BEGIN IF COALESCE(@orchard_quiet, 0) = 0 THEN ${update}; END IF; END`],
-    ['DELETE', feed('delete', 'OLD', 'OLD.version + 1', 'UTC_TIMESTAMP(3)', "COALESCE(@orchard_by, '')", old, 'NULL')],
+    [
+      'DELETE',
+      `BEGIN ${feed('delete', 'OLD', 'OLD.version + 1', 'UTC_TIMESTAMP(3)', "COALESCE(@orchard_by, '')", old, 'NULL')};
+       INSERT INTO \`${database}\`._endedRecords (collection, recordId, version) VALUES ('${name}', OLD.id, OLD.version + 1) ON DUPLICATE KEY UPDATE version = VALUES(version); END`,
+    ],
   ];
   // A trigger's name has at most 64 letters, like a table's, and lives beside the triggers of all other tables.
   const [[{ number }]] = (await connection.query<RowDataPacket[]>('SELECT CRC32(?) AS number', [name])) as unknown as [

@@ -3,6 +3,7 @@ import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
 import { SchemaChanges } from './schemaChanges.js';
 import { noteSizes } from './sizes.js';
+import { tellSlowPatterns } from './patterns.js';
 
 /** How long the change feed, and with it the history of records, is kept. */
 const FEED_MS = 30 * 86_400_000;
@@ -13,6 +14,7 @@ export async function tendCollections(parts: Parts, environment: Environment): P
   await endFeed(parts, environment);
   await parts.database.change(`DELETE FROM \`${environment.database}\`._answers WHERE at < ?`, [new Date(parts.now() - ANSWERS_MS)]);
   await new SchemaChanges(parts).purge(environment);
+  await tellSlowPatterns(parts, environment);
   await noteSizes(parts, environment);
 }
 

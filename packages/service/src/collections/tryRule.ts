@@ -22,12 +22,12 @@ export async function tryRule(parts: Parts, records: Records, environment: Envir
   const { shapes, shape } = await records.known(environment, collection);
   const user = trial.user ? await new UserStore(parts.database).find(environment, trial.user) : null;
   if (trial.user && !user) throw new Problem('not-found', `There is no user ${trial.user}.`);
-  const author: Author = { userId: trial.user, roles: trial.roles ?? user?.roles ?? [], trusted: false, by: '' };
+  const author: Author = { userId: trial.user, roles: trial.roles ?? user?.roles ?? [], trusted: false, told: true, by: '' };
   const text = trial.rule ?? shape.rules[trial.action];
   const rule = readRule(shapes, shape, text);
   if ('broken' in rule) throw new Problem('malformed-filter', `${rule.broken}.`);
   const record = await subject(parts, records, environment, collection, trial.record, author);
-  const related = rule.paths.length > 0 ? await loadRelated(parts.database, shapes, shape, record, rule.paths) : undefined;
+  const related = rule.paths.length > 0 ? await loadRelated(parts.database, shapes, shape, record, rule.paths, 'team') : undefined;
   const explained = explainFilter(rule.tree, scopeOf(shapes, shape, true), record, askingOf(author, parts.now()), related);
   return { allowed: explained.result === true, rule: text, explained };
 }
@@ -44,7 +44,7 @@ async function subject(
   const { shape } = await records.known(environment, collection);
   if (typeof given === 'string') {
     const row = await records.row(parts.database, shape, given);
-    if (!row) throw missing(collection, given);
+    if (!row) throw missing(collection, given, { told: true, userId: null });
     return presentRow(shape, row, null, true);
   }
   const { id: _, ownerId = author.userId, ...values } = given;

@@ -1,12 +1,24 @@
-/** The connection pool, with the time each call spends in the database. */
+/** The connection pool, with the time each call spends in the database and the bytes it reads from there. */
 import { AsyncLocalStorage } from 'node:async_hooks';
+import type { Duplex } from 'node:stream';
+import { Problem } from '@orchard/contract';
 import { drizzle, type MySql2Database } from 'drizzle-orm/mysql2';
 import mysql, { type Pool, type PoolConnection, type ResultSetHeader, type RowDataPacket } from 'mysql2/promise';
 
 /** What one call has cost in the database so far. */
-export type DatabaseCost = { databaseUs: number; statements: number };
+export type DatabaseCost = {
+  databaseUs: number;
+  statements: number;
+  /** Told how many bytes the answer of a statement has by now, while it comes in; throws to stop it. */
+  read?: (bytes: number) => void;
+  /** Told how many bytes the call's answer has become, while it is put together; throws to stop it. */
+  answer?: (bytes: number) => void;
+};
 /** The call that the running code works for. */
 export const currentCost = new AsyncLocalStorage<DatabaseCost>();
+
+/** Runs work that outlives the call it was begun by, and so is not to be counted as its cost. */
+export const apart = <T>(work: () => T): T => currentCost.run(undefined as unknown as DatabaseCost, work);
 
 /** Where statements go: the pool, or one transaction. */
 export type Statements = {
@@ -20,20 +32,28 @@ export type Statements = {
   runRows<T = RowDataPacket>(sql: string, values?: unknown[]): Promise<T[]>;
 };
 
+/** How long a lock is waited for, and how long its holder may take for one statement (0 is for ever), where that is not as usual. */
+export type LockOptions = { waitS?: number; statementS?: number };
+
 export type Database = Statements & {
   /** Name of the system database; those of environments begin with it. */
   name: string;
   orm: MySql2Database;
   /** Runs `work` as one transaction; again, when MariaDB ends it to undo a deadlock. */
   transaction<T>(work: (statements: Statements) => Promise<T>): Promise<T>;
-  /** One connection of the pool for streaming many rows; to be released by the caller. */
-  connect(): Promise<PoolConnection>;
   /** Holds one connection for the length of `work`. */
   withConnection<T>(work: (connection: PoolConnection) => Promise<T>): Promise<T>;
-  /** Runs `work` under a named lock that holds across instances. */
-  withLock<T>(name: string, work: (connection: PoolConnection) => Promise<T>): Promise<T>;
+  /** Runs `work` under a named lock that holds across instances. @throws {Problem} busy, when it is not to be had */
+  withLock<T>(name: string, work: (connection: PoolConnection) => Promise<T>, options?: LockOptions): Promise<T>;
+  /** A connection of its own that is in another database, for the length of `work`. */
+  inDatabase<T>(name: string, work: (connection: mysql.Connection) => Promise<T>): Promise<T>;
   close(): Promise<void>;
 };
+
+/** What a statement of the pool may take; work that needs more says so. */
+const STATEMENT_S = 30;
+/** How long a lock is waited for. */
+const LOCK_WAIT_S = 10;
 
 async function timed<T>(work: Promise<T>): Promise<T> {
   const cost = currentCost.getStore();
@@ -47,67 +67,150 @@ async function timed<T>(work: Promise<T>): Promise<T> {
   }
 }
 
-const timedQuery =
-  (query: Run): Run =>
-  (sql, values) =>
-    timed(query(sql, values));
+/** mysql2's connection below its promises. */
+type Raw = { stream: Duplex; release(): void } & Record<'execute' | 'query', (sql: unknown, values: unknown, done: Done) => Ended>;
+type Done = (error: Error | null, rows: unknown, fields: unknown) => void;
+type Ended = { once(event: 'end', ended: () => void): unknown };
 
-/** Makes the ORM's own calls on a pool or connection count as well. */
-function timeQueries(client: Pool | PoolConnection): void {
-  const query = client.query.bind(client) as (...args: unknown[]) => Promise<unknown>;
-  client.query = ((...args: unknown[]) => timed(query(...args))) as typeof client.query;
+/** Counts what comes in over one connection for the statement that runs on it, and cuts it off when that is too much. */
+class Meter {
+  #bytes = 0;
+  #read: DatabaseCost['read'];
+  /** Why the running statement was cut off. */
+  #stopped: unknown = null;
+
+  constructor(stream: Duplex) {
+    stream.on('data', (chunk: Buffer) => {
+      if (!this.#read) return;
+      this.#bytes += chunk.length;
+      try {
+        this.#read(this.#bytes);
+      } catch (error) {
+        this.#read = undefined;
+        this.#stopped = error;
+        stream.destroy(error as Error);
+      }
+    });
+  }
+
+  begin(read: DatabaseCost['read']): void {
+    this.#bytes = 0;
+    this.#stopped = null;
+    this.#read = read;
+  }
+
+  /** @returns why the statement was cut off, or null */
+  end(): unknown {
+    this.#read = undefined;
+    return this.#stopped;
+  }
+}
+
+const meters = new WeakMap<object, Meter>();
+function meterOf(raw: Raw): Meter {
+  let meter = meters.get(raw);
+  if (!meter) meters.set(raw, (meter = new Meter(raw.stream)));
+  return meter;
 }
 
 type Run = (sql: string, values: unknown[]) => Promise<unknown>;
+type How = 'execute' | 'query';
 
-/** @param prepared not timed yet @param plain timed already, where the ORM runs on it too */
+/** Runs statements each on a connection of its own out of the pool. */
+function onPool(pool: Pool, how: How): Run {
+  const below = (pool as unknown as { pool: { getConnection(got: (error: Error | null, raw: Raw) => void): void } }).pool;
+  return (sql, values) => {
+    const read = currentCost.getStore()?.read;
+    return new Promise((resolve, reject) => {
+      below.getConnection((error, raw) => {
+        if (error) return reject(error);
+        const meter = meterOf(raw);
+        meter.begin(read);
+        const run = (by: How) =>
+          raw[by](sql, values, (failed, rows, fields) => {
+            // The server is full of statements prepared by others: this one goes as text.
+            if (by === 'execute' && isFullOfStatements(failed)) return void run('query');
+            const stopped = meter.end();
+            raw.release();
+            if (failed) reject(stopped ?? failed);
+            else resolve([rows, fields]);
+          });
+        run(how);
+      });
+    });
+  };
+}
+
+/** Runs statements on one connection, one after another. */
+function onConnection(connection: PoolConnection, how: How): Run {
+  const run = { execute: connection.execute.bind(connection), query: connection.query.bind(connection) } as Record<How, Run>;
+  const meter = meterOf(connection.connection as unknown as Raw);
+  return async (sql, values) => {
+    meter.begin(currentCost.getStore()?.read);
+    try {
+      return await run[how](sql, values);
+    } catch (error) {
+      if (how === 'execute' && isFullOfStatements(error)) return await run.query(sql, values);
+      throw meter.end() ?? error;
+    } finally {
+      meter.end();
+    }
+  };
+}
+
+const isFullOfStatements = (error: unknown) => (error as { code?: string } | null)?.code === 'ER_MAX_PREPARED_STMT_COUNT_REACHED';
+
 function statementsOn(prepared: Run, plain: Run): Statements {
   const first = async (work: Promise<unknown>) => ((await work) as [unknown])[0];
   const execute = (sql: string, values: unknown[] = []) => first(timed(prepared(sql, values)));
-  const query = (sql: string, values: unknown[] = []) => first(plain(sql, values));
+  const query = (sql: string, values: unknown[] = []) => first(timed(plain(sql, values)));
   return { rows: execute, change: execute, run: query, runRows: query } as Statements;
 }
 
 const MAX_ATTEMPTS = 4;
 
 async function inTransaction<T>(connection: PoolConnection, work: (statements: Statements) => Promise<T>): Promise<T> {
-  const query = connection.query.bind(connection) as Run;
-  await query('START TRANSACTION', []);
+  await connection.query('START TRANSACTION');
   try {
-    const result = await work(statementsOn(connection.execute.bind(connection) as Run, query));
-    await query('COMMIT', []);
+    const result = await work(statementsOn(onConnection(connection, 'execute'), onConnection(connection, 'query')));
+    await connection.query('COMMIT');
     return result;
   } catch (error) {
-    await query('ROLLBACK', []).catch(() => connection.destroy());
+    await connection.query('ROLLBACK').catch(() => connection.destroy());
     throw error;
   }
 }
 
-/** Opens a pool to the system database of the address, which must exist. */
-export function openDatabase(url: string, connections = 20): Database {
-  const pool = mysql.createPool({
+/**
+ * Opens a pool to the system database of the address, which must exist.
+ * @param statements how many prepared statements the pool may keep on the server, over all its connections
+ */
+export function openDatabase(url: string, connections = 20, statements = 4_000): Database {
+  const settings = {
     uri: url.replace(/^mariadb:/, 'mysql:'),
-    connectionLimit: connections,
-    maxIdle: connections,
-    idleTimeout: 60_000,
     timezone: 'Z',
     charset: 'utf8mb4_bin',
     connectTimeout: 4000,
-    maxPreparedStatements: 500,
     supportBigNumbers: true,
-    dateStrings: ['DATE'],
+    dateStrings: ['DATE' as const],
     // The caller's stack would be taken with every statement, for the sake of the few that fail; errors tell their statement.
     trace: false,
+  };
+  const pool = mysql.createPool({
+    ...settings,
+    connectionLimit: connections,
+    maxIdle: connections,
+    idleTimeout: 60_000,
+    maxPreparedStatements: Math.max(10, Math.floor(statements / connections)),
   });
-  const pooled = statementsOn(pool.execute.bind(pool) as Run, timedQuery(pool.query.bind(pool) as Run));
-  timeQueries(pool);
-  const seen = new WeakSet<object>();
+  // First on each connection, before whoever waits for it.
+  pool.pool.on('connection', (raw) => raw.query(`SET SESSION max_statement_time = ${STATEMENT_S}`));
+  const pooled = statementsOn(onPool(pool, 'execute'), onPool(pool, 'query'));
+  const plain = onPool(pool, 'query');
+  // What the ORM asks counts as well.
+  pool.query = ((sql: string, values: unknown[]) => timed(plain(sql, values))) as typeof pool.query;
   const withConnection: Database['withConnection'] = async (work) => {
     const connection = await pool.getConnection();
-    if (!seen.has(connection)) {
-      seen.add(connection);
-      timeQueries(connection);
-    }
     try {
       return await work(connection);
     } finally {
@@ -118,7 +221,6 @@ export function openDatabase(url: string, connections = 20): Database {
     name: decodeURIComponent(new URL(url).pathname.slice(1)) || 'orchard',
     orm: drizzle(pool),
     ...pooled,
-    connect: () => pool.getConnection(),
     transaction: async (work) => {
       for (let attempt = 1; ; attempt++) {
         try {
@@ -129,16 +231,36 @@ export function openDatabase(url: string, connections = 20): Database {
       }
     },
     withConnection,
-    withLock: (name, work) =>
+    withLock: (name, work, { statementS, waitS = LOCK_WAIT_S } = {}) =>
       withConnection(async (connection) => {
-        const [rows] = await connection.query<RowDataPacket[]>('SELECT GET_LOCK(?, 30) AS taken', [name]);
-        if (rows[0]?.taken !== 1) throw new Error(`The lock ${name} was not to be had within 30 s.`);
+        const [rows] = await connection.query<RowDataPacket[]>(`SET STATEMENT max_statement_time = 0 FOR SELECT GET_LOCK(?, ?) AS taken`, [
+          name,
+          waitS,
+        ]);
+        if (rows[0]?.taken !== 1)
+          throw new Problem('busy', `Somebody else is changing the same thing, and took longer than ${waitS} s. Nothing was changed.`, {
+            retryAfterS: 5,
+          });
+        const limit = (seconds: number) => connection.query(`SET SESSION max_statement_time = ${seconds}`);
         try {
+          if (statementS !== undefined) await limit(statementS);
           return await work(connection);
         } finally {
-          await connection.query('DO RELEASE_LOCK(?)', [name]);
+          // A connection that cannot be put back as it was ends, and its lock with it.
+          await Promise.all([
+            connection.query('DO RELEASE_LOCK(?)', [name]),
+            ...(statementS === undefined ? [] : [limit(STATEMENT_S)]),
+          ]).catch(() => connection.destroy());
         }
       }),
+    inDatabase: async (name, work) => {
+      const connection = await mysql.createConnection({ ...settings, database: name });
+      try {
+        return await work(connection);
+      } finally {
+        await connection.end().catch(() => connection.destroy());
+      }
+    },
     close: () => pool.end(),
   };
 }
@@ -169,9 +291,11 @@ export function isDatabaseAway(error: unknown): boolean {
   return false;
 }
 
+/** Errors of MariaDB's own that mysql2 has no name for. */
+const NAMELESS: Record<number, string> = { 1969: 'ER_STATEMENT_TIMEOUT', 4025: 'ER_CONSTRAINT_FAILED' };
 const codeOf = (error: unknown): string | undefined => {
-  const { code, cause } = (error ?? {}) as { code?: string; cause?: unknown };
-  return code ?? (cause ? codeOf(cause) : undefined);
+  const { code, errno, cause } = (error ?? {}) as { code?: string; errno?: number; cause?: unknown };
+  return code ?? NAMELESS[errno ?? 0] ?? (cause ? codeOf(cause) : undefined);
 };
 /** Whether MariaDB ended a statement for the sake of another one; it can be run again. */
 export const isDeadlock = (error: unknown) => ['ER_LOCK_DEADLOCK', 'ER_LOCK_WAIT_TIMEOUT', 'ER_CHECKREAD'].includes(codeOf(error) ?? '');
@@ -188,6 +312,14 @@ export const isReferenceError = (error: unknown): 'missing' | 'used' | null =>
 /** Whether a statement names a column that is not there: its table was changed meanwhile. */
 export const isUnknownColumn = (error: unknown): boolean =>
   ['ER_BAD_FIELD_ERROR', 'ER_NO_SUCH_TABLE', 'ER_KEY_COLUMN_DOES_NOT_EXITS'].includes(codeOf(error) ?? '');
+/** Whether MariaDB ended a statement because it took too long. */
+export const isTooSlow = (error: unknown): boolean => codeOf(error) === 'ER_STATEMENT_TIMEOUT';
+/** Whether the database or table of a statement is gone: its environment was deleted meanwhile. */
+export const isGone = (error: unknown): boolean =>
+  ['ER_BAD_DB_ERROR', 'ER_NO_SUCH_TABLE', 'ER_DBACCESS_DENIED_ERROR'].includes(codeOf(error) ?? '');
+/** Whether a value broke a check of its column, such as that of JSON. */
+export const isBrokenCheck = (error: unknown): boolean =>
+  ['ER_CONSTRAINT_FAILED', 'ER_DATA_TOO_LONG', 'ER_TRUNCATED_WRONG_VALUE_FOR_FIELD'].includes(codeOf(error) ?? '');
 /** Whether arithmetic in a statement left the range of its type. */
 export const isOutOfRange = (error: unknown): boolean => codeOf(error) === 'ER_DATA_OUT_OF_RANGE';
 /** MariaDB's own words for an error, wherever it is wrapped. */

@@ -43,7 +43,12 @@ function define(table: typeof mysqlTable) {
       updatedAt: instant('updatedAt').notNull(),
       lastSeenAt: instant('lastSeenAt'),
     },
-    (t) => [uniqueIndex('users_email').on(t.email), index('users_created').on(t.createdAt), index('users_phone').on(t.phone)],
+    (t) => [
+      uniqueIndex('users_email').on(t.email),
+      index('users_created').on(t.createdAt),
+      index('users_updated').on(t.updatedAt),
+      index('users_phone').on(t.phone),
+    ],
   );
 
   /** A session is a family of refresh tokens; only the token of the current generation is good. */
@@ -56,10 +61,41 @@ function define(table: typeof mysqlTable) {
       generation: int('generation').notNull(),
       createdAt: instant('createdAt').notNull(),
       expiresAt: instant('expiresAt').notNull(),
+      /** When the refresh token of this generation was given for the one before. */
+      renewedAt: instant('renewedAt'),
       endedAt: instant('endedAt'),
       endedReason: varchar('endedReason', { length: 40 }),
     },
     (t) => [index('sessions_user').on(t.userId)],
+  );
+
+  /** One-time addresses for users: a password to set anew. Only hashes are kept. */
+  const userLinks = table(
+    '_userLinks',
+    {
+      tokenHash: char('tokenHash', { length: 64 }).primaryKey(),
+      userId: id('userId').notNull(),
+      expiresAt: instant('expiresAt').notNull(),
+    },
+    (t) => [index('userLinks_user').on(t.userId)],
+  );
+
+  /** Failed sign-ins by account and address, and addresses that accounts are used from. */
+  const guesses = table(
+    '_guesses',
+    { who: char('who', { length: 43 }).primaryKey(), failures: int('failures').notNull(), lastAt: instant('lastAt').notNull() },
+    (t) => [index('guesses_at').on(t.lastAt)],
+  );
+
+  /** The last version of each record that was deleted: one that comes back goes on from it. */
+  const endedRecords = table(
+    '_endedRecords',
+    {
+      collection: varchar('collection', { length: 63 }).notNull(),
+      recordId: id('recordId').notNull(),
+      version: int('version').notNull(),
+    },
+    (t) => [primaryKey({ columns: [t.collection, t.recordId] })],
   );
 
   const collections = table('_collections', {
@@ -179,8 +215,10 @@ function define(table: typeof mysqlTable) {
       createdAt: instant('createdAt').notNull(),
       updatedAt: instant('updatedAt').notNull(),
       lastSeenAt: instant('lastSeenAt').notNull(),
+      /** Of the secret that calls for it bring; null until it has one. */
+      secretHash: char('secretHash', { length: 64 }),
     },
-    (t) => [index('devices_user').on(t.userId), index('devices_seen').on(t.lastSeenAt)],
+    (t) => [index('devices_user').on(t.userId), index('devices_seen').on(t.lastSeenAt), index('devices_updated').on(t.updatedAt)],
   );
 
   /** A topic can be followed by anybody, or by those who have its role. */
@@ -402,6 +440,9 @@ function define(table: typeof mysqlTable) {
 
   return {
     users,
+    userLinks,
+    guesses,
+    endedRecords,
     sessions,
     collections,
     feed,
@@ -441,6 +482,9 @@ export function tablesOf(database: string): EnvironmentTables {
 /** The same without a database's name, for drizzle-kit. */
 export const {
   users,
+  userLinks,
+  guesses,
+  endedRecords,
   sessions,
   collections,
   feed,

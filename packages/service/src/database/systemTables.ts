@@ -43,6 +43,10 @@ export const environments = mysqlTable(
       .references(() => apps.name, { onDelete: 'cascade' }),
     name: varchar('name', { length: 40 }).notNull(),
     mode: varchar('mode', { length: 10 }).notNull(),
+    /** The form of the triggers that all of its collections have. */
+    triggers: int('triggers').notNull().default(0),
+    /** While open: whether a number with a fraction makes an integer field one of numbers. */
+    widening: boolean('widening').notNull().default(true),
     createdAt: instant('createdAt').notNull(),
   },
   (table) => [uniqueIndex('environments_name').on(table.app, table.name)],
@@ -119,6 +123,9 @@ export const gateways = mysqlTable(
     expiresAt: instant('expiresAt'),
     checkedAt: instant('checkedAt'),
     check: json('check').$type<JsonObject>(),
+    /** When the network refused its credentials, and in which words; nothing is sent until they are changed or checked well. */
+    refusedAt: instant('refusedAt'),
+    refusal: varchar('refusal', { length: 500 }),
     mappingVersion: int('mappingVersion').notNull().default(0),
     createdAt: instant('createdAt').notNull(),
     updatedAt: instant('updatedAt').notNull(),
@@ -193,9 +200,39 @@ export const jobs = mysqlTable(
     runAt: instant('runAt').notNull(),
     leaseUntil: instant('leaseUntil'),
     leasedBy: varchar('leasedBy', { length: 64 }),
+    /** Failures since it last went well, and the latest of them. */
+    attempts: int('attempts').notNull().default(0),
+    lastError: varchar('lastError', { length: 1000 }),
+    failedAt: instant('failedAt'),
+    /** Since when it is not tried any more. */
+    gaveUpAt: instant('gaveUpAt'),
     createdAt: instant('createdAt').notNull(),
   },
   (table) => [index('jobs_due').on(table.runAt), uniqueIndex('jobs_subject').on(table.environmentId, table.kind, table.subject)],
+);
+
+/** One-time addresses for members: a password to set anew. Only hashes are kept. */
+export const memberLinks = mysqlTable(
+  'memberLinks',
+  {
+    tokenHash: char('tokenHash', { length: 64 }).primaryKey(),
+    memberId: id('memberId')
+      .notNull()
+      .references(() => members.id, { onDelete: 'cascade' }),
+    expiresAt: instant('expiresAt').notNull(),
+  },
+  (table) => [index('memberLinks_member').on(table.memberId)],
+);
+
+/** Failed sign-ins of members by account and address, and addresses they sign in from. */
+export const guesses = mysqlTable(
+  'guesses',
+  {
+    who: char('who', { length: 43 }).primaryKey(),
+    failures: int('failures').notNull(),
+    lastAt: instant('lastAt').notNull(),
+  },
+  (table) => [index('guesses_at').on(table.lastAt)],
 );
 
 /** Small facts about the installation, such as the hash of the one-time setup token. */

@@ -1,4 +1,7 @@
-import { type BodyOf, operations, Problem } from '@orchard/contract';
+import { timingSafeEqual } from 'node:crypto';
+import { type BodyOf, DEVICE_SECRET, operations, Problem } from '@orchard/contract';
+import { formatKey } from '@orchard/core';
+import { hashKey } from '../access/secrets.js';
 import { bind, type Call, type Environment, environmentOf, type Route } from '../http/call.js';
 import type { Parts } from '../parts.js';
 import { ReportStore } from '../notifications/reports.js';
@@ -6,6 +9,7 @@ import { follow } from '../topics/following.js';
 import { TopicStore } from '../topics/store.js';
 import { type DeviceRow, DeviceStore } from './store.js';
 
+type DeviceCall = Pick<Call, 'environment' | 'holder' | 'user' | 'headers'>;
 type Registration = BodyOf<typeof operations.devices.put>;
 
 export function deviceRoutes(parts: Parts): Route[] {
@@ -19,26 +23,45 @@ export function deviceRoutes(parts: Parts): Route[] {
     if (!row) throw new Problem('not-found', `There is no device ${id} in ${environment.app}/${environment.name}.`);
     return row;
   }
-  /** A device of somebody signed in is theirs alone; knowing its id does not open it to others. */
-  function demandOwn(call: Pick<Call, 'holder' | 'user'>, row: DeviceRow): void {
-    if (call.holder?.key.kind === 'server' || !row.userId || row.userId === call.user?.id) return;
-    throw new Problem('access-refused', `The device ${row.id} belongs to a user who is not signed in here.`);
+  /**
+   * Whoever calls for a device brings its secret. One from before secrets is its user's alone, and nobody's when it has
+   * none. Server keys may without. @throws {Problem} access-refused
+   */
+  function demandOwn(call: DeviceCall, row: DeviceRow): void {
+    if (call.holder?.key.kind === 'server') return;
+    const refuse = (problem: string) => {
+      throw new Problem('access-refused', `${problem} An app that has lost the secret registers as a new device.`);
+    };
+    const secret = call.headers[DEVICE_SECRET.toLowerCase()];
+    if (row.secretHash === null) {
+      if (row.userId && row.userId !== call.user?.id) refuse(`The device ${row.id} belongs to a user who is not signed in here.`);
+    } else if (typeof secret !== 'string') refuse(`Calls for the device ${row.id} bring its secret, as \`${DEVICE_SECRET}\`.`);
+    else if (!isSame(hashKey(secret), row.secretHash)) refuse(`The secret is not that of the device ${row.id}.`);
+  }
+  /** A secret for a device that has none, to be answered once. */
+  async function givenSecret(call: DeviceCall, row: DeviceRow): Promise<{ secret?: string }> {
+    if (row.secretHash !== null) return {};
+    const secret = formatKey('device', parts.random(16));
+    // Of two calls at the same moment only one gives it.
+    return (await store.giveSecret(environmentOf(call), row.id, hashKey(secret))) ? { secret } : {};
   }
   async function register(call: Call<typeof own.put>) {
     const environment = environmentOf(call);
     const { id } = call.params;
     if (call.body.subscription) parts.webPush.demandAllowed(call.body.subscription.endpoint);
     const before = await store.find(environment, id);
-    // Whoever holds the installation may register it anew after a sign-out or change of user.
+    // Whoever has its secret may register it anew after a sign-out or change of user.
+    if (before) demandOwn(call, before);
     const row = rowFrom(id, call.body, call, before, new Date(parts.now()));
     if (row.endpoint && (row.endpoint !== before?.endpoint || call.body.pushKey))
       row.pushKey = await parts.webPush.keyIdOf(environment.id, call.body.pushKey);
     await store.save(environment, row);
     parts.changes.wake(environment.id);
-    return { body: await store.present(environment, row), status: before ? 200 : 201 };
+    const body = { ...(await store.present(environment, row)), ...(await givenSecret(call, row)) };
+    return { body, status: before ? 200 : 201 };
   }
   /** The device of a call by an app, if it may be touched by who calls. */
-  async function ownDevice(call: Pick<Call, 'environment' | 'holder' | 'user'> & { params: { id: string } }): Promise<DeviceRow> {
+  async function ownDevice(call: DeviceCall & { params: { id: string } }): Promise<DeviceRow> {
     const row = await deviceNamed(environmentOf(call), call.params.id);
     demandOwn(call, row);
     return row;
@@ -47,7 +70,10 @@ export function deviceRoutes(parts: Parts): Route[] {
 
   return [
     bind(own.put, register),
-    bind(own.read, async (call) => ({ body: await store.present(environmentOf(call), await ownDevice(call)) })),
+    bind(own.read, async (call) => {
+      const row = await ownDevice(call);
+      return { body: { ...(await store.present(environmentOf(call), row)), ...(await givenSecret(call, row)) } };
+    }),
     bind(own.report, async (call) => {
       const row = await ownDevice(call);
       const noted = await reports.note(environmentOf(call), row.id, call.body.items, new Date(parts.now()));
@@ -114,6 +140,8 @@ export function deviceRoutes(parts: Parts): Route[] {
   ];
 }
 
+const isSame = (a: string, b: string) => timingSafeEqual(Buffer.from(a), Buffer.from(b));
+
 function rowFrom(id: string, body: Registration, call: Pick<Call, 'holder' | 'user'>, before: DeviceRow | null, now: Date): DeviceRow {
   return {
     id,
@@ -139,5 +167,6 @@ function rowFrom(id: string, body: Registration, call: Pick<Call, 'holder' | 'us
     createdAt: before?.createdAt ?? now,
     updatedAt: now,
     lastSeenAt: now,
+    secretHash: before?.secretHash ?? null,
   };
 }

@@ -29,7 +29,7 @@ const TIMES = ['retiredAt', 'createdAt', 'updatedAt', 'lastSeenAt'];
 export const DEVICE_COLUMNS: Columns = new Map(plainColumns({ text: TEXTS, time: TIMES }, 'v'));
 
 export function presentDevice(row: DeviceRow, ways: PushWays): Device {
-  const { endpoint, p256dh: _p, auth: _a, pushKey: _k, token: _t, ...rest } = row;
+  const { endpoint, p256dh: _p, auth: _a, pushKey: _k, token: _t, secretHash: _s, ...rest } = row;
   const why = whyNot(row, ways);
   const retired = row.retiredAt ? `Retired: ${(row.retiredReason ?? 'no reason given').replace(/\.$/, '')}.` : null;
   return {
@@ -71,8 +71,17 @@ export class DeviceStore {
   /** Writes a registration; a retired device that registers again is back. */
   async save(environment: Environment, row: DeviceRow): Promise<void> {
     const { devices } = tablesOf(environment.database);
-    const { id: _id, createdAt: _created, ...changing } = row;
+    const { id: _id, createdAt: _created, secretHash: _secret, ...changing } = row;
     await this.parts.database.orm.insert(devices).values(row).onDuplicateKeyUpdate({ set: changing });
+  }
+
+  /** Gives a device its secret; false when it has one. */
+  async giveSecret(environment: Environment, id: string, secretHash: string): Promise<boolean> {
+    const { affectedRows } = await this.parts.database.change(
+      `UPDATE \`${environment.database}\`._devices SET secretHash = ? WHERE id = ? AND secretHash IS NULL`,
+      [secretHash, id],
+    );
+    return affectedRows === 1;
   }
 
   async update(environment: Environment, id: string, changes: Partial<DeviceRow>): Promise<void> {

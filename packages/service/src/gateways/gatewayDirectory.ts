@@ -9,6 +9,7 @@ import type { Database } from '../database/connection.js';
 import { clients } from '../database/systemTables.js';
 import { exchangedTokens, signedTokens } from './bearerTokens.js';
 import type { ServiceAccount } from './credentials.js';
+import { DiscreetSender, isUnnamedPrivate } from './discretion.js';
 import { MailSender, type MailSettings } from './mail.js';
 import { MappedSender } from './mapped.js';
 import type { Sender } from './sender.js';
@@ -43,6 +44,8 @@ export class GatewayDirectory {
     private readonly clock: Clock,
     private readonly webPush: WebPushGateway,
     private readonly eventsOf: EventsOf,
+    /** Private addresses that gateways may speak of, as the settings name them. */
+    private readonly named: readonly string[],
   ) {
     this.store = new GatewayStore(database);
   }
@@ -81,7 +84,8 @@ export class GatewayDirectory {
     const known = this.#opened.get(row.id);
     if (known?.stamp === stamp) return known;
     const mapping = row.mappingVersion ? await this.store.mapping(row.id, row.mappingVersion) : null;
-    const sender = this.make(row, mapping, client);
+    const made = this.make(row, mapping, client);
+    const sender = (await isUnnamedPrivate(row.kind, row.settings as JsonObject, this.named)) ? new DiscreetSender(made) : made;
     // Two calls at the same time must not leave one sender open and forgotten.
     const meanwhile = this.#opened.get(row.id);
     if (meanwhile?.stamp === stamp) {
@@ -164,8 +168,14 @@ export class GatewayDirectory {
   }
 
   /** Opens the links of every SMS centre, so that answers and receipts come in while nothing is sent. */
-  async keepLinks(): Promise<void> {
-    for (const row of await this.store.ofKind('smpp')) await this.#openRow(row);
+  async keepLinks(failed: (gateway: string, error: unknown) => Promise<void>): Promise<void> {
+    for (const row of await this.store.ofKind('smpp')) {
+      try {
+        await this.#openRow(row);
+      } catch (error) {
+        await failed(row.id, error);
+      }
+    }
   }
 
   /** Closes what was opened for a gateway that is gone. */

@@ -109,6 +109,6 @@ function outcomeOf(error: SmtpError): Outcome {
   const said = response?.slice(0, 200) ?? null;
   const reason = smtpWords(error).slice(0, 280);
   if (!responseCode || responseCode < 500) return { kind: 'later', answer: responseCode ?? null, said, reason, afterMs: null };
-  if (code === 'EAUTH') return { kind: 'later', answer: responseCode, said, reason, afterMs: 60_000 };
+  if (code === 'EAUTH') return { kind: 'later', answer: responseCode, said, reason, afterMs: null, credentials: true };
   return { kind: 'refused', answer: responseCode, said, reason };
 }

@@ -139,7 +139,7 @@ export class MappedSender implements Sender {
         };
       case 'credentials-refused':
         // Somebody has to mend the gateway; what waits is not lost meanwhile.
-        return { ...base, kind: 'later', reason: `${words}: it refuses the gateway’s credential.`, afterMs: 60_000 };
+        return { ...base, kind: 'later', reason: `${words}: it refuses the gateway’s credential.`, afterMs: null, credentials: true };
       case 'too-large':
         return { ...base, kind: 'refused', reason: `${words}: the message is too large.` };
       case 'refused':

@@ -27,6 +27,12 @@ export function readinessOf(row: GatewayRow, facts: GatewayFacts, now: number): 
         : `The certificate expired at ${row.expiresAt.toISOString()}. Upload a new one.`,
     );
   }
+  if (row.refusedAt)
+    add(
+      'credential',
+      false,
+      `The network refuses the credential since ${row.refusedAt.toISOString().slice(0, 16).replace('T', ' ')} UTC; messages wait. ${row.refusal ?? ''} Upload a new one.`,
+    );
   if (row.kind !== 'web-push') {
     const check = row.check as GatewayCheck | null;
     const failed = check?.steps.find(({ ok }) => !ok);

@@ -4,6 +4,7 @@ import { CompiledMapping, type GatewayMapping, MappingError, trySample } from '@
 import { AppStore } from '../apps/store.js';
 import { storedJson } from '../database/storedJson.js';
 import { authorOf, bind, type Environment, environmentOf, type Route } from '../http/call.js';
+import { hastenWaiting } from '../notifications/hastening.js';
 import type { Parts } from '../parts.js';
 import { GatewayCounter } from './counts.js';
 import { type ClientFacts, readClientCertificate, readServiceAccount, readSigningKey } from './credentials.js';
@@ -169,6 +170,8 @@ export function gatewayRoutes(parts: Parts): Route[] {
       expiresAt: credential.expiresAt,
       checkedAt: null,
       check: null,
+      refusedAt: null,
+      refusal: null,
       mappingVersion: mapping ? 1 : 0,
       createdAt: now,
       updatedAt: now,
@@ -202,6 +205,8 @@ export function gatewayRoutes(parts: Parts): Route[] {
       checkedAt: null,
       updatedAt: new Date(parts.now()),
     });
+    await parts.refusals.clear(row);
+    await hastenWaiting(parts, environment, name);
     return shown(environment, name);
   }
   async function check(environment: Environment, name: string): Promise<GatewayCheck> {

@@ -36,7 +36,8 @@ export type Outcome = { answer: number | null; said?: string | null; messageId?:
   /** The device is gone for good. */
   | { kind: 'gone'; reason: string }
   | { kind: 'refused'; reason: string }
-  | { kind: 'later'; reason: string; afterMs: number | null }
+  /** `credentials`: it is the gateway's own that are refused, so that every other message would fare the same. */
+  | { kind: 'later'; reason: string; afterMs: number | null; credentials?: true }
 );
 export type CheckStep = { what: string; ok: boolean; text: string };
 

@@ -58,7 +58,9 @@ export class SmppSender implements Sender {
       if (parts.length === 1 && only) return this.#outcome(link, [await link.submit(only)]);
       return await this.#submitAll(link, parts);
     } catch (error) {
-      return { kind: 'later', answer: null, reason: `The SMS centre cannot be used: ${(error as Error).message}.`, afterMs: null };
+      const { message } = error as Error;
+      const refused = /ESME_RINVPASWD|ESME_RINVSYSID/.test(message) ? { credentials: true as const } : {};
+      return { kind: 'later', answer: null, reason: `The SMS centre cannot be used: ${message}.`, afterMs: null, ...refused };
     }
   }
 

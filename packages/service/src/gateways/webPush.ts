@@ -2,6 +2,7 @@
 import { lookup } from 'node:dns';
 import { Problem } from '@orchard/contract';
 import { composeMessage, MAX_MESSAGE_BYTES, readRetryAfter, uuidv7 } from '@orchard/core';
+import { FlightWidth } from '@orchard/core/reach';
 import { encryptMessage, generateSigningKey, type SigningKey, signingKeyFrom, vapidHeader } from '@orchard/core/push';
 import { and, eq } from 'drizzle-orm';
 import ipaddr from 'ipaddr.js';
@@ -14,6 +15,9 @@ import { connectionWords, type OutgoingMessage, type Outcome, type Sender } from
 /** RFC 8292 section 2: at most 24 hours; half of that, so that clocks may differ. */
 const TOKEN_MS = 12 * 3_600_000;
 const ANSWER_WITHIN_MS = 15_000;
+/** Messages in flight, and connections, which carry one each. */
+const LEAST_IN_FLIGHT = 3;
+const MOST_IN_FLIGHT = 128;
 
 /** How long keys are remembered; another instance may have rotated them. */
 const REMEMBER_MS = 5_000;
@@ -43,7 +47,7 @@ export class WebPushGateway {
     const trusted = new Set([...this.#privateOrigins].map((origin) => new URL(origin).hostname));
     this.#agent = new Agent({
       allowH2: true,
-      connections: 64,
+      connections: MOST_IN_FLIGHT,
       pipelining: 1,
       headersTimeout: ANSWER_WITHIN_MS,
       bodyTimeout: ANSWER_WITHIN_MS,
@@ -191,9 +195,18 @@ export class WebPushGateway {
 
   /** The way out of one environment. */
   senderFor(environmentId: string): Sender {
+    const flight = new FlightWidth(LEAST_IN_FLIGHT, MOST_IN_FLIGHT);
     return {
-      atOnce: 128,
-      send: (message) => this.#send(environmentId, message),
+      // An instance sends two sets at a time.
+      get atOnce() {
+        return Math.ceil(flight.width / 2);
+      },
+      send: async (message) => {
+        const started = performance.now();
+        const outcome = await this.#send(environmentId, message);
+        if (outcome.answer !== null) flight.note(performance.now() - started);
+        return outcome;
+      },
       sizeOf: (message) => ({ bytes: this.#compose(message).length, mostBytes: MAX_MESSAGE_BYTES }),
       check: async () => [{ what: 'key', ok: true, text: `Apps subscribe with ${(await this.publicKey(environmentId)).slice(0, 12)}….` }],
       close: () => undefined,

@@ -13,6 +13,7 @@ import {
 import type { TraceContext } from '@orchard/core';
 import type { Request, Response } from 'express';
 import type { DatabaseCost } from '../database/connection.js';
+import type { AnswerBytes } from './answerBytes.js';
 
 export type Environment = {
   id: string;
@@ -22,6 +23,10 @@ export type Environment = {
   /** Name of its database. */
   database: string;
   createdAt: Date;
+  /** The form of its collections' triggers. */
+  triggers: number;
+  /** Whether, while it is open, a number with a fraction makes an integer field one of numbers. */
+  widening: boolean;
 };
 export type KeyHolder = {
   environment: Environment;
@@ -44,6 +49,7 @@ export type Call<O = AnyOperation> = {
   trace: TraceContext;
   parentSpan: string | null;
   cost: DatabaseCost;
+  bytes: AnswerBytes;
   holder: KeyHolder | null;
   user: SignedInUser | null;
   member: SignedInMember | null;
@@ -72,6 +78,13 @@ export function environmentOf(call: Pick<Call, 'environment'>): Environment {
   if (!call.environment) throw new Problem('unexpected', 'The call names no environment.');
   return call.environment;
 }
+
+/**
+ * Whether refusals in an environment say what the rule asks for: `dev` always does, `live` never, and an environment
+ * that a team added does as long as it is open.
+ */
+export const explainsRefusals = ({ name, mode }: Pick<Environment, 'name' | 'mode'>): boolean =>
+  name === 'dev' || (name !== 'live' && mode === 'open');
 
 /** Who did it, in words, for records of authorship. */
 export function authorOf(call: Pick<Call, 'member' | 'holder'>): string {

@@ -1,7 +1,7 @@
 /** Cross-origin calls (the CORS protocol of the Fetch standard) for the app API. */
 import type { Request, Response } from 'express';
 
-const EXPOSED = 'ETag, Link, Location, Orchard-Request, Retry-After, traceparent';
+const EXPOSED = 'ETag, Link, Location, Orchard-Notice, Orchard-Request, Retry-After, traceparent';
 
 /** Lets the calling page read the answer. Whether the call is done at all is decided by the client's list of origins. */
 export function allowReading(request: Request, response: Response): void {
@@ -18,10 +18,10 @@ export function allowReading(request: Request, response: Response): void {
  */
 export function answerPreflight(request: Request, response: Response): void {
   allowReading(request, response);
-  response.setHeader('Access-Control-Allow-Methods', 'GET, POST, PUT, PATCH, DELETE');
+  response.setHeader('Access-Control-Allow-Methods', 'GET, HEAD, POST, PUT, PATCH, DELETE');
   response.setHeader(
     'Access-Control-Allow-Headers',
-    'Orchard-Key, Orchard-Device, Authorization, Content-Type, If-Match, If-None-Match, Idempotency-Key, Last-Event-ID, traceparent, tracestate',
+    'Orchard-Key, Orchard-Device, Orchard-Device-Secret, Authorization, Content-Type, If-Match, If-None-Match, Idempotency-Key, Last-Event-ID, traceparent, tracestate',
   );
   response.setHeader('Access-Control-Max-Age', '600');
   response.status(204).end();

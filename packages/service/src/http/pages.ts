@@ -1,5 +1,5 @@
 /** What the service serves besides the API: the console, the client library, the documents, health. */
-import { createHash, randomBytes } from 'node:crypto';
+import { createHash, randomBytes, timingSafeEqual } from 'node:crypto';
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
@@ -7,7 +7,6 @@ import { allOperations, buildOpenApi, PROBLEMS, type ProblemName } from '@orchar
 import express, { type NextFunction, type Request, type Response, Router } from 'express';
 import helmet from 'helmet';
 import type { Parts } from '../parts.js';
-import type { Metrics } from '../telemetry/metrics.js';
 
 const packages = fileURLToPath(new URL('../../..', import.meta.url));
 const CONSOLE = join(packages, 'console/dist');
@@ -37,7 +36,7 @@ function protect(request: Request, response: Response, next: NextFunction): void
   })(request, response, next);
 }
 
-export function servePages(parts: Parts, metrics: Metrics): Router {
+export function servePages(parts: Parts): Router {
   const router = Router();
   router.get('/healthz', (_request, response) => void response.type('text').send('ok\n'));
   router.get('/readyz', async (_request, response) => {
@@ -51,9 +50,10 @@ export function servePages(parts: Parts, metrics: Metrics): Router {
       .send(ready ? 'ready\n' : 'the database does not answer\n');
   });
   router.get('/metrics', async (request, response) => {
-    // Numbers of all apps together are for the machine's own supervisor, not for passers-by.
-    if (!isLoopback(request.ip)) return void response.status(403).type('text').send('Metrics are answered on loopback only.\n');
-    response.type(metrics.registry.contentType).send(await metrics.registry.metrics());
+    const refused = metricsRefusal(parts, request);
+    if (refused) return void response.status(refused.status).type('text').send(`${refused.text}\n`);
+    await noteStatements(parts);
+    response.type(parts.metrics.registry.contentType).send(await parts.metrics.registry.metrics());
   });
   router.get('/openapi.json', (_request, response) => void response.json(buildOpenApi(allOperations, parts.address())));
   router.get(
@@ -83,6 +83,31 @@ export function servePages(parts: Parts, metrics: Metrics): Router {
   router.use(express.static(CONSOLE, { index: false }));
   router.get('/{*path}', serveConsole);
   return router;
+}
+
+/** Numbers tell apps and environments by name: to who has the token, or where none is set, to this machine alone. */
+function metricsRefusal({ config }: Parts, request: Request): { status: 401 | 403; text: string } | null {
+  if (config.metricsToken === undefined)
+    return isLoopback(request.socket.remoteAddress) && isLoopback(request.ip)
+      ? null
+      : { status: 403, text: 'Metrics are answered on loopback only. Set ORCHARD_METRICS_TOKEN to ask for them from elsewhere.' };
+  const given = createHash('sha256')
+    .update(/^Bearer\s+(\S+)$/i.exec(request.headers.authorization ?? '')?.[1] ?? '')
+    .digest();
+  const wanted = createHash('sha256').update(config.metricsToken).digest();
+  return timingSafeEqual(given, wanted)
+    ? null
+    : { status: 401, text: 'Metrics take `Authorization: Bearer <the token in ORCHARD_METRICS_TOKEN>`.' };
+}
+
+/** How many statements the database server keeps prepared; with the database away the last count stays. */
+async function noteStatements({ database, metrics }: Parts): Promise<void> {
+  const [row] = await database
+    .runRows<{ prepared: number; most: number }>(
+      "SELECT VARIABLE_VALUE AS prepared, @@GLOBAL.max_prepared_stmt_count AS most FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'PREPARED_STMT_COUNT'",
+    )
+    .catch(() => []);
+  if (row) metrics.setStatements(Number(row.prepared), Number(row.most));
 }
 
 function serveConsole(_request: Request, response: Response): void {

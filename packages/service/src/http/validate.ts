@@ -1,7 +1,7 @@
 /** Reads and checks what a call brings: parameters, query and body. */
 import { promisify } from 'node:util';
 import { type AnyOperation, Problem } from '@orchard/contract';
-import { type FieldProblem, type Json, describeValue } from '@orchard/core';
+import { type FieldProblem, type Json, describeValue, jsonFault } from '@orchard/core';
 import express, { type Request, type Response } from 'express';
 import type { z } from 'zod';
 import type { Call } from './call.js';
@@ -38,12 +38,21 @@ export async function readBody(call: Call): Promise<void> {
       `The body came as ${call.headers['content-type'] ?? 'no media type'}. Send \`Content-Type: application/json\`.`,
     );
   }
+  const fault = jsonFault((call.request.body ?? null) as Json);
+  if (fault)
+    throw new Problem('invalid-input', `The body cannot be worked on. ${fault}`, {
+      fields: [{ path: 'body', problem: fault, expected: 'flatter JSON of well-formed Unicode' }],
+    });
 }
 
-function bodyProblem(error: { type?: string; message: string }, limit: number): unknown {
+function bodyProblem(error: { type?: string; status?: number; code?: string; message: string }, limit: number): unknown {
+  // A content coding that does not hold: errors of zlib have a code and no type.
+  if (error.type === undefined && (error.status === 400 || error.code?.startsWith('Z_') || error.code?.startsWith('ERR_')))
+    return new Problem('malformed-json', `The body does not hold what its Content-Encoding says: ${error.message}.`);
   switch (error.type) {
     case 'entity.parse.failed':
-      return new Problem('malformed-json', `The body cannot be read as JSON: ${error.message}.`);
+      // The parser's words go on with a piece of the body, and a password may stand in it.
+      return new Problem('malformed-json', `The body cannot be read as JSON: ${error.message.replace(/(, (\.\.\.)?)?".*$/s, '')}.`);
     case 'entity.too.large':
       return new Problem('body-too-large', `The body is over ${limit / 1_000_000} MB. Send less in one call.`);
     case 'encoding.unsupported':
@@ -53,7 +62,7 @@ function bodyProblem(error: { type?: string; message: string }, limit: number): 
     case 'request.size.invalid':
       return new Problem('malformed-json', 'The body ended before its Content-Length. Send it again.');
     default:
-      return error;
+      return error.status && error.status < 500 ? new Problem('malformed-json', `The body cannot be read: ${error.message}.`) : error;
   }
 }
 
@@ -73,10 +82,16 @@ function summary(operation: AnyOperation, fields: FieldProblem[]): string {
   return `\`${first.path}\` of ${operation.method} ${operation.path}: ${first.problem}${more}`;
 }
 
+/** Told of one request at most; who sends more wrong than this reads no list of it. */
+const MOST_PROBLEMS = 50;
+
 function check(schema: z.ZodType, value: unknown, where: string, fields: FieldProblem[]): unknown {
   const result = schema.safeParse(value);
   if (result.success) return result.data;
-  for (const issue of result.error.issues) fields.push(...describeIssue(issue, where, value));
+  for (const issue of result.error.issues) {
+    if (fields.length >= MOST_PROBLEMS) break;
+    fields.push(...describeIssue(issue, where, value).slice(0, MOST_PROBLEMS - fields.length));
+  }
   return undefined;
 }
 
@@ -84,7 +99,7 @@ function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown): 
   const path = [where, ...issue.path.map(String)].join('.');
   const value = valueAt(whole, issue.path);
   if (issue.code === 'unrecognized_keys') {
-    return issue.keys.map((key) => ({
+    return issue.keys.slice(0, MOST_PROBLEMS).map((key) => ({
       path: `${path}.${key}`,
       problem: `There is no field ${describeValue(key)} here.`,
       expected: 'the request without it',
@@ -94,7 +109,7 @@ function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown): 
   const expected = expectedOf(issue);
   if (value === undefined) return [{ path, problem: 'It is missing.', expected }];
   // A password must not come back, not even a refused one; a key may have been given where a certificate is wanted.
-  const got = /password|token|key|trust/i.test(path) ? '' : `; got ${describeValue(value as Json)}`;
+  const got = /password|token|key|trust|secret|certificate|code/i.test(path) ? '' : `; got ${describeValue(value as Json)}`;
   return [{ path, problem: `Expected ${expected.replace(/\.$/, '')}${got}.`, expected }];
 }
 
@@ -111,7 +126,8 @@ const weight = (issues: z.core.$ZodIssue[]) =>
 
 function valueAt(whole: unknown, path: PropertyKey[]): unknown {
   return path.reduce<unknown>(
-    (at, key) => (at === null || at === undefined ? undefined : (at as Record<PropertyKey, unknown>)[key]),
+    (at, key) =>
+      at === null || at === undefined ? undefined : Object.hasOwn(Object(at), key) ? (at as Record<PropertyKey, unknown>)[key] : undefined,
     whole,
   );
 }

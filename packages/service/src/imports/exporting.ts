@@ -1,11 +1,12 @@
 /** Writes records to a file as they are read, a thousand at a time and never faster than they are taken. */
 import { once } from 'node:events';
 import type { Writable } from 'node:stream';
-import type { Json, JsonObject } from '@orchard/core';
+import { type Json, type JsonObject, own } from '@orchard/core';
 import { stringify } from 'csv-stringify/sync';
 import type { Author } from '../collections/author.js';
-import type { RecordLists } from '../collections/lists.js';
+import type { RecordLists, RecordPage } from '../collections/lists.js';
 import type { CollectionShape } from '../collections/shape.js';
+import { readInPieces } from '../database/pieces.js';
 import type { Environment } from '../http/call.js';
 import type { Format } from './rows.js';
 
@@ -19,7 +20,7 @@ export function exportWriter(format: Format, shape: CollectionShape, names: read
   if (format === 'csv')
     return {
       begin: stringify([names as string[]]),
-      page: (records) => stringify(records.map((record) => names.map((name) => cell(record[name])))),
+      page: (records) => stringify(records.map((record) => names.map((name) => cell(own(record, name))))),
       end: '',
     };
   const place = [...shape.fields].find(([name, { type }]) => type === 'place' && names.includes(name))?.[0];
@@ -55,12 +56,15 @@ export async function exportRecords(
   ];
   const writer = exportWriter(request.format, shape, names);
   const write = async (text: string) => {
-    if (!out.write(text)) await once(out, 'drain');
+    if (!out.write(text) && !out.destroyed) await takenOrGone(out);
   };
   await write(writer.begin);
   let [written, cursor]: [number, string | undefined] = [0, undefined];
   do {
-    const page = await lists.list(environment, shape.name, { filter: request.filter, fields: request.fields, limit: 1000, cursor }, author);
+    const after: string | undefined = cursor;
+    const page: RecordPage = await readInPieces(1000, (limit) =>
+      lists.list(environment, shape.name, { filter: request.filter, fields: request.fields, limit, cursor: after }, author),
+    );
     if (page.items.length > 0)
       await write(
         writer.page(
@@ -75,5 +79,15 @@ export async function exportRecords(
   return written;
 }
 
+/** Waits until a reader has taken what was written, or is not there any more. */
+async function takenOrGone(out: Writable): Promise<void> {
+  const over = new AbortController();
+  try {
+    await Promise.race([once(out, 'drain', { signal: over.signal }), once(out, 'close', { signal: over.signal })]);
+  } finally {
+    over.abort();
+  }
+}
+
 const pick = (record: JsonObject, names: readonly string[]): JsonObject =>
-  Object.fromEntries(names.map((name) => [name, record[name] ?? null]));
+  Object.fromEntries(names.map((name) => [name, own(record, name) ?? null]));

@@ -4,17 +4,19 @@ import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { Problem, type ImportReport } from '@orchard/contract';
-import { checkFields, type Field, type Fields, fieldNameProblem } from '@orchard/core';
+import { checkFields, type Field, type Fields, fieldNameProblem, MAX_FIELDS } from '@orchard/core';
 import type { Author } from '../collections/author.js';
 import { unknownCollection } from '../collections/catalogue.js';
 import type { Records } from '../collections/records.js';
 import type { CollectionShape } from '../collections/shape.js';
+import { tellWidened } from '../collections/widening.js';
+import { demandSlowPatterns } from '../collections/patterns.js';
 import { insertRecords, type NewRecord, writeProblem } from '../collections/writes.js';
 import type { Statements } from '../database/connection.js';
 import type { Environment } from '../http/call.js';
 import type { Parts } from '../parts.js';
 import { type Mapping, RowMapper } from './mapping.js';
-import { type Format, readRows, type Row } from './rows.js';
+import { type Format, type OnHeader, readRows, type Row } from './rows.js';
 
 export type ImportOptions = { format: Format; strict: boolean; check: boolean; mapping: Mapping };
 export type ImportPlace = { environment: Environment; collection: string; author: Author };
@@ -23,6 +25,8 @@ type Reject = ImportReport['rejects'][number];
 export type ImportProgress = { chunk?: (stored: number, rejected: number) => void; reject?: (reject: Reject) => void };
 
 const CHUNK = 1_000;
+/** Most columns of a file: some more than fields, for those that are left out. */
+const MAX_COLUMNS = 2 * MAX_FIELDS;
 const SHOWN_REJECTS = 100;
 type Fitting = { row: Row; fresh: NewRecord };
 const NO_FIELDS: Fields = new Map();
@@ -42,7 +46,7 @@ export class Importer {
     const report = new Report(progress);
     const mapper = new RowMapper(options.format, options.mapping);
     let storing: Promise<void> = Promise.resolve();
-    for await (const rows of this.#chunks(place, body, options.format)) {
+    for await (const rows of this.#chunks(place, body, options.format, report)) {
       const fitting = await this.#fit(place, rows, mapper, report, true);
       await storing;
       storing = fitting.length > 0 ? this.#store(this.parts.database, place, fitting, report).then(() => report.chunk()) : storing;
@@ -61,7 +65,7 @@ export class Importer {
       await pipeline(body, createWriteStream(file, { mode: 0o600 }));
       const looked = new Report(options.check ? progress : {});
       const mapper = new RowMapper(options.format, options.mapping);
-      for await (const rows of this.#chunks(place, createReadStream(file), options.format)) {
+      for await (const rows of this.#chunks(place, createReadStream(file), options.format, looked)) {
         looked.stored += (await this.#fit(place, rows, mapper, looked, !options.check)).length;
         looked.chunk();
       }
@@ -77,7 +81,7 @@ export class Importer {
     const report = await this.parts.database.transaction(async (on) => {
       const own = new Report(progress);
       const mapper = new RowMapper(options.format, options.mapping);
-      for await (const rows of this.#chunks(place, createReadStream(file), options.format)) {
+      for await (const rows of this.#chunks(place, createReadStream(file), options.format, own)) {
         // The fields are there by now; making them would end the transaction.
         await this.#store(on, place, await this.#fit(place, rows, mapper, own, false), own);
         if (own.rejected > 0) throw stopped(own);
@@ -89,10 +93,14 @@ export class Importer {
     return report.whole();
   }
 
-  async *#chunks({ environment, collection }: ImportPlace, body: Readable, format: Format): AsyncGenerator<Row[]> {
+  async *#chunks({ environment, collection }: ImportPlace, body: Readable, format: Format, report: Report): AsyncGenerator<Row[]> {
     const fields = (await this.parts.catalogue.find(environment, collection))?.fields ?? new Map();
     let rows: Row[] = [];
-    for await (const row of readRows(body, format, fields)) {
+    const onHeader: OnHeader = ({ delimiter, columns }) => {
+      report.noteDelimiter(delimiter);
+      demandFewColumns(collection, columns);
+    };
+    for await (const row of readRows(body, format, fields, onHeader)) {
       rows.push(row);
       if (rows.length === CHUNK) {
         yield rows;
@@ -107,16 +115,19 @@ export class Importer {
     const { environment, collection } = place;
     let shape = await this.parts.catalogue.find(environment, collection);
     if (!shape && environment.mode === 'closed') throw unknownCollection(environment, collection);
+    demandFewColumns(collection, Object.keys(rows[0]?.values ?? {}).length);
     if (report.rows === 0) mapper.learn(rows, shape?.fields ?? NO_FIELDS);
     report.rows += rows.length;
     const needed = extend && environment.mode === 'open' ? this.#neededFields(place, rows, mapper, shape?.fields) : null;
+    if (needed) demandFewFields(collection, (shape?.fields.size ?? 0) + needed.added.size);
     if (needed && (!shape || needed.added.size > 0 || needed.widened.length > 0))
       shape = await this.parts.catalogue.extend(environment, collection, needed.added, needed.widened);
+    for (const field of needed?.widened ?? []) await tellWidened(this.parts, environment, collection, field, () => undefined);
     const fitting: Fitting[] = [];
     for (const row of rows) {
       try {
         if (row.problem) report.reject(row, row.problem);
-        else fitting.push({ row, fresh: this.#check(place, row, mapper, shape?.fields ?? NO_FIELDS) });
+        else fitting.push({ row, fresh: await this.#check(place, row, mapper, shape?.fields ?? NO_FIELDS) });
       } catch (error) {
         report.refuse(row, error);
       }
@@ -125,7 +136,7 @@ export class Importer {
   }
 
   #neededFields(
-    { collection }: ImportPlace,
+    { environment, collection }: ImportPlace,
     rows: Row[],
     mapper: RowMapper,
     fields: Fields = NO_FIELDS,
@@ -138,7 +149,13 @@ export class Importer {
       if (row.problem) continue;
       const known = added.size > 0 ? new Map([...fields, ...added]) : fields;
       const { id: _id, ownerId: _owner, ...values } = mapper.bodyOf(row, known);
-      const check = checkFields(collection, known, values, { mode: 'open', extent: 'part', now: 0, withHidden: true });
+      const check = checkFields(collection, known, values, {
+        mode: 'open',
+        extent: 'part',
+        now: 0,
+        withHidden: true,
+        widening: environment.widening,
+      });
       if (check.problems.length > 0) continue;
       if (check.added.size > 0) added = new Map([...added, ...check.added]);
       for (const name of check.widened) {
@@ -149,16 +166,18 @@ export class Importer {
     return { added, widened: [...widened] };
   }
 
-  #check({ environment, collection, author }: ImportPlace, row: Row, mapper: RowMapper, fields: Fields): NewRecord {
+  async #check({ environment, collection, author }: ImportPlace, row: Row, mapper: RowMapper, fields: Fields): Promise<NewRecord> {
     const fresh = this.records.identify(mapper.bodyOf(row, fields), author);
-    const { problems, values } = checkFields(collection, fields, fresh.values, {
+    const check = checkFields(collection, fields, fresh.values, {
       mode: environment.mode,
       extent: 'whole',
       now: this.parts.now(),
       withHidden: true,
+      widening: environment.widening,
     });
-    if (problems[0]) throw new Problem('invalid-input', problems[0].problem, { fields: problems });
-    return { ...fresh, values };
+    if (check.problems[0]) throw new Problem('invalid-input', check.problems[0].problem, { fields: check.problems });
+    await demandSlowPatterns(this.parts, collection, check);
+    return { ...fresh, values: check.values };
   }
 
   async #store(on: Statements, place: ImportPlace, fitting: Fitting[], report: Report): Promise<void> {
@@ -167,6 +186,24 @@ export class Importer {
     await insertApart(on, shape, fitting, new Date(this.parts.now()), place.author.by, report);
   }
 }
+
+/** Columns beyond all that a collection and its places can take are looked at no further. */
+function demandFewColumns(collection: string, columns: number): void {
+  if (columns > MAX_COLUMNS)
+    throw tooWide(`The file has ${columns.toLocaleString('en')} columns; \`${collection}\` takes at most ${MAX_FIELDS} fields.`);
+}
+
+function demandFewFields(collection: string, fields: number): void {
+  if (fields > MAX_FIELDS)
+    throw tooWide(
+      `With the columns of this file \`${collection}\` would have ${fields.toLocaleString('en')} fields; it takes at most ${MAX_FIELDS}.`,
+    );
+}
+
+const tooWide = (problem: string) =>
+  new Problem('invalid-input', `${problem} Nothing was stored.`, {
+    fields: [{ path: 'columns', problem, expected: `a file with fewer columns, or \`columns\` that maps those it does not want to null` }],
+  });
 
 /** As one statement; where a row is refused, by halves, until it is alone. */
 async function insertApart(
@@ -202,8 +239,14 @@ class Report {
   stored = 0;
   rejected = 0;
   readonly #shown: Reject[] = [];
+  #delimiter: string | null = null;
 
   constructor(private readonly progress: ImportProgress) {}
+
+  /** A comma is what everybody expects. */
+  noteDelimiter(delimiter: string): void {
+    if (delimiter !== ',') this.#delimiter = delimiter;
+  }
 
   reject(row: Row, reason: string): void {
     this.rejected++;
@@ -229,7 +272,8 @@ class Report {
   }
 
   whole(): ImportReport {
-    return { stored: this.stored, rejected: this.rejected, rejects: this.#shown.sort((a, b) => a.line - b.line) };
+    const rejects = this.#shown.sort((a, b) => a.line - b.line);
+    return { stored: this.stored, rejected: this.rejected, rejects, ...(this.#delimiter ? { delimiter: this.#delimiter } : {}) };
   }
 }
 

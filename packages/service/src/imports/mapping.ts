@@ -79,7 +79,8 @@ export class RowMapper {
 
   /** The body to store. */
   bodyOf({ values }: Row, fields: Fields): JsonObject {
-    const body: JsonObject = {};
+    // Without a prototype: a column may be called anything.
+    const body: JsonObject = Object.create(null);
     const axes = new Map<string, Partial<Record<'longitude' | 'latitude', Json>>>();
     for (const column in values) {
       const name = this.#fieldOf(column);

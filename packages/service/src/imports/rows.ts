@@ -1,7 +1,7 @@
 /** Reads the rows of a file as they arrive: CSV (RFC 4180), NDJSON, and GeoJSON (RFC 7946). */
 import type { Readable } from 'node:stream';
 import { StringDecoder } from 'node:string_decoder';
-import { type Fields, isPlainObject, type Json, type JsonObject } from '@orchard/core';
+import { countCells, delimiterOf, type Fields, isPlainObject, type Json, jsonFault, type JsonObject } from '@orchard/core';
 import { JSONParser } from '@streamparser/json';
 import { parse as parseCsv } from 'csv-parse';
 
@@ -9,13 +9,16 @@ export type Format = 'csv' | 'ndjson' | 'geojson';
 /** One row: its values, or why there are none. `text` is the row as it came. */
 export type Row = { line: number; values: JsonObject; text: () => string; problem?: string };
 
+/** Told of the header of a CSV file before a row is read; what it throws ends the reading. */
+export type OnHeader = (header: { delimiter: string; columns: number }) => void;
+
 /** Longest line that is read; a longer one is refused, and the rest of it passed over. */
 const MAX_LINE = 2_000_000;
 
-export function readRows(body: Readable, format: Format, fields: Fields): AsyncGenerator<Row> {
+export function readRows(body: Readable, format: Format, fields: Fields, onHeader: OnHeader): AsyncGenerator<Row> {
   switch (format) {
     case 'csv':
-      return csvRows(body);
+      return csvRows(body, onHeader);
     case 'ndjson':
       return ndjsonRows(body);
     case 'geojson':
@@ -51,6 +54,8 @@ function ndjsonRow(text: string, line: number): Row {
   const whole = () => text;
   try {
     const value = JSON.parse(text) as Json;
+    const fault = jsonFault(value);
+    if (fault) return { line, values: {}, text: whole, problem: fault };
     return isPlainObject(value)
       ? { line, values: value, text: whole }
       : { line, values: {}, text: whole, problem: 'The line is not a JSON object.' };
@@ -61,10 +66,35 @@ function ndjsonRow(text: string, line: number): Row {
 
 type CsvRecord = { record: Record<string, string>; info: { lines: number; error?: Error } };
 
-async function* csvRows(body: Readable): AsyncGenerator<Row> {
+/** The first line of a file, put back for whoever reads it all. */
+async function peekLine(body: Readable): Promise<string> {
+  const chunks: Buffer[] = [];
+  for (let line = ''; !line.includes('\n') && line.length < MAX_LINE; line = Buffer.concat(chunks).toString()) {
+    const chunk = body.read() as Buffer | null;
+    if (chunk) chunks.push(chunk);
+    else if (body.readableEnded || body.destroyed) break;
+    else
+      await new Promise<void>((resolve) => {
+        const go = () => {
+          for (const event of ['readable', 'end', 'close', 'error']) body.off(event, go);
+          resolve();
+        };
+        for (const event of ['readable', 'end', 'close', 'error']) body.once(event, go);
+      });
+  }
+  const whole = Buffer.concat(chunks);
+  if (whole.length > 0) body.unshift(whole);
+  return whole.toString().split('\n', 1)[0] ?? '';
+}
+
+async function* csvRows(body: Readable, onHeader: OnHeader): AsyncGenerator<Row> {
   let width = 0;
+  const header = await peekLine(body);
+  const delimiter = delimiterOf(header);
+  onHeader({ delimiter, columns: countCells(header, delimiter) });
   const parser = body.pipe(
     parseCsv({
+      delimiter,
       bom: true,
       info: true,
       columns: (header: string[]) => {
@@ -130,6 +160,8 @@ async function* geojsonRows(body: Readable, fields: Fields): AsyncGenerator<Row>
 /** A feature's number takes the place of a line. */
 function featureRow(feature: Json, line: number, place: string): Row {
   const text = () => JSON.stringify(feature);
+  const fault = jsonFault(feature);
+  if (fault) return { line, values: {}, text: () => '', problem: fault };
   if (!isPlainObject(feature) || feature.type !== 'Feature') return { line, values: {}, text, problem: 'It is not a GeoJSON Feature.' };
   const { id, properties, geometry } = feature;
   const values: JsonObject = { ...(isPlainObject(properties) ? properties : {}) };

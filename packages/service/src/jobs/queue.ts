@@ -1,12 +1,13 @@
 /**
  * Work that outlives a call: rows in the system database, taken with SKIP LOCKED. A job has a lease while it is
- * worked on; when its instance dies, the lease runs out and another takes it.
+ * worked on; when its instance dies, the lease runs out and another takes it. One that fails is tried again, later
+ * each time, and given up in the end: it stays, with its last error, until somebody retries or drops it.
  */
 import type { RowDataPacket } from 'mysql2/promise';
 import type { Logger } from 'pino';
-import { type Database, isDatabaseAway } from '../database/connection.js';
+import { apart, type Database, isDatabaseAway } from '../database/connection.js';
 
-export type Job = { id: string; kind: string; environmentId: string; subject: string; runAt: Date };
+export type Job = { id: string; kind: string; environmentId: string; subject: string; runAt: Date; attempts: number };
 /** Works on a job. @returns null when it is done, a step to take once its row is gone, or when to run it again */
 export type Worker = (job: Job, lease: Lease) => Promise<Date | null | (() => Promise<void>)>;
 export type Lease = {
@@ -15,17 +16,22 @@ export type Lease = {
   /** True when the service is stopping: come to an end soon. */
   stopping: () => boolean;
 };
+/** Told of a job that is not tried any more. */
+export type GivenUp = (job: Job, error: string) => Promise<unknown>;
 
 const LEASE_MS = 30_000;
 const POLL_MS = 500;
 const AT_ONCE = 4;
-const AFTER_FAILURE_MS = 3_000;
+/** Most failures in a row; with the waits between them that is about an hour. */
+export const MOST_ATTEMPTS = 12;
+const FIRST_WAIT_MS = 3_000;
+const LONGEST_WAIT_MS = 600_000;
 
 export class JobQueue {
-  readonly #workers = new Map<string, Worker>();
-  readonly #limits = new Map<string, number>();
+  readonly #workers = new Map<string, { work: Worker; atOnce: number }>();
   readonly #running = new Set<Promise<void>>();
   readonly #busy = new Map<string, number>();
+  #givenUp: GivenUp = async () => undefined;
   #timer: NodeJS.Timeout | null = null;
   #stopping = false;
   #looking = false;
@@ -39,9 +45,12 @@ export class JobQueue {
   ) {}
 
   /** @param atOnce how many of the kind this instance works on at a time; the rest is for others */
-  on(kind: string, worker: Worker, atOnce = AT_ONCE): void {
-    this.#workers.set(kind, worker);
-    this.#limits.set(kind, atOnce);
+  on(kind: string, work: Worker, atOnce = AT_ONCE): void {
+    this.#workers.set(kind, { work, atOnce });
+  }
+
+  onGivenUp(told: GivenUp): void {
+    this.#givenUp = told;
   }
 
   /**
@@ -50,7 +59,8 @@ export class JobQueue {
    */
   insert(kind: string, environmentId: string, subject: string, runAt = new Date(this.now())): { sql: string; values: unknown[] } {
     return {
-      sql: `INSERT INTO \`${this.database.name}\`.jobs (id, kind, environmentId, subject, runAt, createdAt) VALUES (?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE runAt = VALUES(runAt)`,
+      sql: `INSERT INTO \`${this.database.name}\`.jobs (id, kind, environmentId, subject, runAt, createdAt) VALUES (?, ?, ?, ?, ?, ?)
+            ON DUPLICATE KEY UPDATE runAt = VALUES(runAt), attempts = 0, gaveUpAt = NULL`,
       values: [this.newId(), kind, environmentId, subject, runAt, new Date(this.now())],
     };
   }
@@ -62,7 +72,11 @@ export class JobQueue {
   }
 
   /** Takes what is due, as far as hands are free. Called by the clock, and at once when a job was added here. */
-  async look(): Promise<void> {
+  look(): Promise<void> {
+    return apart(() => this.#look());
+  }
+
+  async #look(): Promise<void> {
     if (this.#looking || this.#stopping) return;
     this.#looking = true;
     try {
@@ -88,15 +102,18 @@ export class JobQueue {
     this.#busy.set(kind, (this.#busy.get(kind) ?? 0) + change);
   }
 
-  #take(): Promise<Job | null> {
-    const full = [...this.#limits].filter(([kind, most]) => (this.#busy.get(kind) ?? 0) >= most).map(([kind]) => kind);
+  /** Only of kinds that this instance knows and has a hand free for: others may be of a newer version. */
+  async #take(): Promise<Job | null> {
+    const kinds = [...this.#workers].filter(([kind, { atOnce }]) => (this.#busy.get(kind) ?? 0) < atOnce).map(([kind]) => kind);
+    if (kinds.length === 0) return null;
     return this.database.withConnection(async (connection) => {
       const now = this.now();
       await connection.beginTransaction();
       try {
         const [rows] = await connection.query<RowDataPacket[]>(
-          'SELECT id, kind, environmentId, subject, runAt FROM jobs WHERE runAt <= ? AND (leaseUntil IS NULL OR leaseUntil < ?) AND kind NOT IN (?) ORDER BY runAt LIMIT 1 FOR UPDATE SKIP LOCKED',
-          [new Date(now), new Date(now), ['', ...full]],
+          `SELECT id, kind, environmentId, subject, runAt, attempts FROM jobs
+           WHERE runAt <= ? AND (leaseUntil IS NULL OR leaseUntil < ?) AND gaveUpAt IS NULL AND kind IN (?) ORDER BY runAt LIMIT 1 FOR UPDATE SKIP LOCKED`,
+          [new Date(now), new Date(now), kinds],
         );
         const job = rows[0] as Job | undefined;
         if (job)
@@ -126,7 +143,7 @@ export class JobQueue {
     // A batch at a slow network can take longer than a lease; while this instance lives, the work stays its own.
     const heartbeat = setInterval(() => void renew().catch(() => undefined), LEASE_MS / 3);
     try {
-      const again = await this.#workers.get(job.kind)?.(job, { renew, stopping: () => this.#stopping });
+      const again = await this.#workers.get(job.kind)?.work(job, { renew, stopping: () => this.#stopping });
       clearInterval(heartbeat);
       if (again instanceof Date) await this.#giveBack(job, again);
       else {
@@ -134,9 +151,8 @@ export class JobQueue {
         await again?.();
       }
     } catch (error) {
-      this.log.error({ err: error, job: job.id, kind: job.kind }, 'a job failed and will be taken again');
       // With the database away this fails as well; then the job is taken again when its lease runs out.
-      await this.#giveBack(job, new Date(this.now() + AFTER_FAILURE_MS)).catch(() => undefined);
+      await this.#failed(job, error).catch(() => undefined);
     } finally {
       clearInterval(heartbeat);
     }
@@ -150,18 +166,35 @@ export class JobQueue {
       job.runAt,
     ]);
     if (affectedRows === 0)
-      await this.database.change('UPDATE jobs SET leaseUntil = NULL, leasedBy = NULL WHERE id = ? AND leasedBy = ?', [
+      await this.database.change('UPDATE jobs SET leaseUntil = NULL, leasedBy = NULL, attempts = 0 WHERE id = ? AND leasedBy = ?', [
         job.id,
         this.instance,
       ]);
   }
 
   async #giveBack(job: Job, runAt: Date): Promise<void> {
-    await this.database.change('UPDATE jobs SET runAt = ?, leaseUntil = NULL, leasedBy = NULL WHERE id = ? AND leasedBy = ?', [
-      runAt,
-      job.id,
-      this.instance,
-    ]);
+    await this.database.change(
+      'UPDATE jobs SET runAt = ?, leaseUntil = NULL, leasedBy = NULL, attempts = 0 WHERE id = ? AND leasedBy = ?',
+      [runAt, job.id, this.instance],
+    );
+  }
+
+  /** A database that is away is nobody's failure. */
+  async #failed(job: Job, error: unknown): Promise<void> {
+    const attempts = job.attempts + (isDatabaseAway(error) ? 0 : 1);
+    const gaveUp = attempts >= MOST_ATTEMPTS;
+    const now = this.now();
+    const wait = Math.min(LONGEST_WAIT_MS, FIRST_WAIT_MS * 2 ** Math.max(0, attempts - 1));
+    const words = (error instanceof Error ? error.message : String(error)).slice(0, 1000);
+    this.log.error(
+      { err: error, job: job.id, kind: job.kind, attempts },
+      gaveUp ? 'a job was given up' : 'a job failed and will be taken again',
+    );
+    const { affectedRows } = await this.database.change(
+      'UPDATE jobs SET runAt = ?, attempts = ?, lastError = ?, failedAt = ?, gaveUpAt = ?, leaseUntil = NULL, leasedBy = NULL WHERE id = ? AND leasedBy = ?',
+      [new Date(now + wait), attempts, words, new Date(now), gaveUp ? new Date(now) : null, job.id, this.instance],
+    );
+    if (gaveUp && affectedRows === 1) await this.#givenUp(job, words);
   }
 
   /** Lets running work come to an end; what is left stays as rows. */

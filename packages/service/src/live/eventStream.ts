@@ -1,9 +1,13 @@
 /** Server-sent events (HTML standard section 9.2) to one reader, never faster than it reads. */
-import type { Request, Response } from 'express';
-import type { ChangeSignal } from './changeSignal.js';
+import type { Problem } from '@orchard/contract';
+import type { Response } from 'express';
+import type { Call } from '../http/call.js';
+import type { Parts } from '../parts.js';
 
 /** Beyond this, a reader that takes nothing is cut off; it can resume with Last-Event-ID. */
 const PATIENCE_MS = 30_000;
+/** How long a reader has to take the end of its stream. */
+const LAST_WORD_MS = 5_000;
 
 export class EventStream {
   /** Since when the reader has had no room, in milliseconds since 1970; 0 while it has. */
@@ -11,18 +15,25 @@ export class EventStream {
   #ended = false;
   readonly #onEnd: (() => void)[] = [];
 
+  private readonly response: Response;
+  private readonly now: () => number;
+
   constructor(
-    request: Request,
-    private readonly response: Response,
-    changes: ChangeSignal,
-    private readonly now: () => number,
+    call: Pick<Call, 'request' | 'response' | 'holder' | 'user' | 'member' | 'environment' | 'operation'>,
+    parts: Pick<Parts, 'changes' | 'now' | 'streams'>,
   ) {
+    const { request, response } = call;
+    this.response = response;
+    this.now = parts.now;
     response.writeHead(200, { 'content-type': 'text/event-stream', 'cache-control': 'no-store', 'x-accel-buffering': 'no' });
     response.flushHeaders();
     response.on('drain', () => {
       this.#fullSince = 0;
     });
-    this.#onEnd.push(changes.onClose(() => this.end()));
+    this.#onEnd.push(
+      parts.changes.onClose(() => this.end()),
+      parts.streams.watch(this, call),
+    );
     request.once('close', () => this.end());
     response.once('error', () => this.end());
   }
@@ -47,7 +58,18 @@ export class EventStream {
   }
 
   onEnd(ended: () => void): void {
-    this.#onEnd.push(ended);
+    if (this.#ended) ended();
+    else this.#onEnd.push(ended);
+  }
+
+  /** Ends the stream because its reader may no longer read it, and says why. */
+  endFor(reason: Problem): void {
+    if (this.#ended) return;
+    const { type, title, status, detail } = reason.toDocument();
+    // Without an id: there is nothing to resume.
+    this.response.write(`event: ended\ndata: ${JSON.stringify({ type, title, status, detail })}\n\n`);
+    this.end();
+    setTimeout(() => this.response.destroy(), LAST_WORD_MS).unref();
   }
 
   end(): void {

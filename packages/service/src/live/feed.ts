@@ -4,7 +4,8 @@
  * a lower one, and whoever resumes after a number misses nothing.
  */
 import type { Logger } from 'pino';
-import { type Database, isDatabaseAway } from '../database/connection.js';
+import { apart, type Database, isDatabaseAway } from '../database/connection.js';
+import { readInPieces } from '../database/pieces.js';
 import type { Environment } from '../http/call.js';
 import type { ChangeSignal } from './changeSignal.js';
 
@@ -85,14 +86,18 @@ export class Feed {
   /** Entries after a number, in order. */
   async read(environment: Environment, after: number): Promise<FeedRow[]> {
     const limit = this.#limits.get(environment.id) ?? READ.first;
-    const rows = await this.database.rows<FeedRow>(
-      `SELECT number, collection, recordId, action, version, at, \`by\`, \`before\`, \`after\` FROM \`${environment.database}\`._feed WHERE number > ? ORDER BY number LIMIT ${limit}`,
-      [after],
-    );
+    const rows = await readInPieces(limit, (fewer) => this.#entries(environment, after, fewer));
     const bytes = rows.reduce((sum, row) => sum + (row.before?.length ?? 0) + (row.after?.length ?? 0), 0);
     const fitting = rows.length > 0 ? Math.floor((rows.length * READ.bytes) / Math.max(1, bytes)) : limit;
     this.#limits.set(environment.id, Math.max(READ.least, Math.min(READ.most, limit * 2, fitting)));
     return rows;
+  }
+
+  #entries(environment: Environment, after: number, limit: number): Promise<FeedRow[]> {
+    return this.database.rows<FeedRow>(
+      `SELECT number, collection, recordId, action, version, at, \`by\`, \`before\`, \`after\` FROM \`${environment.database}\`._feed WHERE number > ? ORDER BY number LIMIT ${limit}`,
+      [after],
+    );
   }
 
   /** Delivers what comes after the listener's position. @returns a function that ends that */
@@ -102,7 +107,7 @@ export class Feed {
       tail = new Tail(this, environment, this.changes, this.log, () => this.#tails.delete(environment.id));
       this.#tails.set(environment.id, tail);
     }
-    return tail.add(listener);
+    return apart(() => (tail as Tail).add(listener));
   }
 }
 

@@ -1,5 +1,6 @@
 /** Whom a notification would reach, whom not and why, and how large it would be. */
 import { type Audience, type AudiencePreview, Problem, type Way } from '@orchard/contract';
+import { own } from '@orchard/core';
 import { type ContentSet, planSms, readPhoneNumber } from '@orchard/core/reach';
 import { gatewaySql, pushWaysOf, whySql } from '../devices/reach.js';
 import type { Environment } from '../http/call.js';
@@ -79,7 +80,7 @@ async function sizesOf(parts: Parts, environment: Environment, content: ContentS
   };
   for (const name of gateways) {
     const opened = await parts.gateways.open(environment.id, name);
-    const size = opened && largestAt(opened.sender, content, notification, content.overlays?.[name]);
+    const size = opened && largestAt(opened.sender, content, notification, own(content.overlays ?? {}, name));
     if (size) sizes.push({ gateway: name, ...size });
   }
   return sizes;

@@ -25,26 +25,63 @@ type AnyCall = Pick<Call, 'environment' | 'member' | 'holder'>;
 type SendCall = AnyCall & { body: NewNotification };
 type OneCall = AnyCall & { params: { id: string } };
 
-/** Sends a notification that some part of the product itself has made. @throws {Problem} audience-empty, message-too-large */
-export async function sendNotification(
+/**
+ * A notification that some part of the product itself makes, checked like any other before anything is stored.
+ * @returns a function that sends it @throws {Problem} invalid-input, message-too-large; audience-empty by what is returned
+ */
+export async function prepareNotification(
   parts: Parts,
   environment: Environment,
   wanted: Pick<NewNotification, 'audience' | 'title' | 'body' | 'link'>,
   createdBy: string,
-): Promise<void> {
+): Promise<() => Promise<void>> {
   const store = new NotificationStore(parts.database);
-  const { row, content } = await rowFrom(parts, { ...wanted, way: 'push', urgency: 'normal', ttlS: 86_400 }, createdBy);
-  await demandSizes(parts, environment, wanted.audience, content);
-  await parts.database.transaction((on) => write(parts, store, on, environment, row));
-  await store.finish(environment, row.id, new Date(parts.now()));
+  const body: NewNotification = { ...wanted, way: 'push', urgency: 'normal', ttlS: 86_400 };
+  const { row, content } = await rowFrom(parts, body, createdBy);
+  await demandSendable(parts, environment, body, content);
+  return async () => {
+    await parts.database.transaction((on) => write(parts, store, on, environment, row));
+    await afterWriting(parts, store, environment, row.id);
+  };
+}
+
+/** Everybody named one by one must be there; a misspelt id would be nobody, and nobody would know. */
+async function demandNamed(parts: Parts, environment: Environment, audience: Audience): Promise<void> {
+  const wanted = {
+    user: audience.users ?? (audience.user ? [audience.user] : []),
+    device: audience.devices ?? (audience.device ? [audience.device] : []),
+  };
+  const known = {
+    user: await new UserStore(parts.database).known(environment, wanted.user),
+    device: await new DeviceStore(parts).known(environment, wanted.device),
+  };
+  for (const kind of ['user', 'device'] as const) {
+    const missing = wanted[kind].find((id) => !known[kind].has(id));
+    if (missing)
+      throw new Problem('not-found', `There is no ${kind} ${missing} in ${environment.app}/${environment.name}. Nothing was sent.`);
+  }
+}
+
+async function demandSendable(
+  parts: Parts,
+  environment: Environment,
+  body: Pick<NewNotification, 'way' | 'audience'>,
+  content: ContentSet,
+): Promise<void> {
+  demandFitting(body.way, body.audience);
+  demandContent(content, body.way);
+  await demandNamed(parts, environment, body.audience);
+  if (body.way === 'push') await demandSizes(parts, environment, body.audience, content);
+}
+
+async function afterWriting(parts: Parts, store: NotificationStore, environment: Environment, id: string): Promise<void> {
+  await store.finish(environment, id, new Date(parts.now()));
   parts.changes.wake(environment.id);
   void parts.jobs.look();
 }
 
 export function notificationRoutes(parts: Parts): Route[] {
   const store = new NotificationStore(parts.database);
-  const devices = new DeviceStore(parts);
-  const users = new UserStore(parts.database);
   const own = operations.notifications;
   parts.jobs.on(SEND_JOB, sendingWorker(parts, store), SETS_AT_ONCE);
   parts.jobs.on(SPREAD_JOB, spreadWorker(parts, store));
@@ -56,39 +93,16 @@ export function notificationRoutes(parts: Parts): Route[] {
     if (!found) throw noNotification(environment, id);
     return found;
   }
-  /** Everybody named one by one must be there; a misspelt id would be nobody, and nobody would know. */
-  async function demandNamed(environment: Environment, audience: Audience): Promise<void> {
-    const wanted = {
-      user: audience.users ?? (audience.user ? [audience.user] : []),
-      device: audience.devices ?? (audience.device ? [audience.device] : []),
-    };
-    const known = { user: await users.known(environment, wanted.user), device: await devices.known(environment, wanted.device) };
-    for (const kind of ['user', 'device'] as const) {
-      const missing = wanted[kind].find((id) => !known[kind].has(id));
-      if (missing)
-        throw new Problem('not-found', `There is no ${kind} ${missing} in ${environment.app}/${environment.name}. Nothing was sent.`);
-    }
-  }
-  async function demandSendable(
-    environment: Environment,
-    body: Pick<NewNotification, 'way' | 'audience'>,
-    content: ContentSet,
-  ): Promise<void> {
-    demandFitting(body.way, body.audience);
-    demandContent(content, body.way);
-    await demandNamed(environment, body.audience);
-    if (body.way === 'push') await demandSizes(parts, environment, body.audience, content);
-  }
   async function send(call: SendCall) {
     const environment = environmentOf(call);
     const { row, content } = await rowFrom(parts, call.body, authorOf(call));
-    await demandSendable(environment, call.body, content);
+    await demandSendable(parts, environment, call.body, content);
     const key = idempotencyKey(call as Call);
     const answer = await parts.database.transaction(async (on) => {
       const work = async () => ({ body: await write(parts, store, on, environment, row) });
       return key ? answerOnce(on, call as Call, key, new Date(parts.now()), work) : work();
     });
-    await afterWriting(environment, row.id);
+    await afterWriting(parts, store, environment, row.id);
     return answer;
   }
   /** The old row goes and the new one comes, in one transaction; a job that was to start it finds the new one. */
@@ -96,7 +110,7 @@ export function notificationRoutes(parts: Parts): Route[] {
     const environment = environmentOf(call);
     const { id } = call.params;
     const { row, content } = await rowFrom(parts, call.body, authorOf(call));
-    await demandSendable(environment, call.body, content);
+    await demandSendable(parts, environment, call.body, content);
     const body = await parts.database.transaction(async (on) => {
       const old = await store.sent(environment, id, on, true);
       if (!old) throw noNotification(environment, id);
@@ -104,13 +118,8 @@ export function notificationRoutes(parts: Parts): Route[] {
       await store.remove(on, environment, id);
       return write(parts, store, on, environment, { ...row, id, createdAt: old.createdAt });
     });
-    await afterWriting(environment, id);
+    await afterWriting(parts, store, environment, id);
     return { body };
-  }
-  async function afterWriting(environment: Environment, id: string): Promise<void> {
-    await store.finish(environment, id, new Date(parts.now()));
-    parts.changes.wake(environment.id);
-    void parts.jobs.look();
   }
   async function preview(call: AnyCall & { body: Pick<NewNotification, 'way' | 'audience'> & Partial<NewNotification> }) {
     const { audience, way, ...content } = call.body;

@@ -1,10 +1,12 @@
 /** Sending the deliveries of a notification: each set of them is the work of one job. */
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { DeliveryState, Way } from '@orchard/contract';
-import { backOffMs, grouped, type JsonObject } from '@orchard/core';
+import { backOffMs, grouped, type JsonObject, own } from '@orchard/core';
 import { MissingValue, type NotificationContent } from '@orchard/core/reach';
 import { storedJson } from '../database/storedJson.js';
-import type { Outcome, Sender } from '../gateways/sender.js';
+import type { OpenGateway } from '../gateways/gatewayDirectory.js';
+import { HELD_MS } from '../gateways/refusals.js';
+import type { Outcome } from '../gateways/sender.js';
 import type { Environment } from '../http/call.js';
 import type { Lease, Worker } from '../jobs/queue.js';
 import type { Parts } from '../parts.js';
@@ -36,7 +38,7 @@ type Run = {
   way: Way;
   composer: Composer;
   writer: ResultWriter;
-  senders: Map<string, Promise<Sender | null>>;
+  gateways: Map<string, Promise<OpenGateway | null>>;
 };
 
 /** Works on one set until nothing of it is due, the notification is stopped, or the service stops. */
@@ -85,7 +87,7 @@ function beginRun(parts: Parts, store: NotificationStore, environment: Environme
     way,
     composer: new Composer(sent.content),
     writer,
-    senders: new Map(),
+    gateways: new Map(),
   };
 }
 
@@ -137,13 +139,17 @@ async function sendBatch(run: Run, batch: DueDelivery[]): Promise<void> {
   const byGateway = grouped(batch, ({ gateway }) => gateway ?? '');
   await Promise.all(
     [...byGateway].map(async ([name, deliveries]) => {
-      const sender = await senderOf(run, name);
-      await inPool(deliveries, sender?.atOnce ?? 1, async (delivery) => {
-        const result = await attempt(run, sender, delivery, gone, badged);
-        run.parts.journal.note(run.environment.id, run.sent.id, result, name);
-        const full = run.writer.add(result);
-        if (full) await full;
-      });
+      const gateway = await gatewayOf(run, name);
+      await inPool(
+        deliveries,
+        () => gateway?.sender.atOnce ?? 1,
+        async (delivery) => {
+          const result = await attempt(run, gateway, delivery, gone, badged);
+          run.parts.journal.note(run.environment.id, run.sent.id, result, name);
+          const full = run.writer.add(result);
+          if (full) await full;
+        },
+      );
     }),
   );
   const now = new Date(run.parts.now());
@@ -151,27 +157,35 @@ async function sendBatch(run: Run, batch: DueDelivery[]): Promise<void> {
   await run.store.deliveries.addBadges(run.environment, badged);
 }
 
-function senderOf({ parts, environment, senders }: Run, name: string): Promise<Sender | null> {
-  let sender = senders.get(name);
-  if (!sender) {
-    sender = parts.gateways.open(environment.id, name).then((opened) => opened?.sender ?? null);
-    senders.set(name, sender);
+function gatewayOf({ parts, environment, gateways }: Run, name: string): Promise<OpenGateway | null> {
+  let gateway = gateways.get(name);
+  if (!gateway) {
+    gateway = parts.gateways.open(environment.id, name);
+    gateways.set(name, gateway);
   }
-  return sender;
+  return gateway;
 }
 
-/** Runs work over items, so many at a time. */
-async function inPool<Item>(items: readonly Item[], atOnce: number, work: (item: Item) => Promise<void>): Promise<void> {
-  let next = 0;
-  const hand = async () => {
-    while (next < items.length) await work(items[next++] as Item);
-  };
-  await Promise.all(Array.from({ length: Math.min(atOnce, items.length) }, hand));
+/** Runs work over items, so many at a time as `width` says at the moment. */
+function inPool<Item>(items: readonly Item[], width: () => number, work: (item: Item) => Promise<void>): Promise<void> {
+  let [next, busy] = [0, 0];
+  return new Promise((resolve, reject) => {
+    const ended = () => {
+      busy--;
+      if (next < items.length) fill();
+      else if (busy === 0) resolve();
+    };
+    const fill = () => {
+      for (; busy < width() && next < items.length; busy++) work(items[next++] as Item).then(ended, reject);
+    };
+    if (items.length === 0) resolve();
+    fill();
+  });
 }
 
 async function attempt(
   run: Run,
-  sender: Sender | null,
+  gateway: OpenGateway | null,
   delivery: DueDelivery,
   gone: GoneDevice[],
   badged: string[],
@@ -197,13 +211,15 @@ async function attempt(
     result.reason = reason;
     return result;
   };
-  const obstacle = obstacleOf(delivery, sender);
+  const obstacle = obstacleOf(delivery, gateway);
   if (obstacle) return ended(delivery.optedOut ? 'skipped' : 'failed', obstacle);
   const firstAt = delivery.sentAt?.getTime() ?? now;
   const expiresAt = firstAt + sent.ttlS * 1000;
   // A TTL of 0 means «now or never», so the first attempt is always made (RFC 8030 section 5.2).
   if (delivery.attempts > 0 && now >= expiresAt)
     return ended('expired', `It expired after ${delivery.attempts} attempts. ${delivery.reason ?? ''}`.trim());
+  const held = parts.refusals.heldBy((gateway as OpenGateway).row);
+  if (held) return waiting(result, held.words, held.until);
   let content: NotificationContent;
   try {
     content = contentOf(run, delivery);
@@ -211,14 +227,20 @@ async function attempt(
     if (error instanceof MissingValue) return ended('failed', `A template cannot be filled: ${error.message}`);
     throw error;
   }
-  const outcome = await (sender as Sender).send({
+  const { row, sender } = gateway as OpenGateway;
+  const outcome = await sender.send({
     notification: { id: sent.id, sentAt: run.sentAt, urgency: sent.urgency, replaces: sent.replaces, expiresAt },
     content,
-    overlay: delivery.gateway ? sent.content.overlays?.[delivery.gateway] : undefined,
+    overlay: delivery.gateway && sent.content.overlays ? own(sent.content.overlays, delivery.gateway) : undefined,
     target: delivery,
     ttlS: Math.max(0, Math.round((expiresAt - now) / 1000)),
     attempt: delivery.attempts + 1,
   });
+  if (outcome.kind === 'later' && outcome.credentials) {
+    await parts.refusals.note(run.environment, row, outcome.reason);
+    return waiting(result, outcome.reason, now + HELD_MS);
+  }
+  if (outcome.kind === 'accepted' && row.refusedAt) await parts.refusals.clear(row);
   if (outcome.kind === 'gone' && delivery.deviceId)
     gone.push({
       deviceId: delivery.deviceId,
@@ -232,8 +254,16 @@ async function attempt(
   return noteOutcome(result, outcome, parts);
 }
 
+/** A delivery that waits for its gateway: that is no attempt of its own. */
+function waiting(result: DeliveryResult, reason: string, until: number): DeliveryResult {
+  result.state = 'queued';
+  result.reason = reason;
+  result.nextAttemptAt = new Date(until);
+  return result;
+}
+
 /** Why a delivery that was queued cannot go out any more; null when it can. */
-function obstacleOf(delivery: DueDelivery, sender: Sender | null): string | null {
+function obstacleOf(delivery: DueDelivery, gateway: OpenGateway | null): string | null {
   if (delivery.optedOut) return 'The recipient asked for no messages.';
   if (delivery.way === 'push') {
     if (!delivery.deviceId || delivery.retiredAt) return 'The device was retired before it could be reached.';
@@ -242,7 +272,7 @@ function obstacleOf(delivery: DueDelivery, sender: Sender | null): string | null
     if (delivery.deliveryUserId && delivery.deviceUserId && delivery.deliveryUserId !== delivery.deviceUserId)
       return 'The device belongs to another user by now.';
   }
-  return sender ? null : `The gateway ${delivery.gateway} is not there any more.`;
+  return gateway ? null : `The gateway ${delivery.gateway} is not there any more.`;
 }
 
 function contentOf({ composer, sent }: Run, delivery: DueDelivery): NotificationContent {

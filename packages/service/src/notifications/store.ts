@@ -237,12 +237,14 @@ function presentNotification(row: NotificationRow, counts: CountRow[]): Notifica
     doneAt: iso(row.doneAt),
     spreading: !spread && (sent.state === 'sending' || sent.state === 'stopped'),
     deliveries: sumOf(counts.filter(({ way }) => way === row.way)),
-    groups: [...groups.values()].map((rows) => ({
-      ...sumOf(rows),
-      platform: rows[0]?.platform ?? '',
-      variant: rows[0]?.variant ?? 'a',
-      way: rows[0]?.way ?? 'push',
-    })),
+    groups: [...groups.values()]
+      .map((rows) => ({
+        ...sumOf(rows),
+        platform: rows[0]?.platform ?? '',
+        variant: rows[0]?.variant ?? 'a',
+        way: rows[0]?.way ?? 'push',
+      }))
+      .sort((a, b) => b.total - a.total || a.platform.localeCompare(b.platform)),
     reasons: [...reasons.values()].sort((a, b) => b.count - a.count),
   };
 }

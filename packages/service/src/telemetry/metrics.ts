@@ -1,5 +1,5 @@
 /** What /metrics answers: OpenMetrics 1.0 text. */
-import { Counter, collectDefaultMetrics, Histogram, Registry } from 'prom-client';
+import { Counter, collectDefaultMetrics, Gauge, Histogram, Registry } from 'prom-client';
 import type { Environment } from '../http/call.js';
 
 export class Metrics {
@@ -22,6 +22,18 @@ export class Metrics {
     buckets: [0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10],
     registers: [this.registry],
   });
+  readonly #upkeepFailures = new Counter({
+    name: 'orchard_upkeep_failures',
+    help: 'Upkeep that failed, by what was to be done',
+    labelNames: ['work'],
+    registers: [this.registry],
+  });
+  readonly #statements = new Gauge({
+    name: 'orchard_database_statements',
+    help: 'Statements the database server keeps prepared, for everybody who uses it, and how many it may keep at most',
+    labelNames: ['of'],
+    registers: [this.registry],
+  });
   /** Looking a label set up by name is dear; each is resolved once. */
   readonly #labelled = new Map<string, { calls: Counter.Internal; seconds: Histogram.Internal<string> }>();
 
@@ -40,6 +52,15 @@ export class Metrics {
     }
     labelled.calls.inc();
     labelled.seconds.observe(durationUs / 1e6);
+  }
+
+  countUpkeepFailure(work: string): void {
+    this.#upkeepFailures.labels(work).inc();
+  }
+
+  setStatements(prepared: number, most: number): void {
+    this.#statements.labels('prepared').set(prepared);
+    this.#statements.labels('most').set(most);
   }
 
   countDropped(): void {

@@ -2,7 +2,7 @@
  * Records calls. They gather in memory and are written together once a second: rows of `_requests`, and minute
  * counts with latency histograms. Calls that belong to no environment go to the installation's own log database.
  */
-import { addValue, type Histogram, packHistogram } from '@orchard/core';
+import { addValue, type Histogram, maskSecrets, packHistogram } from '@orchard/core';
 import type { Logger } from 'pino';
 import { type Database, isDatabaseAway } from '../database/connection.js';
 import { environmentDatabase } from '../database/migrate.js';
@@ -63,6 +63,8 @@ type Waiting = {
 const cut = (text: string | undefined, most: number): string | null =>
   text === undefined ? null : text.length > most ? text.slice(0, most) : text;
 
+const masked = (text: string | undefined, most: number): string | null => cut(text && maskSecrets(text), most);
+
 export class Recorder {
   /** By database name. */
   readonly #waiting = new Map<string, Waiting>();
@@ -102,7 +104,7 @@ export class Recorder {
       new Date(call.at),
       method,
       route,
-      cut(call.request.originalUrl, 500),
+      cut(maskSecrets(call.request.originalUrl), 500),
       status,
       Math.round(durationUs),
       Math.round(call.cost.databaseUs),
@@ -110,14 +112,14 @@ export class Recorder {
       client || null,
       holder?.key.id ?? null,
       call.user?.id ?? cut(call.member?.id, 64),
-      cut(call.headers['orchard-device'] as string | undefined, 64),
+      masked(call.headers['orchard-device'] as string | undefined, 64),
       call.trace.traceId,
       call.trace.spanId,
       call.parentSpan,
       call.problem?.problem ?? null,
-      cut(call.problem?.detail, 2000),
-      cut(call.headers.origin, 253),
-      cut(call.headers['user-agent'], 300),
+      masked(call.problem?.extras.teamDetail ?? call.problem?.detail, 2000),
+      masked(call.headers.origin, 253),
+      masked(call.headers['user-agent'], 300),
       Number(call.headers['content-length'] ?? 0),
       bytesOut,
     ]);

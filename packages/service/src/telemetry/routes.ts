@@ -1,5 +1,6 @@
 import { operations, Problem } from '@orchard/contract';
 import { bind, environmentOf, type Route } from '../http/call.js';
+import { EventStream } from '../live/eventStream.js';
 import { streamMarks } from '../live/markStream.js';
 import { environmentDatabase } from '../database/migrate.js';
 import type { Parts } from '../parts.js';
@@ -33,9 +34,12 @@ export function telemetryRoutes(parts: Parts): Route[] {
     bind(own.installationRequests, async (call) => ({
       body: await listRequests(parts.database, environmentDatabase(parts.database, INSTALLATION), call.query, parts),
     })),
+    bind(own.installationRequest, async (call) => ({
+      body: await readRequest(parts.database, environmentDatabase(parts.database, INSTALLATION), call.params.request),
+    })),
     bind(own.request, async (call) => ({ body: await readRequest(parts.database, environmentOf(call).database, call.params.request) })),
     bind(own.changes, async (call) => {
-      streamMarks(parts, environmentOf(call), call.request, call.response);
+      streamMarks(parts, environmentOf(call), new EventStream(call, parts));
       return 'streaming';
     }),
   ];

@@ -1,12 +1,12 @@
 import { operations, Problem } from '@orchard/contract';
 import { type JsonObject, mergePatch } from '@orchard/core';
-import { authorOf as recordAuthor } from '../collections/author.js';
 import { bind, type Call, type Environment, environmentOf, type Route } from '../http/call.js';
 import type { Parts } from '../parts.js';
 import { OneTimeCodes } from '../sms/codes.js';
 import { demandPhone } from '../sms/numbers.js';
 import { follow } from '../topics/following.js';
 import { TopicStore } from '../topics/store.js';
+import { accountRoutes, removeUser } from './account.js';
 import { Sessions } from './sessions.js';
 import { presentUser, type UserRow, UserStore } from './store.js';
 
@@ -52,8 +52,8 @@ export function userRoutes(parts: Parts): Route[] {
     }),
     bind(own.startSession, async (call) => {
       const { body } = call;
-      if ('refreshToken' in body) return { body: await sessions.renew(environmentOf(call), body.refreshToken) };
-      return { body: await sessions.signIn(environmentOf(call), clientOf(call), body.email, body.password) };
+      if ('refreshToken' in body) return { body: await sessions.renew(environmentOf(call), clientOf(call), body.refreshToken) };
+      return { body: await sessions.signIn(environmentOf(call), clientOf(call), body.email, body.password, call.request.ip ?? '') };
     }),
     bind(own.endSession, async (call) => {
       await sessions.end(environmentOf(call), { id: call.user?.sessionId ?? '' }, 'signed out');
@@ -92,16 +92,13 @@ export function userRoutes(parts: Parts): Route[] {
       return { body: undefined };
     }),
     bind(own.patch, (call) => change(environmentOf(call), call.params.user, call.body)),
+    bind(own.patchByServer, (call) => change(environmentOf(call), call.params.user, call.body)),
+    bind(own.listByServer, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
+    bind(own.readByServer, async (call) => ({ body: presentUser(await userNamed(environmentOf(call), call.params.user)) })),
     bind(own.remove, async (call) => {
-      const shapes = await parts.catalogue.shapes(environmentOf(call));
-      const removed = await store.remove(environmentOf(call), call.params.user, shapes, {
-        now: new Date(parts.now()),
-        by: recordAuthor(call).by,
-        taken: new Set(),
-      });
-      if (!removed) throw new Problem('not-found', `There is no user ${call.params.user}.`);
-      parts.userTokens.forget({ userId: call.params.user });
+      await removeUser(parts, store, call, call.params.user);
       return { body: undefined };
     }),
+    ...accountRoutes(parts, store, sessions),
   ];
 }

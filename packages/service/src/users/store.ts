@@ -1,7 +1,7 @@
 /** Users and their sessions, as rows. */
 import { Problem, type User } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import { and, eq, isNull } from 'drizzle-orm';
+import { and, eq, isNull, ne } from 'drizzle-orm';
 import { type Database, isDuplicate } from '../database/connection.js';
 import type { Shapes } from '../collections/catalogue.js';
 import { type Deletion, releaseReferences } from '../collections/references.js';
@@ -79,6 +79,7 @@ export class UserStore {
         await on.change(`DELETE FROM \`${database}\`._sessions WHERE userId = ?`, [id]);
         await on.change(`UPDATE \`${database}\`._devices SET userId = NULL WHERE userId = ?`, [id]);
         await on.change(`DELETE FROM \`${database}\`._follows WHERE kind = 'user' AND follower = ?`, [id]);
+        await on.change(`DELETE FROM \`${database}\`._userLinks WHERE userId = ?`, [id]);
         return affectedRows > 0;
       } catch (error) {
         throw writeProblem(error, shapes.users, { id, values: {} });
@@ -118,18 +119,24 @@ export class UserStore {
   }
 
   /** Moves a session to its next generation; false when it is not at `generation` any more, or has ended. */
-  async advanceSession(environment: Environment, id: string, generation: number, expiresAt: Date): Promise<boolean> {
+  async advanceSession(environment: Environment, id: string, generation: number, expiresAt: Date, now: Date): Promise<boolean> {
     const { sessions } = tablesOf(environment.database);
     const [result] = await this.database.orm
       .update(sessions)
-      .set({ generation: generation + 1, expiresAt })
+      .set({ generation: generation + 1, expiresAt, renewedAt: now })
       .where(and(eq(sessions.id, id), eq(sessions.generation, generation), isNull(sessions.endedAt)));
     return result.affectedRows === 1;
   }
 
-  async endSessions(environment: Environment, which: { id: string } | { userId: string }, at: Date, reason: string): Promise<void> {
+  async endSessions(
+    environment: Environment,
+    which: { id: string } | { userId: string; except?: string | null },
+    at: Date,
+    reason: string,
+  ): Promise<void> {
     const { sessions } = tablesOf(environment.database);
-    const condition = 'id' in which ? eq(sessions.id, which.id) : eq(sessions.userId, which.userId);
+    const condition =
+      'id' in which ? eq(sessions.id, which.id) : and(eq(sessions.userId, which.userId), ne(sessions.id, which.except ?? ''));
     await this.database.orm
       .update(sessions)
       .set({ endedAt: at, endedReason: reason })

@@ -1,0 +1,29 @@
+/** Rows that came or changed while a list was open, for a moment. */
+import { useEffect, useRef, useState } from 'react';
+
+const MOMENT_MS = 5_000;
+const NONE: ReadonlySet<string> = new Set();
+
+/** Ids of what is new or different since the list was read before. */
+export function changedIds(before: ReadonlyMap<string, string> | null, now: ReadonlyMap<string, string>): string[] {
+  return before ? [...now].filter(([id, text]) => before.get(id) !== text).map(([id]) => id) : [];
+}
+
+/** @returns ids that came or changed within the last five seconds, other than by asking for something else */
+export function useNews<T>(items: readonly T[] | undefined, idOf: (item: T) => string, asked: string): ReadonlySet<string> {
+  const [news, setNews] = useState(NONE);
+  const seen = useRef<{ asked: string; texts: ReadonlyMap<string, string> } | null>(null);
+  const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
+  useEffect(() => {
+    if (!items) return;
+    const texts = new Map(items.map((item) => [idOf(item), JSON.stringify(item)]));
+    const changed = changedIds(seen.current?.asked === asked ? seen.current.texts : null, texts);
+    seen.current = { asked, texts };
+    if (changed.length === 0) return;
+    setNews(new Set(changed));
+    clearTimeout(timer.current);
+    timer.current = setTimeout(() => setNews(NONE), MOMENT_MS);
+  }, [items, idOf, asked]);
+  useEffect(() => () => clearTimeout(timer.current), []);
+  return news;
+}

@@ -1,0 +1,102 @@
+/**
+ * Slows those who guess passwords, and not those whose password it is: failures count for the account at one address,
+ * for the account from addresses it was never used from, and for the address over all accounts.
+ */
+import { createHash } from 'node:crypto';
+import { Problem } from '@orchard/contract';
+import type { Database } from '../database/connection.js';
+
+const MINUTE_MS = 60_000;
+/** Failures are forgotten when there was none for so long. */
+const FORGET_MS = 60 * MINUTE_MS;
+/** An address that an account signed in from counts as its own for so long. */
+const FAMILIAR_MS = 30 * 24 * 60 * MINUTE_MS;
+/** Failures that cost nothing; from then on each next one doubles the wait. */
+const FREE = { pair: 8, account: 40, address: 60 } as const;
+const LONGEST_WAIT_MS = 15 * MINUTE_MS;
+/** Whoever signs in to an account that is attacked, from an address it is new at, waits no longer than this. */
+const LONGEST_ACCOUNT_WAIT_MS = MINUTE_MS;
+
+type Kind = keyof typeof FREE;
+type Row = { who: string; failures: number; lastAt: Date };
+type Names = Record<Kind | 'familiar', string>;
+
+export class Guesses {
+  /** @param table the table of guesses, of an environment or of the installation */
+  constructor(
+    private readonly database: Database,
+    private readonly now: () => number,
+    private readonly table: string,
+  ) {}
+
+  /** @throws {Problem} rate-exceeded */
+  async demand(account: string, address: string): Promise<void> {
+    const names = namesOf(account, address);
+    const rows = await this.database.runRows<Row>(`SELECT who, failures, lastAt FROM ${this.table} WHERE who IN (?)`, [
+      Object.values(names),
+    ]);
+    const found = new Map(rows.map((row) => [row.who, row]));
+    const isFamiliar = this.#age(found.get(names.familiar)) < FAMILIAR_MS;
+    const waits = [
+      this.#waitFor('pair', found.get(names.pair), LONGEST_WAIT_MS),
+      this.#waitFor('address', found.get(names.address), LONGEST_WAIT_MS),
+      isFamiliar ? 0 : this.#waitFor('account', found.get(names.account), LONGEST_ACCOUNT_WAIT_MS),
+    ];
+    const waitMs = Math.max(...waits);
+    if (waitMs <= 0) return;
+    const retryAfterS = Math.ceil(waitMs / 1000);
+    throw new Problem('rate-exceeded', `Too many sign-ins have failed here. Wait ${retryAfterS} s, or set a new password.`, {
+      retryAfterS,
+    });
+  }
+
+  async noteFailure(account: string, address: string): Promise<void> {
+    const { pair, account: whole, address: place } = namesOf(account, address);
+    const now = new Date(this.now());
+    const forgotten = new Date(this.now() - FORGET_MS);
+    await this.database.run(
+      `INSERT INTO ${this.table} (who, failures, lastAt) VALUES ?
+       ON DUPLICATE KEY UPDATE failures = IF(lastAt < ?, 1, failures + 1), lastAt = VALUES(lastAt)`,
+      [[pair, whole, place].map((who) => [who, 1, now]), forgotten],
+    );
+  }
+
+  /** From now on the address is one of the account's own, and its failures there are forgotten. */
+  async noteSuccess(account: string, address: string): Promise<void> {
+    const { pair, familiar } = namesOf(account, address);
+    await this.database.run(
+      `INSERT INTO ${this.table} (who, failures, lastAt) VALUES ? ON DUPLICATE KEY UPDATE failures = 0, lastAt = VALUES(lastAt)`,
+      [[pair, familiar].map((who) => [who, 0, new Date(this.now())])],
+    );
+  }
+
+  #age(row: Row | undefined): number {
+    return row ? this.now() - row.lastAt.getTime() : Number.POSITIVE_INFINITY;
+  }
+
+  /** Milliseconds still to wait: 2 s after the first failure beyond the free ones, doubled with each further one. */
+  #waitFor(kind: Kind, row: Row | undefined, longest: number): number {
+    const beyond = (row?.failures ?? 0) - FREE[kind];
+    if (beyond < 0 || this.#age(row) > FORGET_MS) return 0;
+    return Math.min(longest, 2_000 * 2 ** Math.min(beyond, 20)) - this.#age(row);
+  }
+}
+
+/** Hashes: who tried to sign in as whom is nobody's business in a dump. */
+function namesOf(account: string, address: string): Names {
+  const name = (...parts: string[]) => createHash('sha256').update(JSON.stringify(parts)).digest('base64url');
+  return {
+    pair: name('pair', account, address),
+    account: name('account', account),
+    address: name('address', address),
+    familiar: name('familiar', account, address),
+  };
+}
+
+/** Forgets what no longer counts. */
+export async function forgetGuesses({ database, now }: { database: Database; now: () => number }, table: string): Promise<void> {
+  await database.run(`DELETE FROM ${table} WHERE lastAt < ? OR (failures > 0 AND lastAt < ?) LIMIT 10000`, [
+    new Date(now() - FAMILIAR_MS),
+    new Date(now() - FORGET_MS),
+  ]);
+}
