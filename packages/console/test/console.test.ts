@@ -583,9 +583,10 @@ describe('signed in', () => {
       if (fails) throw new Error('The bridge is out.');
       return null;
     });
-    const add = jobs.insert('carry-stores', environment.id, 'hollow-col');
+    const later = new Date(Date.now() + 3_600_000);
+    const add = jobs.insert('carry-stores', environment.id, 'hollow-col', later);
     await database.change(add.sql, add.values);
-    await database.run('UPDATE jobs SET attempts = ? WHERE kind = ?', [MOST_ATTEMPTS - 1, 'carry-stores']);
+    await database.run('UPDATE jobs SET attempts = ?, runAt = ? WHERE kind = ?', [MOST_ATTEMPTS - 1, new Date(), 'carry-stores']);
     await open(`${P}/jobs`);
     await page.getByRole('row', { name: /carry-stores.*given up.*The bridge is out\./ }).waitFor();
     await page.getByRole('button', { name: 'carry-stores' }).click();

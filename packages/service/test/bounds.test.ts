@@ -117,7 +117,15 @@ describe('a schema change', () => {
     const held = new Promise<void>((resolve) => {
       release = resolve;
     });
-    const holding = database.withLock(`${environment.database}:schema`, () => held);
+    let locked = () => {};
+    const lockIsHeld = new Promise<void>((resolve) => {
+      locked = resolve;
+    });
+    const holding = database.withLock(`${environment.database}:schema`, () => {
+      locked();
+      return held;
+    });
+    await lockIsHeld;
     const refused = await test.app('POST', '/data/narrow', { ...trusted(), body: { another: 1 } });
     release();
     await holding;
