@@ -12,6 +12,37 @@ const ARROWS = {
 };
 const names = Object.keys(ARROWS);
 
+// Which room of the service may use which, over the platform that all stand on. A room may only name those above its
+// own line, so that there are no circles between rooms, by types either; where one has to ask a room after it, it
+// offers a port that the other fills.
+const ROOMS = {
+  'setup/notices': [],
+  'setup/members': [],
+  'setup/apps': [],
+  'operations/telemetry': [],
+  'operations/jobs': ['setup/notices'],
+  'data/collections': ['setup/notices'],
+  'messages/settings': [],
+  'messages/gateways': ['setup/apps', 'setup/notices'],
+  'people/users': ['messages/gateways'],
+  'data/records': ['data/collections', 'people/users'],
+  'data/imports': ['data/collections', 'data/records'],
+  'messages/devices': ['messages/gateways', 'messages/settings'],
+  'messages/topics': ['messages/devices', 'people/users'],
+  'messages/notifications': ['messages/devices', 'messages/gateways', 'people/users'],
+  'messages/sms': ['messages/gateways', 'messages/notifications', 'people/users'],
+  'messages/mail': ['messages/notifications'],
+  'messages/channels': ['messages/notifications'],
+};
+const rooms = Object.keys(ROOMS);
+const SERVICE = '^packages/service/src';
+for (const [at, room] of rooms.entries()) {
+  const later = ROOMS[room].find((used) => !rooms.slice(0, at).includes(used));
+  if (later) throw new Error(`${room} may not use ${later}, which comes after it.`);
+}
+// The same inside the platform: its root files (the platform's parts, a call, a capability) are open to all.
+const FLOOR = { database: [], live: ['access', 'database'], access: ['database'], jobs: ['database'], http: ['access', 'database'] };
+
 /** @type {import('dependency-cruiser').IConfiguration} */
 export default {
   forbidden: [
@@ -36,6 +67,25 @@ export default {
       to: { path: '^(node:)?(fs|net|http|https|child_process|os|dns|timers|process)' },
     },
     { name: 'core-runs-in-browsers', severity: 'error', from: { path: '^packages/core/src/(?!push/)' }, to: { dependencyTypes: ['core'] } },
+    {
+      name: 'platform-below-all',
+      severity: 'error',
+      from: { path: `${SERVICE}/platform/` },
+      to: { path: `${SERVICE}/(?!platform/)` },
+    },
+    ...rooms.map((room) => ({
+      name: `${room}-uses`,
+      severity: 'error',
+      comment: `${room} may use ${ROOMS[room].join(', ') || 'the platform alone'}`,
+      from: { path: `${SERVICE}/${room}/` },
+      to: { path: `${SERVICE}/(?!platform/|${[room, ...ROOMS[room]].map((used) => `${used}/`).join('|')})` },
+    })),
+    ...Object.entries(FLOOR).map(([folder, used]) => ({
+      name: `platform-${folder}-uses`,
+      severity: 'error',
+      from: { path: `${SERVICE}/platform/${folder}/` },
+      to: { path: `${SERVICE}/platform/(?!${[folder, ...used].join('/|')}/)[^/]+/` },
+    })),
     { name: 'no-circles', severity: 'error', from: {}, to: { circular: true } },
   ],
   options: {

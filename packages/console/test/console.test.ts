@@ -6,7 +6,7 @@ import { operations } from '@orchard/contract';
 import { clientCertificate, mappingFile } from '@orchard/simulators';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { makeApp, OWNER, startFreshService, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
-import { MOST_ATTEMPTS } from '../../service/src/jobs/queue.js';
+import { MOST_ATTEMPTS } from '../../service/src/platform/jobs/queue.js';
 import { openBrowser, openPage, violations } from './browser.js';
 
 const P = '/quillfell-hiker/dev';

@@ -1,4 +1,4 @@
 /** Writes recorded calls of the past, for the demo's ninety days. */
-export { insertMinutes, insertRequests, type MinuteCount, REQUEST_COLUMNS } from './telemetry/recorder.js';
-export { insertSizes } from './collections/sizes.js';
-export { openDatabase } from './database/connection.js';
+export { insertMinutes, insertRequests, type MinuteCount, REQUEST_COLUMNS } from './operations/telemetry/recorder.js';
+export { insertSizes } from './data/collections/sizes.js';
+export { openDatabase } from './platform/database/connection.js';

@@ -1,3 +1,3 @@
-export { type Config, readConfig } from './config.js';
-export { createLog } from './log.js';
+export { type Config, readConfig } from './platform/config.js';
+export { createLog } from './platform/log.js';
 export { type RunningService, startService } from './service.js';

@@ -1,7 +1,7 @@
 /** The process: `node dist/main.js`. */
 import { setFlagsFromString } from 'node:v8';
-import { readConfig } from './config.js';
-import { createLog } from './log.js';
+import { readConfig } from './platform/config.js';
+import { createLog } from './platform/log.js';
 import { type RunningService, startService } from './service.js';
 
 // On a large machine V8 lets the heap grow fourfold before it collects: a hundred megabytes more, at about the same rate.

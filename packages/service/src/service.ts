@@ -1,4 +1,4 @@
-/** Puts a service together, starts it and stops it. */
+/** Puts a service together, starts it and stops it. It names no room; what there is stands in capabilities.ts. */
 import { randomFillSync } from 'node:crypto';
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
@@ -7,79 +7,38 @@ import { base32, uuidv7 } from '@orchard/core';
 import express from 'express';
 import mysql from 'mysql2/promise';
 import type { Logger } from 'pino';
-import { Directory } from './access/directory.js';
-import { checkSecretKey } from './access/secretKeyMark.js';
-import { forgetGuesses } from './access/guesses.js';
-import { deriveKey } from './access/secrets.js';
-import { Rates } from './access/steps.js';
-import { UserTokens } from './access/userTokens.js';
-import { appRoutes } from './apps/routes.js';
-import { AppStore } from './apps/store.js';
-import { channelRoutes } from './channels/routes.js';
-import { Catalogue } from './collections/catalogue.js';
-import { collectionRoutes } from './collections/manageRoutes.js';
-import { QueryLog } from './collections/queryLog.js';
-import { SlowPatterns } from './collections/slowPatterns.js';
-import { managedRecordRoutes, recordRoutes } from './collections/routes.js';
-import { TRIGGER_FORMAT } from './collections/tables.js';
-import { tendCollections } from './collections/tending.js';
-import type { Config } from './config.js';
-import { holdDataDirectory, readHolderName, readSecretKey } from './dataDirectory.js';
-import { type Database, openDatabase } from './database/connection.js';
-import { environmentDatabase, migrateEnvironment, migrateSystem } from './database/migrate.js';
-import { startDatabaseServer } from './database/server.js';
-import { deviceRoutes } from './devices/routes.js';
-import { tendDevices } from './devices/tending.js';
-import { watchExpiry } from './gateways/expiry.js';
-import { GatewayDirectory } from './gateways/gatewayDirectory.js';
-import { GatewayRefusals } from './gateways/refusals.js';
-import { gatewayRoutes } from './gateways/routes.js';
-import { WebPushGateway } from './gateways/webPush.js';
-import { AnswerLedger } from './http/answerBytes.js';
-import { answerPreflight } from './http/crossOrigin.js';
-import { servePages } from './http/pages.js';
-import { answerBrokenCalls } from './http/brokenCalls.js';
-import type { Environment } from './http/call.js';
-import { serveRoutes, serveUnknown } from './http/pipeline.js';
-import { JobQueue } from './jobs/queue.js';
-import { createLog } from './log.js';
-import { ChangeSignal } from './live/changeSignal.js';
-import { Feed } from './live/feed.js';
-import { StreamRights } from './live/streamRights.js';
-import { receiveBounces } from './mail/bounces.js';
-import { InstallationMail } from './mail/installationMail.js';
-import { isSetupNeeded, makeSetupToken } from './members/setup.js';
-import { memberRoutes } from './members/routes.js';
-import { MessagingSettings } from './messaging/settings.js';
-import { Notices } from './notices/notices.js';
-import { noticeRoutes } from './notices/routes.js';
-import { ResultJournal } from './notifications/journal.js';
-import { finishLeftBehind } from './notifications/life.js';
-import { notificationRoutes } from './notifications/routes.js';
-import { writeLeftResults } from './notifications/sending.js';
-import { NotificationStore } from './notifications/store.js';
-import { jobRoutes } from './jobs/routes.js';
-import type { Parts } from './parts.js';
-import { Metrics } from './telemetry/metrics.js';
-import { keepPartitions } from './telemetry/partitions.js';
-import { INSTALLATION, Recorder } from './telemetry/recorder.js';
-import { telemetryRoutes } from './telemetry/routes.js';
-import { smsEvents } from './sms/inbox.js';
-import { smsRoutes } from './sms/routes.js';
-import { topicRoutes } from './topics/routes.js';
-import { UserStore } from './users/store.js';
-import { every, forEachEnvironment, guarded } from './upkeep.js';
-import { userRoutes } from './users/routes.js';
+import { openRooms, type Parts } from './capabilities.js';
+import { Directory } from './platform/access/directory.js';
+import { checkSecretKey } from './platform/access/secretKeyMark.js';
+import { deriveKey } from './platform/access/secrets.js';
+import { Rates } from './platform/access/steps.js';
+import { UserTokens } from './platform/access/userTokens.js';
+import type { Capability, Periodic } from './platform/capability.js';
+import type { Config } from './platform/config.js';
+import { holdDataDirectory, readHolderName, readSecretKey } from './platform/dataDirectory.js';
+import { type Database, openDatabase } from './platform/database/connection.js';
+import { INSTALLATION, migrateEnvironment, migrateSystem } from './platform/database/migrate.js';
+import { startDatabaseServer } from './platform/database/server.js';
+import { AnswerLedger } from './platform/http/answerBytes.js';
+import { answerBrokenCalls } from './platform/http/brokenCalls.js';
+import { answerPreflight } from './platform/http/crossOrigin.js';
+import { servePages } from './platform/http/pages.js';
+import { serveRoutes, serveUnknown } from './platform/http/pipeline.js';
+import { JobQueue } from './platform/jobs/queue.js';
+import { ChangeSignal } from './platform/live/changeSignal.js';
+import { Feed } from './platform/live/feed.js';
+import { StreamRights } from './platform/live/streamRights.js';
+import { createLog } from './platform/log.js';
+import { Metrics } from './platform/metrics.js';
+import type { Platform } from './platform/platform.js';
+import { emptyPorts } from './platform/ports.js';
+import { every, forEachEnvironment, guarded } from './platform/upkeep.js';
+import { isSetupNeeded, makeSetupToken } from './setup/members/setup.js';
 
-const HOUR_MS = 3_600_000;
 const GRACE_MS = 10_000;
-/** How often what an ended instance left behind is looked for. */
-const SWEEP_MS = 20_000;
 /** Connections to the database; so many instances share the statements its server keeps prepared. */
 const CONNECTIONS = 20;
 const INSTANCES_FIT = 4;
-/** How often the links to SMS centres are looked after. */
-const LINKS_MS = 3_000;
 
 export type RunningService = {
   /** Base address. */
@@ -115,35 +74,23 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   await migrateEnvironment(database, INSTALLATION);
 
   let address = config.publicUrl ?? '';
-  const parts = buildParts(config, log, database, () => address);
-  await checkSecretKey(database, parts.secretKey);
-  await forEachEnvironment(parts, 'bring an environment up to date', await parts.directory.allEnvironments(), (environment) =>
-    bringUpToDate(parts, environment),
-  );
-  await writeLeftResults(parts, new NotificationStore(database));
+  const platform = buildPlatform(config, log, database, () => address);
+  const { parts, capabilities } = openRooms(platform);
+  connect(platform, capabilities);
+  await checkSecretKey(database, platform.secretKey);
+  await bringUpToDate(platform, capabilities);
+  for (const { prepare } of capabilities) await prepare?.();
 
-  const app = buildApp(parts, config);
-  const http = createServer(app);
+  const http = createServer(buildApp(platform, capabilities));
   http.keepAliveTimeout = 65_000;
   answerBrokenCalls(http);
   await new Promise<void>((resolve, reject) => http.once('error', reject).listen(config.port, config.host, resolve));
   const { port } = http.address() as AddressInfo;
   address ||= `http://${config.host === '0.0.0.0' || config.host === '::' ? 'localhost' : config.host}:${port}`;
-  const endBounces = config.bouncePort ? await receiveBounces(parts, config.bouncePort, config.host) : null;
-  parts.recorder.start();
-  parts.queryLog.start();
-  await parts.jobs.start();
-  const firstUpkeep = guarded(parts, 'hourly upkeep', {}, () => tend(parts));
-  const keepLinks = () =>
-    parts.gateways.keepLinks((gateway, error) => guarded(parts, 'links to SMS centres', { gateway }, () => Promise.reject(error)));
-  void guarded(parts, 'links to SMS centres', {}, keepLinks);
-  const endUpkeep = [
-    every(parts, HOUR_MS, 'hourly upkeep', () => tend(parts)),
-    every(parts, SWEEP_MS, 'finish what was left behind', () => sweep(parts)),
-    every(parts, LINKS_MS, 'links to SMS centres', keepLinks),
-    every(parts, 5_000, 'note the use of keys', () => new AppStore(parts).noteUse(parts.directory.takeUsedKeys())),
-  ];
-  const setupAddress = (await isSetupNeeded(parts)) ? `${address}/setup?token=${await makeSetupToken(parts)}` : null;
+  for (const { start } of capabilities) await start?.();
+  await platform.jobs.start();
+  const endUpkeep = beginUpkeep(platform, capabilities);
+  const setupAddress = (await isSetupNeeded(platform)) ? `${address}/setup?token=${await makeSetupToken(platform)}` : null;
   log.info({ address }, 'the service is ready');
 
   return {
@@ -152,31 +99,55 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
     parts,
     databasePid: () => server?.pid(),
     stop: async () => {
-      for (const end of endUpkeep) end();
-      await endBounces?.();
-      await stopServing(http, parts);
-      parts.streams.stop();
-      await parts.jobs.stop();
-      await firstUpkeep;
-      parts.installationMail?.close();
-      parts.gateways.close();
-      await parts.webPush.close();
-      parts.journal.close();
-      await parts.recorder.stop();
-      await parts.queryLog.stop();
+      await endUpkeep();
+      await stopServing(http, platform);
+      platform.streams.stop();
+      await platform.jobs.stop();
+      for (const { stop } of capabilities.toReversed()) await stop?.();
       for (const step of undo.reverse()) await step();
       log.info('the service has stopped');
     },
   };
 }
 
-/** Its tables as this version needs them, and the triggers of its collections where those have changed. */
-async function bringUpToDate(parts: Parts, environment: Environment): Promise<void> {
-  await migrateEnvironment(parts.database, environment.id);
-  if (environment.triggers >= TRIGGER_FORMAT) return;
-  await parts.catalogue.repair(environment);
-  await parts.database.change('UPDATE environments SET triggers = ? WHERE id = ?', [TRIGGER_FORMAT, environment.id]);
-  parts.directory.forget();
+/** Fills the platform's ports that every room may answer, and gives the queue its workers. */
+function connect(platform: Platform, capabilities: readonly Capability[]): void {
+  platform.marks.push(...capabilities.flatMap(({ marks = [] }) => marks));
+  for (const { jobs = {} } of capabilities)
+    for (const [kind, { work, atOnce }] of Object.entries(jobs)) platform.jobs.on(kind, work, atOnce);
+  platform.ports.userRemoved = async (removal) => {
+    for (const { onUserRemoved } of capabilities) await onUserRemoved?.(removal);
+  };
+  platform.ports.environmentCreated = async (environment) => {
+    for (const { onEnvironmentCreated } of capabilities) await onEnvironmentCreated?.(environment);
+  };
+}
+
+/** The tables of every environment as this version needs them, and what rooms have to bring up to date there. */
+async function bringUpToDate(platform: Platform, capabilities: readonly Capability[]): Promise<void> {
+  const environments = await platform.directory.allEnvironments();
+  await forEachEnvironment(platform, 'bring an environment up to date', environments, async (environment) => {
+    await migrateEnvironment(platform.database, environment.id);
+    for (const room of capabilities) await room.bringUpToDate?.(environment);
+  });
+}
+
+/** Begins what comes round by itself. @returns a function that ends it, once what runs at the start is through */
+function beginUpkeep(platform: Platform, capabilities: readonly Capability[]): () => Promise<void> {
+  const all = capabilities.flatMap(({ periodic = [] }) => periodic);
+  const run = async (periodic: Periodic) => {
+    if ('run' in periodic) return periodic.run();
+    const { work, eachEnvironment } = periodic;
+    await forEachEnvironment(platform, work, await platform.directory.allEnvironments(), async (one) => eachEnvironment(one), 1);
+  };
+  const first = (async () => {
+    for (const one of all) if (one.atStart) await guarded(platform, one.work, {}, () => run(one));
+  })();
+  const ends = all.map((one) => every(platform, one.everyMs, one.work, () => run(one)));
+  return async () => {
+    for (const end of ends) end();
+    await first;
+  };
 }
 
 /**
@@ -200,12 +171,42 @@ async function createSystemDatabase(url: string): Promise<number> {
   }
 }
 
-function buildParts(config: Config, log: Logger, database: Database, address: () => string): Parts {
-  const metrics = new Metrics();
+function buildPlatform(config: Config, log: Logger, database: Database, address: () => string): Platform {
+  const random = pooledRandom();
+  const now = () => Date.now();
+  const newId = () => uuidv7(now(), random(10));
+  const secretKey = readSecretKey(config.dataDirectory, config.secretKey);
+  const changes = new ChangeSignal();
+  const ports = emptyPorts();
+  return {
+    config,
+    log,
+    instance: base32(random(8)),
+    database,
+    secretKey,
+    cursorSecret: deriveKey(secretKey, 'cursors'),
+    now,
+    random,
+    newId,
+    address,
+    directory: new Directory(database),
+    userTokens: new UserTokens(secretKey, now, (environment, id) => ports.findSession(environment, id)),
+    metrics: new Metrics(),
+    jobs: new JobQueue(database, readHolderName(config.dataDirectory), now, newId, log),
+    changes,
+    feed: new Feed(database, changes, log),
+    streams: new StreamRights(database, ports, now, log),
+    answers: new AnswerLedger(),
+    ports,
+    marks: [],
+  };
+}
+
+/** Random bytes from a pool: asking the system for each call would cost more than the rest of its bookkeeping. */
+function pooledRandom(): (bytes: number) => Buffer {
   const pool = Buffer.alloc(8192);
   let used = pool.length;
-  /** Random bytes from a pool: asking the system for each call would cost more than the rest of its bookkeeping. */
-  const random = (bytes: number) => {
+  return (bytes) => {
     if (used + bytes > pool.length) {
       randomFillSync(pool);
       used = 0;
@@ -213,73 +214,10 @@ function buildParts(config: Config, log: Logger, database: Database, address: ()
     used += bytes;
     return Buffer.from(pool.subarray(used - bytes, used));
   };
-  const now = () => Date.now();
-  const newId = () => uuidv7(now(), random(10));
-  const instance = base32(random(8));
-  const secretKey = readSecretKey(config.dataDirectory, config.secretKey);
-  const changes = new ChangeSignal();
-  const users = new UserStore(database);
-  const notices = new Notices(database, { now, newId });
-  const webPush = new WebPushGateway(
-    database,
-    secretKey,
-    { now, random },
-    config.pushOrigins.filter((origin) => /^https?:/.test(origin)),
-    address,
-  );
-  // What SMS centres bring needs the parts, which are whole by the time the first of it comes in.
-  const parts: Parts = {
-    config,
-    log,
-    database,
-    secretKey,
-    now,
-    random,
-    newId,
-    address,
-    changes,
-    feed: new Feed(database, changes, log),
-    streams: new StreamRights(database, now, log),
-    answers: new AnswerLedger(),
-    queryLog: new QueryLog(database, now, log),
-    slowPatterns: new SlowPatterns(),
-    cursorSecret: deriveKey(secretKey, 'cursors'),
-    directory: new Directory(database),
-    userTokens: new UserTokens(secretKey, now, async (environment, id) => {
-      const found = await users.findSession(environment, id);
-      return (
-        found && { userId: found.user.id, roles: found.user.roles, ended: found.session.endedAt !== null, disabled: found.user.disabled }
-      );
-    }),
-    catalogue: new Catalogue(database, now),
-    metrics,
-    recorder: new Recorder(database, instance, now, metrics, changes, log),
-    jobs: new JobQueue(database, readHolderName(config.dataDirectory), now, newId, log),
-    webPush,
-    gateways: new GatewayDirectory(
-      database,
-      secretKey,
-      { now, random },
-      webPush,
-      (environmentId, gateway) => smsEvents(parts, environmentId, gateway),
-      config.pushOrigins,
-    ),
-    messaging: new MessagingSettings(database),
-    notices,
-    refusals: new GatewayRefusals(database, notices, now),
-    installationMail: config.smtpUrl
-      ? new InstallationMail({
-          url: config.smtpUrl,
-          from: config.mailFrom ?? `orchard@${new URL(config.smtpUrl).hostname}`,
-          trustFile: config.smtpTrust,
-        })
-      : null,
-    journal: new ResultJournal(config.dataDirectory),
-  };
-  return parts;
 }
 
-function buildApp(parts: Parts, config: Config): express.Express {
+function buildApp(platform: Platform, capabilities: readonly Capability[]): express.Express {
+  const { config, log, address } = platform;
   const app = express();
   const rates = new Rates(config.rates);
   app.set('etag', false);
@@ -291,36 +229,20 @@ function buildApp(parts: Parts, config: Config): express.Express {
     response.setHeader('Cache-Control', 'no-store');
     next();
   });
-  const routes = [
-    ...recordRoutes(parts),
-    ...userRoutes(parts),
-    ...deviceRoutes(parts),
-    ...topicRoutes(parts),
-    ...gatewayRoutes(parts),
-    ...notificationRoutes(parts),
-    ...smsRoutes(parts),
-    ...channelRoutes(parts),
-    ...noticeRoutes(parts),
-    ...memberRoutes(parts),
-    ...appRoutes(parts),
-    ...collectionRoutes(parts),
-    ...managedRecordRoutes(parts),
-    ...telemetryRoutes(parts),
-    ...jobRoutes(parts),
-  ];
-  app.use(serveRoutes(parts, routes, rates));
-  app.use(serveUnknown(parts, '/app/v1', routes, rates));
-  app.use(serveUnknown(parts, '/manage/v1', routes, rates));
-  app.use(servePages(parts));
+  const routes = capabilities.flatMap(({ routes = [] }) => routes);
+  app.use(serveRoutes(platform, routes, rates));
+  app.use(serveUnknown(platform, '/app/v1', routes, rates));
+  app.use(serveUnknown(platform, '/manage/v1', routes, rates));
+  app.use(servePages(platform));
   // What no page is served for.
   app.use((request, response) => {
-    const problem = new Problem('not-found', `${request.method} ${request.path} is not here. See ${parts.address()}/docs.`);
+    const problem = new Problem('not-found', `${request.method} ${request.path} is not here. See ${address()}/docs.`);
     response.status(problem.status).type('application/problem+json').send(JSON.stringify(problem.toDocument()));
   });
   app.use((error: Error, _request: express.Request, response: express.Response, next: express.NextFunction) => {
     if (response.headersSent) return next(error);
     const malformed = error instanceof URIError;
-    if (!malformed) parts.log.error({ err: error }, 'a call failed before it was routed');
+    if (!malformed) log.error({ err: error }, 'a call failed before it was routed');
     const problem = malformed
       ? new Problem('invalid-input', 'The address holds a % that does not begin a percent-encoded byte. Encode it as %25.')
       : new Problem('unexpected');
@@ -329,31 +251,10 @@ function buildApp(parts: Parts, config: Config): express.Express {
   return app;
 }
 
-/** Keeps the daily partitions of every environment, and ends what was kept long enough. */
-async function tend(parts: Parts): Promise<void> {
-  const environments = await parts.directory.allEnvironments();
-  const each = (work: string, run: (environment: Environment) => Promise<unknown>) => forEachEnvironment(parts, work, environments, run, 1);
-  await each('look after collections', (environment) => tendCollections(parts, environment));
-  await each('look after devices', (environment) => tendDevices(parts, environment));
-  await each('forget old guesses', ({ database }) => forgetGuesses(parts, `\`${database}\`._guesses`));
-  await guarded(parts, 'forget old guesses', {}, () => forgetGuesses(parts, 'guesses'));
-  await guarded(parts, 'certificates that end', {}, () => watchExpiry(parts, environments));
-  const partitions = (database: string) => keepPartitions(parts.database, database, parts.now(), parts.config.requestDays);
-  await each('partitions of requests', ({ database }) => partitions(database));
-  await guarded(parts, 'partitions of requests', {}, () => partitions(environmentDatabase(parts.database, INSTALLATION)));
-}
-
-async function sweep(parts: Parts): Promise<void> {
-  const store = new NotificationStore(parts.database);
-  await forEachEnvironment(parts, 'finish what was left behind', await parts.directory.allEnvironments(), (environment) =>
-    finishLeftBehind(parts, store, environment),
-  );
-}
-
 /** No new connections, streams end, running requests have a while to finish. */
-async function stopServing(http: Server, parts: Parts): Promise<void> {
+async function stopServing(http: Server, platform: Platform): Promise<void> {
   const closed = new Promise((resolve) => http.close(resolve));
-  parts.changes.close();
+  platform.changes.close();
   http.closeIdleConnections();
   const impatient = setTimeout(() => http.closeAllConnections(), GRACE_MS);
   await closed;

@@ -3,8 +3,8 @@ import { request as httpRequest } from 'node:http';
 import { connect } from 'node:net';
 import { operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
-import { isTooSlow } from '../src/database/connection.js';
-import { MOST_ATTEMPTS } from '../src/jobs/queue.js';
+import { isTooSlow } from '../src/platform/database/connection.js';
+import { MOST_ATTEMPTS } from '../src/platform/jobs/queue.js';
 import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;

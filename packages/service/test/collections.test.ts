@@ -1,6 +1,6 @@
 import { operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
-import { tendCollections } from '../src/collections/tending.js';
+import { tendCollections } from '../src/data/collections/tending.js';
 import { makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;

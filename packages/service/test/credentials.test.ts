@@ -1,8 +1,8 @@
 import { generateKeyPairSync } from 'node:crypto';
 import { clientCertificate, makeAuthority } from '@orchard/simulators';
 import { describe, expect, it } from 'vitest';
-import { describeFile } from '../src/gateways/credentials.js';
-import { readDeliveryStatus } from '../src/mail/bounces.js';
+import { describeFile } from '../src/messages/gateways/credentials.js';
+import { readDeliveryStatus } from '../src/messages/mail/bounces.js';
 
 const authority = makeAuthority();
 const pem = (type: 'pkcs8' | 'sec1', format: 'pem' | 'der') =>

@@ -2,7 +2,7 @@
 import { rmSync } from 'node:fs';
 import pino from 'pino';
 import type { TestProject } from 'vitest/node';
-import { startDatabaseServer } from '../src/database/server.js';
+import { startDatabaseServer } from '../src/platform/database/server.js';
 import { scratchDirectory } from './scratch.js';
 
 declare module 'vitest' {

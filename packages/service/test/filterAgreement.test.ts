@@ -18,8 +18,8 @@ import {
 } from '@orchard/core';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
-import { type Database, openDatabase } from '../src/database/connection.js';
-import { columnSql, ID_TYPE, stored } from '../src/collections/columns.js';
+import { type Database, openDatabase } from '../src/platform/database/connection.js';
+import { columnSql, ID_TYPE, stored } from '../src/data/collections/columns.js';
 
 let database: Database;
 const NAME = `agreement_${process.pid}`;

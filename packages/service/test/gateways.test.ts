@@ -312,7 +312,7 @@ describe('push by certificate', () => {
   });
 
   it('tells members 30, 7 and 1 day before its certificate ends, each once', async () => {
-    const { watchExpiry } = await import('../src/gateways/expiry.js');
+    const { watchExpiry } = await import('../src/messages/gateways/expiry.js');
     const { parts } = test.service;
     const environment = await parts.directory.environment(app.name, 'dev');
     const row = await parts.gateways.store.find(environment.id, 'cairn');

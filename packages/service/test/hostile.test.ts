@@ -145,7 +145,7 @@ describe('a pattern', () => {
     const slow = await store(`${'a1'.repeat(30)}!`);
     expect(slow).toMatchObject({ status: 422, body: { detail: expect.stringContaining('longer than') } });
     expect((await store('abc2')).status, 'the next one is matched again').toBe(201);
-    const { tellSlowPatterns } = await import('../src/collections/patterns.js');
+    const { tellSlowPatterns } = await import('../src/data/collections/patterns.js');
     await tellSlowPatterns(test.service.parts, environment);
     const { items } = await test.owner.call(operations.notices.list, {});
     expect(items.map(({ title }) => title)).toContain(`Replace the pattern of \`code\` in \`${name}\``);

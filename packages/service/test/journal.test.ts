@@ -1,8 +1,8 @@
 import { appendFileSync, existsSync, readFileSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterEach, beforeEach, expect, it } from 'vitest';
-import { ResultJournal } from '../src/notifications/journal.js';
-import type { DeliveryResult } from '../src/notifications/deliveries.js';
+import { ResultJournal } from '../src/messages/notifications/journal.js';
+import type { DeliveryResult } from '../src/messages/notifications/deliveries.js';
 import { scratchDirectory } from './scratch.js';
 
 let directory: string;

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, expect, inject, it } from 'vitest';
-import { type Database, openDatabase } from '../src/database/connection.js';
-import { createLog } from '../src/log.js';
+import { type Database, openDatabase } from '../src/platform/database/connection.js';
+import { createLog } from '../src/platform/log.js';
 
 let database: Database;
 beforeAll(async () => {

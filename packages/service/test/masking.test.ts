@@ -1,7 +1,7 @@
 /** What must not be readable afterwards, wherever it was sent: in records, logs and answers. */
 import { createHttpClient, operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
-import { createLog } from '../src/log.js';
+import { createLog } from '../src/platform/log.js';
 import { type RunningService, startService } from '../src/service.js';
 import { scratchDirectory } from './scratch.js';
 import { callApp, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';

@@ -3,7 +3,7 @@ import { join } from 'node:path';
 import { createHttpClient, operations } from '@orchard/contract';
 import pino from 'pino';
 import { afterEach, beforeEach, expect, inject, it } from 'vitest';
-import { readConfig } from '../src/config.js';
+import { readConfig } from '../src/platform/config.js';
 import { type RunningService, startService } from '../src/service.js';
 import { scratchDirectory } from './scratch.js';
 import { type AppOptions, callApp, eventually, listenTo, makeApp, OWNER, signUp } from './support.js';

@@ -479,7 +479,7 @@ describe('a device', () => {
       `UPDATE \`${environment.database}\`._devices SET lastSeenAt = NOW() - INTERVAL 31 DAY WHERE id = ?`,
       [id],
     );
-    const { tendDevices } = await import('../src/devices/tending.js');
+    const { tendDevices } = await import('../src/messages/devices/tending.js');
     await tendDevices(test.service.parts, environment);
     expect(await device()).toMatchObject({ reachable: false, reach: 'Retired: It was not seen for 30 days.' });
   });

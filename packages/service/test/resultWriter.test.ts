@@ -1,6 +1,6 @@
 import { expect, it } from 'vitest';
-import type { DeliveryResult } from '../src/notifications/deliveries.js';
-import { ResultWriter } from '../src/notifications/results.js';
+import type { DeliveryResult } from '../src/messages/notifications/deliveries.js';
+import { ResultWriter } from '../src/messages/notifications/results.js';
 
 const result = (target: string) => ({ target }) as DeliveryResult;
 const failure = (code: string) => Object.assign(new Error(code), { code });

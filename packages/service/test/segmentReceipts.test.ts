@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { expect, it } from 'vitest';
-import { SegmentReceipts } from '../src/gateways/segmentReceipts.js';
+import { SegmentReceipts } from '../src/messages/gateways/segmentReceipts.js';
 
 const receipt = (messageId: string, state: string) => ({ messageId, state, error: null });
 

@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto';
 import { type AddressInfo, createServer, type Server, type Socket } from 'node:net';
 import { encodePdu, type Pdu, PduReader, STATUS } from '@orchard/core/smpp';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { SmppLink, type SmppSettings } from '../src/gateways/smppLink.js';
+import { SmppLink, type SmppSettings } from '../src/messages/gateways/smppLink.js';
 import { eventually } from './support.js';
 
 /** A centre whose answers the test decides. */

@@ -7,7 +7,7 @@ import { migrate } from 'drizzle-orm/mysql2/migrator';
 import mysql from 'mysql2/promise';
 import pino from 'pino';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
-import { readConfig } from '../src/config.js';
+import { readConfig } from '../src/platform/config.js';
 import { type RunningService, startService } from '../src/service.js';
 import { scratchDirectory } from './scratch.js';
 import { callApp, makeApp, startTestService, type TestService } from './support.js';

@@ -5,7 +5,7 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import { createHttpClient, type HttpClient, type LiveEvent, operations, readEvents, type Scope, SCOPES } from '@orchard/contract';
 import { type Simulators, startSimulators } from '@orchard/simulators';
 import pino from 'pino';
-import { type Config, readConfig } from '../src/config.js';
+import { type Config, readConfig } from '../src/platform/config.js';
 import { type RunningService, startService } from '../src/service.js';
 import { scratchDirectory } from './scratch.js';
 

@@ -1,0 +1,56 @@
+/** The rooms of the service, each after those it stands on. Adding a room is one line here. */
+import { collections } from './data/collections/capability.js';
+import { imports } from './data/imports/capability.js';
+import { records } from './data/records/capability.js';
+import { channels } from './messages/channels/capability.js';
+import { devices } from './messages/devices/capability.js';
+import { gateways } from './messages/gateways/capability.js';
+import { mail } from './messages/mail/capability.js';
+import { notifications } from './messages/notifications/capability.js';
+import { messageSettings } from './messages/settings/capability.js';
+import { sms } from './messages/sms/capability.js';
+import { topics } from './messages/topics/capability.js';
+import { jobs } from './operations/jobs/capability.js';
+import { telemetry } from './operations/telemetry/capability.js';
+import { users } from './people/users/capability.js';
+import type { Capability } from './platform/capability.js';
+import type { Platform } from './platform/platform.js';
+import { apps } from './setup/apps/capability.js';
+import { members } from './setup/members/capability.js';
+import { notices } from './setup/notices/capability.js';
+
+const ROOMS = [
+  telemetry,
+  notices,
+  jobs,
+  members,
+  apps,
+  collections,
+  messageSettings,
+  gateways,
+  users,
+  records,
+  imports,
+  devices,
+  topics,
+  notifications,
+  sms,
+  mail,
+  channels,
+] as const;
+
+type OfferOf<R> = R extends (...needs: never[]) => { offer?: infer Offer extends object } ? (object extends Offer ? never : Offer) : never;
+type All<U> = (U extends unknown ? (one: U) => void : never) extends (all: infer I) => void ? I : never;
+/** The platform with all that rooms offer. */
+export type Parts = Platform & All<OfferOf<(typeof ROOMS)[number]>>;
+
+/** Builds the rooms one after another, each on what those before it offer. */
+export function openRooms(platform: Platform): { parts: Parts; capabilities: Capability[] } {
+  const parts = { ...platform };
+  const capabilities = ROOMS.map((room) => {
+    const capability: Capability = room(parts as never);
+    Object.assign(parts, capability.offer);
+    return capability;
+  });
+  return { parts: parts as Parts, capabilities };
+}

@@ -1,0 +1,9 @@
+/** What this room stands on. */
+import type { Platform } from '../../platform/platform.js';
+import type { Notices } from '../../setup/notices/notices.js';
+import type { Catalogue } from './catalogue.js';
+import type { QueryLog } from './queryLog.js';
+import type { SlowPatterns } from './slowPatterns.js';
+
+export type Stands = Platform & { notices: Notices };
+export type Parts = Stands & { catalogue: Catalogue; queryLog: QueryLog; slowPatterns: SlowPatterns };

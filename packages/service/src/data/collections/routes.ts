@@ -1,0 +1,180 @@
+/** What the team does with collections: their fields, rules, indexes and views. */
+import { type Collection, operations, Problem } from '@orchard/contract';
+import { type AccessRules, type Field, type Fields, OWNER_ONLY, RECORD_ACTIONS } from '@orchard/core';
+import { bind, type Call, environmentOf, type Route } from '../../platform/call.js';
+import type { Parts } from './parts.js';
+import { presentField } from './catalogue.js';
+import { Indexes } from './indexes.js';
+import { readRule } from './query.js';
+import { RECOVERY_MS, SchemaChanges } from './schemaChanges.js';
+import type { CollectionShape } from './shape.js';
+import { growth } from './sizes.js';
+import { Views } from './views.js';
+
+type Sizes = { records: number; bytes: number };
+
+export function collectionRoutes(parts: Parts): Route[] {
+  return [...collectionCalls(parts), ...schemaCalls(parts), ...indexCalls(parts), ...viewCalls(parts)];
+}
+
+function presentCollection(shape: CollectionShape, { records, bytes }: Sizes, grownBy: number | null): Collection {
+  return {
+    name: shape.name,
+    fields: [...shape.fields].map(([name, field]) => presentField(name, field)) as Collection['fields'],
+    rules: shape.rules,
+    records,
+    bytes,
+    grownBy,
+    indexes: shape.indexes,
+    dropped: shape.dropped.map(({ column, name, field, at }) => ({
+      column,
+      name,
+      type: field.type,
+      at,
+      until: new Date(Date.parse(at) + RECOVERY_MS).toISOString(),
+    })),
+    createdAt: shape.createdAt.toISOString(),
+  };
+}
+
+/** Collections as the API shows them. */
+async function present(parts: Parts, call: Pick<Call, 'environment'>, shapes: CollectionShape[]): Promise<Collection[]> {
+  const environment = environmentOf(call);
+  const names = shapes.map(({ name }) => name);
+  const [sizes, before] = await Promise.all([parts.catalogue.sizes(environment, names), growth(parts, environment)]);
+  return shapes.map((shape) => {
+    const size = sizes.get(shape.name) ?? { records: 0, bytes: 0 };
+    const then = before.get(shape.name);
+    return presentCollection(shape, size, then === undefined ? null : size.records - then);
+  });
+}
+const presentOne = async (parts: Parts, call: Pick<Call, 'environment'>, shape: CollectionShape) => ({
+  body: (await present(parts, call, [shape]))[0] as Collection,
+});
+
+const fieldsOf = (named: { name: string }[] = []): Fields => new Map(named.map(({ name, ...field }) => [name, field as Field]));
+
+/** Refuses rules that do not fit the collection's fields. @throws {Problem} malformed-filter */
+async function checkRules(
+  parts: Parts,
+  call: Pick<Call, 'environment'>,
+  shape: Pick<CollectionShape, 'name' | 'fields'>,
+  rules: Partial<AccessRules>,
+): Promise<void> {
+  const shapes = await parts.catalogue.shapes(environmentOf(call));
+  for (const action of RECORD_ACTIONS) {
+    const text = rules[action];
+    const rule = text === undefined ? null : readRule(shapes, shape as CollectionShape, text);
+    if (rule && 'broken' in rule)
+      throw new Problem('malformed-filter', `The ${action} rule: ${rule.broken}.`, {
+        fields: [
+          {
+            path: `body.rules.${action}`,
+            problem: rule.broken,
+            expected: 'a condition in CQL2 over the fields, or everyone, signed-in, owner or nobody',
+          },
+        ],
+      });
+  }
+}
+
+function collectionCalls(parts: Parts): Route[] {
+  const own = operations.collections;
+  return [
+    bind(own.list, async (call) => ({ body: { items: await present(parts, call, await parts.catalogue.all(environmentOf(call))) } })),
+    bind(own.read, async (call) => presentOne(parts, call, await parts.catalogue.get(environmentOf(call), call.params.collection))),
+    bind(own.create, async (call) => {
+      const { name, fields, rules } = call.body;
+      if (await parts.catalogue.find(environmentOf(call), name))
+        throw new Problem('already-exists', `There is a collection \`${name}\` already.`);
+      await checkRules(parts, call, { name, fields: fieldsOf(fields) }, rules ?? {});
+      const shape = await parts.catalogue.extend(environmentOf(call), name, fieldsOf(fields), [], {
+        ...OWNER_ONLY,
+        ...rules,
+      } as AccessRules);
+      return presentOne(parts, call, shape);
+    }),
+    bind(own.patch, async (call) => {
+      const environment = environmentOf(call);
+      let shape = await parts.catalogue.get(environment, call.params.collection);
+      await checkRules(
+        parts,
+        call,
+        { ...shape, fields: new Map([...shape.fields, ...fieldsOf(call.body.addFields)]) },
+        call.body.rules ?? {},
+      );
+      if (call.body.addFields) shape = await parts.catalogue.extend(environment, shape.name, fieldsOf(call.body.addFields));
+      if (call.body.rules)
+        shape = await parts.catalogue.changeRules(environment, shape.name, { ...shape.rules, ...call.body.rules } as AccessRules);
+      return presentOne(parts, call, shape);
+    }),
+    bind(own.remove, async (call) => {
+      await parts.catalogue.remove(environmentOf(call), call.params.collection);
+      parts.changes.wake(environmentOf(call).id);
+      return { body: undefined };
+    }),
+  ];
+}
+
+function schemaCalls(parts: Parts): Route[] {
+  const own = operations.collections;
+  const schema = new SchemaChanges(parts);
+  return [
+    bind(own.schema, async (call) => ({
+      body: schema.schemaOf(environmentOf(call), await parts.catalogue.get(environmentOf(call), call.params.collection)),
+    })),
+    bind(own.previewSchema, async (call) => {
+      const changes = await schema.changesTo(environmentOf(call), call.params.collection, call.body);
+      return {
+        body: { changes: await Promise.all(changes.map((change) => schema.preview(environmentOf(call), call.params.collection, change))) },
+      };
+    }),
+    bind(own.putSchema, async (call) => {
+      const environment = environmentOf(call);
+      const { collection } = call.params;
+      const changes = await schema.changesTo(environment, collection, call.body);
+      // Everything is looked at before anything is changed.
+      for (const change of changes) {
+        const { blocked, misfits } = await schema.preview(environment, collection, change);
+        if (blocked) throw new Problem('invalid-input', blocked);
+        if (misfits > 0 && call.query.misfits === 'refuse') await schema.apply(environment, collection, change, 'refuse');
+      }
+      for (const change of changes) await schema.apply(environment, collection, change, call.query.misfits);
+      return { body: schema.schemaOf(environment, await parts.catalogue.get(environment, collection)) };
+    }),
+    bind(own.previewChange, async (call) => ({ body: await schema.preview(environmentOf(call), call.params.collection, call.body) })),
+    bind(own.change, async (call) =>
+      presentOne(parts, call, await schema.apply(environmentOf(call), call.params.collection, call.body, call.query.misfits)),
+    ),
+  ];
+}
+
+function indexCalls(parts: Parts): Route[] {
+  const own = operations.collections;
+  const indexes = new Indexes(parts);
+  return [
+    bind(own.addIndex, async (call) => ({
+      body: await indexes.add(environmentOf(call), call.params.collection, call.body.fields, call.body.unique),
+    })),
+    bind(own.removeIndex, async (call) => {
+      await indexes.remove(environmentOf(call), call.params.collection, call.params.index);
+      return { body: undefined };
+    }),
+    bind(own.advice, async (call) => ({ body: { items: await indexes.advice(environmentOf(call), call.params.collection) } })),
+  ];
+}
+
+function viewCalls(parts: Parts): Route[] {
+  const own = operations.collections;
+  const views = new Views(parts);
+  return [
+    bind(own.views, async (call) => ({ body: { items: await views.list(environmentOf(call), call.params.collection) } })),
+    bind(own.saveView, async (call) => ({
+      body: await views.save(environmentOf(call), call.params.collection, call.body, call.member?.email ?? ''),
+    })),
+    bind(own.removeView, async (call) => {
+      await views.remove(environmentOf(call), call.params.view);
+      return { body: undefined };
+    }),
+  ];
+}

@@ -1,0 +1,32 @@
+/** What is done for collections once an hour. */
+import type { Environment } from '../../platform/call.js';
+import type { Parts } from './parts.js';
+import { SchemaChanges } from './schemaChanges.js';
+import { noteSizes } from './sizes.js';
+import { tellSlowPatterns } from './patterns.js';
+
+/** How long the change feed, and with it the history of records, is kept. */
+const FEED_MS = 30 * 86_400_000;
+const ANSWERS_MS = 86_400_000;
+const AT_ONCE = 10_000;
+
+export async function tendCollections(parts: Parts, environment: Environment): Promise<void> {
+  await endFeed(parts, environment);
+  await parts.database.change(`DELETE FROM \`${environment.database}\`._answers WHERE at < ?`, [new Date(parts.now() - ANSWERS_MS)]);
+  await new SchemaChanges(parts).purge(environment);
+  await tellSlowPatterns(parts, environment);
+  await noteSizes(parts, environment);
+}
+
+/** Deletes old entries; the newest stays, so that numbers go on from it. */
+async function endFeed({ database, now }: Parts, environment: Environment): Promise<void> {
+  const feed = `\`${environment.database}\`._feed`;
+  const [top] = await database.rows<{ number: number }>(`SELECT COALESCE(MAX(number), 0) AS number FROM ${feed}`);
+  for (;;) {
+    const { affectedRows } = await database.change(
+      `DELETE FROM ${feed} WHERE at < ? AND number > 0 AND number < ? ORDER BY at LIMIT ${AT_ONCE}`,
+      [new Date(now() - FEED_MS), top?.number ?? 0],
+    );
+    if (affectedRows < AT_ONCE) return;
+  }
+}

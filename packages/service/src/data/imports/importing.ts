@@ -1,0 +1,290 @@
+/** Stores the rows of a file, a thousand at a time; what does not fit is told apart and does not stop the rest. */
+import { createReadStream, createWriteStream, mkdtempSync, rmSync } from 'node:fs';
+import { join } from 'node:path';
+import type { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import { Problem, type ImportReport } from '@orchard/contract';
+import { checkFields, type Field, type Fields, fieldNameProblem, MAX_FIELDS } from '@orchard/core';
+import type { Author } from '../records/author.js';
+import { unknownCollection } from '../collections/catalogue.js';
+import type { Records } from '../records/records.js';
+import type { CollectionShape } from '../collections/shape.js';
+import { tellWidened } from '../collections/widening.js';
+import { demandSlowPatterns } from '../collections/patterns.js';
+import { insertRecords, type NewRecord, writeProblem } from '../records/writes.js';
+import type { Statements } from '../../platform/database/connection.js';
+import type { Environment } from '../../platform/call.js';
+import type { Parts } from './parts.js';
+import { type Mapping, RowMapper } from './mapping.js';
+import { type Format, type OnHeader, readRows, type Row } from './rows.js';
+
+export type ImportOptions = { format: Format; strict: boolean; check: boolean; mapping: Mapping };
+export type ImportPlace = { environment: Environment; collection: string; author: Author };
+type Reject = ImportReport['rejects'][number];
+/** Told after each chunk, and of each row that is refused. */
+export type ImportProgress = { chunk?: (stored: number, rejected: number) => void; reject?: (reject: Reject) => void };
+
+const CHUNK = 1_000;
+/** Most columns of a file: some more than fields, for those that are left out. */
+const MAX_COLUMNS = 2 * MAX_FIELDS;
+const SHOWN_REJECTS = 100;
+type Fitting = { row: Row; fresh: NewRecord };
+const NO_FIELDS: Fields = new Map();
+
+export class Importer {
+  constructor(
+    private readonly parts: Parts,
+    private readonly records: Records,
+  ) {}
+
+  async run(place: ImportPlace, body: Readable, options: ImportOptions, progress: ImportProgress = {}): Promise<ImportReport> {
+    return options.strict || options.check ? this.#twice(place, body, options, progress) : this.#go(place, body, options, progress);
+  }
+
+  /** Row after row, each chunk a transaction of its own. The next chunk is read while one is being stored. */
+  async #go(place: ImportPlace, body: Readable, options: ImportOptions, progress: ImportProgress): Promise<ImportReport> {
+    const report = new Report(progress);
+    const mapper = new RowMapper(options.format, options.mapping);
+    let storing: Promise<void> = Promise.resolve();
+    for await (const rows of this.#chunks(place, body, options.format, report)) {
+      const fitting = await this.#fit(place, rows, mapper, report, true);
+      await storing;
+      storing = fitting.length > 0 ? this.#store(this.parts.database, place, fitting, report).then(() => report.chunk()) : storing;
+      storing.catch(() => undefined);
+    }
+    await storing;
+    this.parts.changes.wake(place.environment.id);
+    return report.whole();
+  }
+
+  /** First only looks at every row; stores in one transaction, where all of them fit. */
+  async #twice(place: ImportPlace, body: Readable, options: ImportOptions, progress: ImportProgress): Promise<ImportReport> {
+    const directory = mkdtempSync(join(this.parts.config.dataDirectory, 'import-'));
+    const file = join(directory, 'body');
+    try {
+      await pipeline(body, createWriteStream(file, { mode: 0o600 }));
+      const looked = new Report(options.check ? progress : {});
+      const mapper = new RowMapper(options.format, options.mapping);
+      for await (const rows of this.#chunks(place, createReadStream(file), options.format, looked)) {
+        looked.stored += (await this.#fit(place, rows, mapper, looked, !options.check)).length;
+        looked.chunk();
+      }
+      if (options.check) return looked.whole();
+      if (looked.rejected > 0) throw stopped(looked);
+      return await this.#together(place, file, options, progress);
+    } finally {
+      rmSync(directory, { recursive: true, force: true });
+    }
+  }
+
+  async #together(place: ImportPlace, file: string, options: ImportOptions, progress: ImportProgress): Promise<ImportReport> {
+    const report = await this.parts.database.transaction(async (on) => {
+      const own = new Report(progress);
+      const mapper = new RowMapper(options.format, options.mapping);
+      for await (const rows of this.#chunks(place, createReadStream(file), options.format, own)) {
+        // The fields are there by now; making them would end the transaction.
+        await this.#store(on, place, await this.#fit(place, rows, mapper, own, false), own);
+        if (own.rejected > 0) throw stopped(own);
+        own.chunk();
+      }
+      return own;
+    });
+    this.parts.changes.wake(place.environment.id);
+    return report.whole();
+  }
+
+  async *#chunks({ environment, collection }: ImportPlace, body: Readable, format: Format, report: Report): AsyncGenerator<Row[]> {
+    const fields = (await this.parts.catalogue.find(environment, collection))?.fields ?? new Map();
+    let rows: Row[] = [];
+    const onHeader: OnHeader = ({ delimiter, columns }) => {
+      report.noteDelimiter(delimiter);
+      demandFewColumns(collection, columns);
+    };
+    for await (const row of readRows(body, format, fields, onHeader)) {
+      rows.push(row);
+      if (rows.length === CHUNK) {
+        yield rows;
+        rows = [];
+      }
+    }
+    if (rows.length > 0) yield rows;
+  }
+
+  /** The rows that fit the fields. With `extend`, fields that an open environment lacks are made first. */
+  async #fit(place: ImportPlace, rows: Row[], mapper: RowMapper, report: Report, extend: boolean): Promise<Fitting[]> {
+    const { environment, collection } = place;
+    let shape = await this.parts.catalogue.find(environment, collection);
+    if (!shape && environment.mode === 'closed') throw unknownCollection(environment, collection);
+    demandFewColumns(collection, Object.keys(rows[0]?.values ?? {}).length);
+    if (report.rows === 0) mapper.learn(rows, shape?.fields ?? NO_FIELDS);
+    report.rows += rows.length;
+    const needed = extend && environment.mode === 'open' ? this.#neededFields(place, rows, mapper, shape?.fields) : null;
+    if (needed) demandFewFields(collection, (shape?.fields.size ?? 0) + needed.added.size);
+    if (needed && (!shape || needed.added.size > 0 || needed.widened.length > 0))
+      shape = await this.parts.catalogue.extend(environment, collection, needed.added, needed.widened);
+    for (const field of needed?.widened ?? []) await tellWidened(this.parts, environment, collection, field, () => undefined);
+    const fitting: Fitting[] = [];
+    for (const row of rows) {
+      try {
+        if (row.problem) report.reject(row, row.problem);
+        else fitting.push({ row, fresh: await this.#check(place, row, mapper, shape?.fields ?? NO_FIELDS) });
+      } catch (error) {
+        report.refuse(row, error);
+      }
+    }
+    return fitting;
+  }
+
+  #neededFields(
+    { environment, collection }: ImportPlace,
+    rows: Row[],
+    mapper: RowMapper,
+    fields: Fields = NO_FIELDS,
+  ): { added: Fields; widened: string[] } {
+    let added: Fields = new Map(
+      [...mapper.guessed].filter(([name]) => !fields.has(name) && fieldNameProblem(name, fields.keys()) === null),
+    );
+    const widened = new Set<string>();
+    for (const row of rows) {
+      if (row.problem) continue;
+      const known = added.size > 0 ? new Map([...fields, ...added]) : fields;
+      const { id: _id, ownerId: _owner, ...values } = mapper.bodyOf(row, known);
+      const check = checkFields(collection, known, values, {
+        mode: 'open',
+        extent: 'part',
+        now: 0,
+        withHidden: true,
+        widening: environment.widening,
+      });
+      if (check.problems.length > 0) continue;
+      if (check.added.size > 0) added = new Map([...added, ...check.added]);
+      for (const name of check.widened) {
+        if (fields.has(name)) widened.add(name);
+        else (added.get(name) as Field).type = 'number';
+      }
+    }
+    return { added, widened: [...widened] };
+  }
+
+  async #check({ environment, collection, author }: ImportPlace, row: Row, mapper: RowMapper, fields: Fields): Promise<NewRecord> {
+    const fresh = this.records.identify(mapper.bodyOf(row, fields), author);
+    const check = checkFields(collection, fields, fresh.values, {
+      mode: environment.mode,
+      extent: 'whole',
+      now: this.parts.now(),
+      withHidden: true,
+      widening: environment.widening,
+    });
+    if (check.problems[0]) throw new Problem('invalid-input', check.problems[0].problem, { fields: check.problems });
+    await demandSlowPatterns(this.parts, collection, check);
+    return { ...fresh, values: check.values };
+  }
+
+  async #store(on: Statements, place: ImportPlace, fitting: Fitting[], report: Report): Promise<void> {
+    if (fitting.length === 0) return;
+    const shape = await this.parts.catalogue.get(place.environment, place.collection);
+    await insertApart(on, shape, fitting, new Date(this.parts.now()), place.author.by, report);
+  }
+}
+
+/** Columns beyond all that a collection and its places can take are looked at no further. */
+function demandFewColumns(collection: string, columns: number): void {
+  if (columns > MAX_COLUMNS)
+    throw tooWide(`The file has ${columns.toLocaleString('en')} columns; \`${collection}\` takes at most ${MAX_FIELDS} fields.`);
+}
+
+function demandFewFields(collection: string, fields: number): void {
+  if (fields > MAX_FIELDS)
+    throw tooWide(
+      `With the columns of this file \`${collection}\` would have ${fields.toLocaleString('en')} fields; it takes at most ${MAX_FIELDS}.`,
+    );
+}
+
+const tooWide = (problem: string) =>
+  new Problem('invalid-input', `${problem} Nothing was stored.`, {
+    fields: [{ path: 'columns', problem, expected: `a file with fewer columns, or \`columns\` that maps those it does not want to null` }],
+  });
+
+/** As one statement; where a row is refused, by halves, until it is alone. */
+async function insertApart(
+  on: Statements,
+  shape: CollectionShape,
+  fitting: Fitting[],
+  now: Date,
+  by: string,
+  report: Report,
+): Promise<void> {
+  try {
+    await insertRecords(
+      on,
+      shape,
+      fitting.map(({ fresh }) => fresh),
+      now,
+      by,
+    );
+    report.stored += fitting.length;
+  } catch (error) {
+    const [{ row, fresh }] = fitting as [Fitting];
+    const problem = writeProblem(error, shape, fresh);
+    if (!(problem instanceof Problem)) throw error;
+    if (fitting.length === 1) return report.refuse(row, problem);
+    const half = fitting.length >> 1;
+    await insertApart(on, shape, fitting.slice(0, half), now, by, report);
+    await insertApart(on, shape, fitting.slice(half), now, by, report);
+  }
+}
+
+class Report {
+  rows = 0;
+  stored = 0;
+  rejected = 0;
+  readonly #shown: Reject[] = [];
+  #delimiter: string | null = null;
+
+  constructor(private readonly progress: ImportProgress) {}
+
+  /** A comma is what everybody expects. */
+  noteDelimiter(delimiter: string): void {
+    if (delimiter !== ',') this.#delimiter = delimiter;
+  }
+
+  reject(row: Row, reason: string): void {
+    this.rejected++;
+    const reject = { line: row.line, reason, row: row.text().slice(0, 10_000) };
+    if (this.#shown.length < SHOWN_REJECTS) this.#shown.push(reject);
+    this.progress.reject?.(reject);
+  }
+
+  /** @throws what is not the row's fault */
+  refuse(row: Row, error: unknown): void {
+    if (!(error instanceof Problem) || error.status >= 500) throw error;
+    const { fields } = error.extras;
+    this.reject(
+      row,
+      fields
+        ? fields.map(({ problem, expected }) => (problem.includes(expected) ? problem : `${problem} Expected ${expected}.`)).join(' ')
+        : error.detail,
+    );
+  }
+
+  chunk(): void {
+    this.progress.chunk?.(this.stored, this.rejected);
+  }
+
+  whole(): ImportReport {
+    const rejects = this.#shown.sort((a, b) => a.line - b.line);
+    return { stored: this.stored, rejected: this.rejected, rejects, ...(this.#delimiter ? { delimiter: this.#delimiter } : {}) };
+  }
+}
+
+function stopped(report: Report): Problem {
+  const { rejected, rejects } = report.whole();
+  const first = rejects[0] as Reject;
+  return new Problem(
+    'import-refused',
+    `Line ${first.line}: ${first.reason} ${rejected > 1 ? `${rejected} rows in all do not fit. ` : ''}Nothing was stored.`,
+    {
+      fields: rejects.slice(0, 20).map(({ line, reason }) => ({ path: `line ${line}`, problem: reason, expected: 'a row that fits' })),
+    },
+  );
+}

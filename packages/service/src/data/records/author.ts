@@ -1,0 +1,175 @@
+/** Who reads or writes records, and what the access rules say to that. */
+import { Problem } from '@orchard/contract';
+import {
+  type Asking,
+  type Evaluator,
+  explainFilter,
+  type Explained,
+  type JsonObject,
+  presetOf,
+  type RecordAction,
+  type Related,
+  type RulePreset,
+} from '@orchard/core';
+import type { Statements } from '../../platform/database/connection.js';
+import { type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
+import type { Shapes } from '../collections/catalogue.js';
+import { ruleOf, scopeOf, targetOf } from '../collections/query.js';
+import { type CollectionShape, presentRow, type RecordRow } from '../collections/shape.js';
+
+/**
+ * Who reads or writes. `trusted` callers (members, server keys) stand above access rules, see hidden fields and may
+ * name an owner. `told` callers learn from a refusal what the rule says, and that a record exists which they may not read.
+ */
+export type Author = { userId: string | null; roles: readonly string[]; trusted: boolean; told: boolean; by: string };
+
+/** The author of a call: `user:<id>`, `key:<client>/<name>`, `member:<e-mail>`. */
+export function authorOf(call: Pick<Call, 'holder' | 'user' | 'member' | 'environment'>): Author {
+  const server = call.holder?.key.kind === 'server';
+  const by = call.member
+    ? `member:${call.member.email}`
+    : server
+      ? `key:${call.holder?.client.name}/${call.holder?.key.name}`
+      : call.user
+        ? `user:${call.user.id}`
+        : `client:${call.holder?.client.name ?? ''}`;
+  const trusted = Boolean(call.member) || server;
+  const told = trusted || explainsRefusals(environmentOf(call));
+  return { userId: call.user?.id ?? null, roles: call.user?.roles ?? [], trusted, told, by };
+}
+
+export const askingOf = (author: Author, now: number): Asking => ({ me: { id: author.userId, roles: author.roles }, now });
+
+/** Whose eyes a condition looks through: the team's, for its own rules, or those of the author who handed it in. */
+export type Through = 'team' | { author: Author; now: number };
+
+/**
+ * The records that a condition's references lead to from one record. What a caller may not read looks like none in
+ * the caller's own conditions; the team's rules follow every reference.
+ */
+export async function loadRelated(
+  on: Statements,
+  shapes: Shapes,
+  shape: CollectionShape,
+  record: JsonObject,
+  paths: readonly string[],
+  through: Through,
+): Promise<Related> {
+  const related = new Map<string, JsonObject | null>();
+  for (const path of paths) {
+    const steps = path.split('.');
+    const from = steps.length === 1 ? record : (related.get(steps.slice(0, -1).join('.')) ?? null);
+    let target: CollectionShape | null = shape;
+    for (const step of steps) target = target && targetOf(shapes, target, step, true);
+    const id = from?.[steps.at(-1) as string];
+    const found = target && typeof id === 'string' ? await readRecord(on, target, id) : null;
+    const shown = found && target && (through === 'team' || (await mayRead(on, shapes, target, found, through.author, through.now)));
+    related.set(path, shown ? found : null);
+  }
+  return related;
+}
+
+/** Whether the read rule of a collection shows the author this record. */
+export async function mayRead(
+  on: Statements,
+  shapes: Shapes,
+  shape: CollectionShape,
+  record: JsonObject,
+  author: Author,
+  now: number,
+): Promise<boolean> {
+  if (author.trusted) return true;
+  const rule = ruleOf(shapes, shape, 'read');
+  if ('broken' in rule) return false;
+  const related = rule.paths.length > 0 ? await loadRelated(on, shapes, shape, record, rule.paths, 'team') : undefined;
+  return holds(rule.evaluate, record, askingOf(author, now), related);
+}
+
+/** Whether a condition is true of a record. Arithmetic out of range is unknown, as in the database. */
+export function holds(evaluate: Evaluator, record: JsonObject, asking: Asking, related?: Related): boolean {
+  try {
+    return evaluate(record, asking, related) === true;
+  } catch (error) {
+    if (error instanceof RangeError) return false;
+    throw error;
+  }
+}
+
+async function readRecord(on: Statements, shape: CollectionShape, id: string): Promise<JsonObject | null> {
+  const [row] = await on.rows<RecordRow>(`SELECT * FROM ${shape.table} WHERE id = ?`, [id]);
+  return row ? presentRow(shape, { ...row, version: row.version ?? 0, ownerId: row.ownerId ?? null }, null, true) : null;
+}
+
+export type RuleSubject = { shapes: Shapes; shape: CollectionShape; action: RecordAction; record: JsonObject };
+
+/** Whether the rule of a collection lets the author do this to the record. @throws {Problem} access-refused */
+export async function demand(on: Statements, author: Author, now: number, { shapes, shape, action, record }: RuleSubject): Promise<void> {
+  if (author.trusted) return;
+  const rule = ruleOf(shapes, shape, action);
+  if ('broken' in rule) throw refusal(shape, action, `it no longer fits the fields (${rule.broken}), so nobody passes it`, author);
+  const asking = askingOf(author, now);
+  const related = rule.paths.length > 0 ? await loadRelated(on, shapes, shape, record, rule.paths, 'team') : undefined;
+  if (holds(rule.evaluate, record, asking, related)) return;
+  throw refusal(
+    shape,
+    action,
+    why(shape.rules[action], author, () => explainFilter(rule.tree, scopeOf(shapes, shape, true), record, asking, related)),
+    author,
+  );
+}
+
+/** A refusal by a rule. Who is not to be told learns which rule it was and what to do; the team finds the rest at the recorded request. */
+export function refusal(
+  shape: Pick<CollectionShape, 'name' | 'rules'>,
+  action: RecordAction,
+  reason: string,
+  author: Pick<Author, 'told' | 'userId'>,
+): Problem {
+  const full = `The ${action} rule of \`${shape.name}\`, ${shape.rules[action]}, refuses this: ${reason}.`;
+  if (author.told) return new Problem('access-refused', full);
+  return new Problem('access-refused', untold(`The ${action} rule of \`${shape.name}\``, author), { teamDetail: full });
+}
+
+const why = (text: string, author: Author, explain: () => Explained): string => {
+  const preset = presetOf(text);
+  return preset && preset !== 'everyone' ? presetReason(preset, author) : reasonOf(explain(), author);
+};
+
+/** Why a rule that has a name refuses, in words. */
+export function presetReason(preset: Exclude<RulePreset, 'everyone'>, author: Author): string {
+  switch (preset) {
+    case 'nobody':
+      return 'the rule is FALSE: nobody may, except with a server key';
+    case 'signed-in':
+      return 'the rule asks for a signed-in user, and nobody is signed in';
+    case 'owner':
+      return author.userId ? 'the record belongs to somebody else' : 'the rule asks for the owner of the record, and nobody is signed in';
+  }
+}
+
+function reasonOf(explained: Explained, author: Author): string {
+  const parts = decidingParts(explained).map(({ text, result }) => `${text} is ${result === null ? 'unknown' : result}`);
+  return `${parts.slice(0, 3).join(', and ')}${author.userId ? '' : '; nobody is signed in'}`;
+}
+
+/** The innermost parts that decided. */
+export const decidingParts = (explained: Explained): Explained[] =>
+  explained.parts ? explained.parts.filter(({ decided }) => decided).flatMap(decidingParts) : [explained];
+
+/**
+ * Refuses to read what is missing, where the rule would refuse it in any case: to somebody who may read nothing here,
+ * what is missing and what is hidden look the same.
+ */
+export function demandMissing(author: Author, now: number, shapes: Shapes, shape: CollectionShape): void {
+  if (!author.told || author.trusted) return;
+  const rule = ruleOf(shapes, shape, 'read');
+  if ('broken' in rule) return;
+  const truth = rule.evaluate({ ownerId: author.userId }, askingOf(author, now));
+  if (truth === false || (truth === null && !author.userId))
+    throw refusal(
+      shape,
+      'read',
+      why(shape.rules.read, author, () => ({ text: shape.rules.read, result: truth, decided: true })),
+      author,
+    );
+}

@@ -1,0 +1,125 @@
+/** Many actions in one call: all or nothing, or each on its own. */
+import { setImmediate } from 'node:timers/promises';
+import { Problem, type BatchAction, type BatchResult } from '@orchard/contract';
+import type { Statements } from '../../platform/database/connection.js';
+import type { Parts } from './parts.js';
+import type { Place, Records } from './records.js';
+import type { CollectionShape } from '../collections/shape.js';
+import { insertRecords, type NewRecord, writeProblem } from './writes.js';
+
+/** After so many actions the event loop is let go on. */
+const BREATHER = 50;
+
+type Prepared = { at: number; shape: CollectionShape; fresh: NewRecord };
+
+export class Batches {
+  constructor(
+    private readonly parts: Parts,
+    private readonly records: Records,
+  ) {}
+
+  /**
+   * Does the actions in their order, inside one transaction of the caller. Creations that stand next to each other
+   * are one statement. @throws {Problem} of the first action that fails, when `together`
+   */
+  async run(on: Statements, place: Place, actions: readonly BatchAction[], together: boolean): Promise<BatchResult[]> {
+    const results: BatchResult[] = [];
+    let creations: Prepared[] = [];
+    const flush = async () => {
+      if (creations.length > 0) await this.#insert(on, place, creations, actions, together, results);
+      creations = [];
+    };
+    for (const [at, action] of actions.entries()) {
+      // Checks alone need no I/O; other calls get their turn between them.
+      if (at % BREATHER === BREATHER - 1) await setImmediate();
+      if (action.action !== 'create') await flush();
+      try {
+        if (action.action === 'create') creations.push({ at, ...(await this.records.prepareCreate(on, place, action.record)) });
+        else results[at] = await this.#apart(on, together, () => this.#one(on, place, action));
+      } catch (error) {
+        results[at] = failed(error, at, actions, together);
+      }
+    }
+    await flush();
+    return results;
+  }
+
+  /** On its own, an action that fails takes back only itself. */
+  async #apart<T>(on: Statements, together: boolean, work: () => Promise<T>): Promise<T> {
+    if (together) return work();
+    await on.run('SAVEPOINT action');
+    try {
+      return await work();
+    } catch (error) {
+      await on.run('ROLLBACK TO SAVEPOINT action');
+      throw error;
+    }
+  }
+
+  async #insert(
+    on: Statements,
+    { author }: Place,
+    creations: Prepared[],
+    actions: readonly BatchAction[],
+    together: boolean,
+    results: BatchResult[],
+  ): Promise<void> {
+    const now = new Date(this.parts.now());
+    const { shape } = creations[0] as Prepared;
+    const insert = (some: Prepared[]) =>
+      this.#apart(on, together, () =>
+        insertRecords(
+          on,
+          shape,
+          some.map(({ fresh }) => fresh),
+          now,
+          author.by,
+        ),
+      );
+    try {
+      const versions = await insert(creations);
+      for (const { at, fresh } of creations) results[at] = { status: 201, id: fresh.id, version: versions.get(fresh.id) ?? 1 };
+    } catch (error) {
+      const [first] = creations as [Prepared];
+      const problem = writeProblem(error, shape, first.fresh);
+      if (!(problem instanceof Problem)) throw error;
+      if (creations.length === 1) {
+        results[first.at] = failed(problem, first.at, actions, together);
+        return;
+      }
+      // Which of them it was is found by halves.
+      const half = creations.length >> 1;
+      for (const some of [creations.slice(0, half), creations.slice(half)])
+        await this.#insert(on, { author } as Place, some, actions, together, results);
+    }
+  }
+
+  async #one(on: Statements, place: Place, action: Exclude<BatchAction, { action: 'create' }>): Promise<BatchResult> {
+    const expected = action.ifVersion === undefined ? {} : { version: action.ifVersion };
+    switch (action.action) {
+      case 'put': {
+        const { record, created } = await this.records.put(on, place, action.id, action.record, expected);
+        return { status: created ? 201 : 200, id: record.id, version: record.version };
+      }
+      case 'patch': {
+        const record = await this.records.patch(on, place, action.id, action.record, expected);
+        return { status: 200, id: record.id, version: record.version };
+      }
+      case 'delete':
+        await this.records.remove(on, place, action.id, expected);
+        return { status: 204, id: action.id };
+    }
+  }
+}
+
+/** The result of an action that failed; thrown when nothing is to be stored then. */
+function failed(error: unknown, at: number, actions: readonly BatchAction[], together: boolean): BatchResult {
+  if (!(error instanceof Problem)) throw error;
+  if (!together) return { status: error.status, problem: error.toDocument() };
+  const fields = error.extras.fields?.map((field) => ({ ...field, path: field.path.replace(/^body/, `body.actions.${at}.record`) }));
+  throw new Problem(
+    error.problem,
+    `Action ${at + 1} of ${actions.length} (${actions[at]?.action}): ${error.detail} Nothing of the batch was stored.`,
+    { ...error.extras, ...(fields ? { fields } : {}) },
+  );
+}

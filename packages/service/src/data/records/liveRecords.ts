@@ -1,0 +1,266 @@
+/** Live records: events of one record, or of all that a filter lets through. */
+import { Problem } from '@orchard/contract';
+import { type Asking, analyseFilter, compileEvaluator, type Evaluator, type JsonObject, parseFilter } from '@orchard/core';
+import { readingFilter } from '../../platform/database/listing.js';
+import type { Environment } from '../../platform/call.js';
+import { type EventStream, eventText } from '../../platform/live/eventStream.js';
+import type { FeedListener, FeedRow } from '../../platform/live/feed.js';
+import type { Parts } from './parts.js';
+import { askingOf, type Author, holds, loadRelated, mayRead, type Through } from './author.js';
+import { type Shapes, unknownCollection } from '../collections/catalogue.js';
+import { readImage } from '../collections/columns.js';
+import { demandList } from './lists.js';
+import { referencePaths, ruleOf, scopeOf } from '../collections/query.js';
+import { type CollectionShape, presentRow, type RecordRow, withoutHidden } from '../collections/shape.js';
+
+type Image = JsonObject & { id: string; version: number };
+type Names = { entered: string; changed: string; left: string };
+const OF_FILTER: Names = { entered: 'entered', changed: 'changed', left: 'left' };
+const OF_RECORD: Names = { entered: 'created', changed: 'changed', left: 'deleted' };
+/** A signed-in reader comes back with a fresh token after this. */
+const LIFETIME_MS = 10 * 60_000;
+
+/** Images and texts of an entry, made once for all who listen. */
+class Entry {
+  readonly #texts = new Map<string, string>();
+  readonly #images = new Map<'before' | 'after', Image | null>();
+
+  constructor(
+    private readonly row: FeedRow,
+    private readonly shape: CollectionShape,
+  ) {}
+
+  image(which: 'before' | 'after'): Image | null {
+    let image = this.#images.get(which);
+    if (image === undefined) {
+      const text = this.row[which];
+      image = text === null ? null : readImage(this.row.recordId, text, this.shape.fields);
+      this.#images.set(which, image);
+    }
+    return image;
+  }
+
+  text(event: string, withHidden: boolean): string {
+    const key = `${event} ${withHidden}`;
+    let text = this.#texts.get(key);
+    if (text === undefined) {
+      text = eventText(event, this.row.number, JSON.stringify(this.#data(event, withHidden)));
+      this.#texts.set(key, text);
+    }
+    return text;
+  }
+
+  #data(event: string, withHidden: boolean): JsonObject {
+    const after = this.image('after');
+    if (event === 'left' || event === 'deleted' || !after)
+      return { id: this.row.recordId, version: this.row.version, deleted: this.row.action === 'delete' };
+    return { record: withHidden ? after : withoutHidden(this.shape, after), ...(withHidden ? { by: this.row.by } : {}) };
+  }
+}
+
+const entries = new WeakMap<FeedRow, Entry>();
+function entryOf(row: FeedRow, shape: CollectionShape): Entry {
+  let entry = entries.get(row);
+  if (!entry) {
+    entry = new Entry(row, shape);
+    entries.set(row, entry);
+  }
+  return entry;
+}
+
+/** A condition that an image has to pass, and whose it is: the team's read rule, or the caller's filter. */
+type Test = { evaluate: Evaluator; paths: string[]; of: 'team' | 'caller' };
+type View = { shapes: Shapes; shape: CollectionShape; tests: Test[] };
+
+class LiveListener implements FeedListener {
+  #view: View | null = null;
+  #taking: Promise<void> = Promise.resolve();
+  /** The version last sent of the one record that is watched. */
+  #seen = 0;
+
+  constructor(
+    private readonly parts: Parts,
+    private readonly environment: Environment,
+    private readonly collection: string,
+    private readonly author: Author,
+    private readonly stream: EventStream,
+    private readonly watched: { filter?: string | undefined; id?: string },
+    public position: number,
+    private readonly until: number,
+  ) {}
+
+  startAt(version: number): void {
+    this.#seen = version;
+  }
+
+  get hasRoom(): boolean {
+    return this.stream.hasRoom;
+  }
+
+  /** One call after another: what is being read for one must not overtake it. */
+  take(rows: readonly FeedRow[]): Promise<void> {
+    this.#taking = this.#taking.catch(() => undefined).then(() => this.#take(rows));
+    return this.#taking;
+  }
+
+  /** What needs no other record is decided without waiting, since hundreds of listeners may look at each entry. */
+  async #take(rows: readonly FeedRow[]): Promise<void> {
+    let view: View | null | undefined;
+    for (const row of rows) {
+      if (!this.stream.hasRoom) return;
+      if (row.number <= this.position) continue;
+      if (row.collection === this.collection && (!this.watched.id || row.recordId === this.watched.id)) {
+        if (view === undefined) view = await this.#shapes();
+        const text = view && this.#isNews(row) ? this.#text(row, view) : null;
+        const sent = text instanceof Promise ? await text : text;
+        if (sent) this.stream.send(sent);
+      }
+      this.position = row.number;
+    }
+  }
+
+  tick(position: number): void {
+    if (this.stream.cutIfStuck()) return;
+    if (this.parts.now() > this.until) return this.stream.end();
+    if (this.position === position && this.stream.hasRoom) this.stream.send(eventText(null, position));
+  }
+
+  /** The rule and filter, compiled again when the collection has changed. */
+  async #shapes(): Promise<View | null> {
+    const shapes = await this.parts.catalogue.shapes(this.environment, this.collection);
+    const shape = shapes.collections.get(this.collection);
+    if (!shape) return null;
+    if (this.#view?.shape !== shape) this.#view = { shapes, shape, tests: readTests(shapes, shape, this.watched.filter, this.author) };
+    return this.#view;
+  }
+
+  /** Of a watched record, what was already shown when the stream began is no news. */
+  #isNews(row: FeedRow): boolean {
+    if (!this.watched.id) return true;
+    if (row.action === 'update' && row.version <= this.#seen) return false;
+    return !(row.action === 'create' && this.#seen > 0);
+  }
+
+  #text(row: FeedRow, view: View): string | null | Promise<string | null> {
+    const entry = entryOf(row, view.shape);
+    const [before, after] = [row.before === null ? null : entry.image('before'), row.after === null ? null : entry.image('after')];
+    if (view.tests.every(({ paths }) => paths.length === 0)) {
+      const passes = (image: Image | null) => image !== null && view.tests.every(({ evaluate }) => holds(evaluate, image, this.#asking()));
+      return this.#event(row, entry, passes(before), passes(after));
+    }
+    return this.#following(row, entry, before, after, view);
+  }
+
+  async #following(row: FeedRow, entry: Entry, before: Image | null, after: Image | null, view: View): Promise<string | null> {
+    return this.#event(row, entry, await this.#passes(before, view), await this.#passes(after, view));
+  }
+
+  async #passes(image: Image | null, { shapes, shape, tests }: View): Promise<boolean> {
+    if (!image) return false;
+    const now = this.parts.now();
+    for (const { evaluate, paths, of } of tests) {
+      const through: Through = of === 'team' ? 'team' : { author: this.author, now };
+      const related = paths.length > 0 ? await loadRelated(this.parts.database, shapes, shape, image, paths, through) : undefined;
+      if (!holds(evaluate, image, askingOf(this.author, now), related)) return false;
+    }
+    return true;
+  }
+
+  #asking(): Asking {
+    return askingOf(this.author, this.parts.now());
+  }
+
+  #event(row: FeedRow, entry: Entry, was: boolean, is: boolean): string | null {
+    if (this.watched.id) this.#seen = row.action === 'delete' ? 0 : row.version;
+    const names = this.watched.id ? OF_RECORD : OF_FILTER;
+    const event = is ? (was ? names.changed : names.entered) : was ? names.left : null;
+    return event && entry.text(event, this.author.trusted);
+  }
+}
+
+function readTests(shapes: Shapes, shape: CollectionShape, filter: string | undefined, author: Author): Test[] {
+  const tests: Test[] = [];
+  if (!author.trusted) {
+    const rule = ruleOf(shapes, shape, 'read');
+    if ('broken' in rule) return [{ evaluate: () => false, paths: [], of: 'team' }];
+    tests.push({ ...rule, of: 'team' });
+  }
+  if (filter?.trim()) tests.push(readTest(shapes, shape, filter, author.trusted));
+  return tests;
+}
+
+function readTest(shapes: Shapes, shape: CollectionShape, filter: string, trusted: boolean): Test {
+  const condition = analyseFilter(parseFilter(filter), scopeOf(shapes, shape, trusted));
+  return { evaluate: compileEvaluator(condition), paths: referencePaths(condition), of: 'caller' };
+}
+
+/** Checks what is asked for, before the stream begins. @throws {Problem} collection-unknown, access-refused, malformed-filter */
+export async function checkLive(
+  parts: Parts,
+  environment: Environment,
+  collection: string,
+  author: Author,
+  filter: string | undefined,
+): Promise<void> {
+  const shapes = await parts.catalogue.shapes(environment, collection);
+  const shape = shapes.collections.get(collection);
+  if (!shape) throw unknownCollection(environment, collection);
+  demandList(shapes, shape, author);
+  if (filter?.trim()) readingFilter(() => readTest(shapes, shape, filter, author.trusted));
+}
+
+/** The number of a Last-Event-ID header, or null. @throws {Problem} invalid-input */
+export function readLastEvent(header: string | string[] | undefined): number | null {
+  if (header === undefined || header === '') return null;
+  if (typeof header === 'string' && /^\d{1,15}$/.test(header)) return Number(header);
+  throw new Problem('invalid-input', 'Last-Event-ID is the id of an event of this stream.', {
+    fields: [
+      { path: 'headers.Last-Event-ID', problem: `It is ${JSON.stringify(header)}.`, expected: 'the id of the last event that arrived' },
+    ],
+  });
+}
+
+/** Streams the events of a filter or of one record. */
+export async function streamRecords(
+  parts: Parts,
+  environment: Environment,
+  collection: string,
+  author: Author,
+  stream: EventStream,
+  watched: { filter?: string | undefined; id?: string },
+  lastEvent: number | null,
+): Promise<void> {
+  const highest = await parts.feed.settle(environment);
+  const oldest = await parts.feed.oldest(environment);
+  const isLost = lastEvent !== null && (lastEvent > highest || (oldest > 0 && lastEvent + 1 < oldest));
+  const position = lastEvent === null || isLost ? highest : lastEvent;
+  const until = author.userId ? parts.now() + LIFETIME_MS : Number.POSITIVE_INFINITY;
+  const listener = new LiveListener(parts, environment, collection, author, stream, watched, position, until);
+  if (isLost) stream.send(eventText('reset', highest, '{}'));
+  if (watched.id && (lastEvent === null || isLost)) await sendPresent(parts, environment, collection, author, stream, watched.id, listener);
+  else if (lastEvent === null) stream.send(eventText('ready', position, JSON.stringify({ number: position })));
+  stream.onEnd(parts.feed.follow(environment, listener));
+}
+
+/** The record as it is now; one that may not be read looks like one that is not there. */
+async function sendPresent(
+  parts: Parts,
+  environment: Environment,
+  collection: string,
+  author: Author,
+  stream: EventStream,
+  id: string,
+  listener: LiveListener,
+): Promise<void> {
+  const shapes = await parts.catalogue.shapes(environment, collection);
+  const shape = shapes.collections.get(collection);
+  const [row] = shape ? await parts.database.rows<RecordRow>(`SELECT * FROM ${shape.table} WHERE id = ?`, [id]) : [];
+  const record = shape && row ? presentRow(shape, row, null, true) : null;
+  const visible = shape && record && (await mayRead(parts.database, shapes, shape, record, author, parts.now()));
+  if (!visible || !shape || !record) {
+    stream.send(eventText('absent', listener.position, JSON.stringify({ id })));
+    return;
+  }
+  listener.startAt(record.version);
+  stream.send(eventText('current', listener.position, JSON.stringify({ record: author.trusted ? record : withoutHidden(shape, record) })));
+}

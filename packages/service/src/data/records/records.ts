@@ -1,0 +1,437 @@
+/** Writing records: shape, access rule and version are checked here, whoever calls. */
+import { Problem } from '@orchard/contract';
+import {
+  type AccessRules,
+  checkFields,
+  type Field,
+  type Fields,
+  type Json,
+  type JsonObject,
+  mergePatch,
+  OWNER_ONLY,
+  own,
+  type RecordAction,
+  type RecordCheck,
+  SYSTEM_FIELDS,
+  uuidv7,
+} from '@orchard/core';
+import { isUnknownColumn, type Statements } from '../../platform/database/connection.js';
+import type { Environment } from '../../platform/call.js';
+import type { Parts } from './parts.js';
+import { type Author, demand, demandMissing, mayRead } from './author.js';
+import { type Shapes, unknownCollection } from '../collections/catalogue.js';
+import { tellWidened } from '../collections/widening.js';
+import { releaseReferences, incomingReferences } from './references.js';
+import { type CollectionShape, presentRow, type RecordRow, withoutHidden } from '../collections/shape.js';
+import { visibleSql } from '../collections/query.js';
+import { demandSlowPatterns } from '../collections/patterns.js';
+import {
+  danglingReference,
+  deleteRecord,
+  idTaken,
+  insertRecord,
+  type NewRecord,
+  newRecord,
+  type StoredRecord,
+  updateRecord,
+} from './writes.js';
+
+/** A version the caller requires: If-Match; `absent` is `If-None-Match: *`. */
+export type Expected = { version?: number; absent?: boolean };
+type RowSubject = { shapes: Shapes; shape: CollectionShape; action: RecordAction; row: RecordRow };
+/** Where a write happens and who does it. */
+export type Place = { environment: Environment; collection: string; author: Author };
+
+/** Thrown inside a write that needs a collection or fields which are not there yet; made outside, since DDL ends a transaction. */
+class NeedsFields extends Error {
+  constructor(
+    readonly collection: string,
+    readonly added: Fields,
+    readonly widened: readonly string[],
+  ) {
+    super('The collection needs fields.');
+  }
+}
+
+const REREADS = 5;
+const ID = /^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/;
+
+export class Records {
+  constructor(private readonly parts: Parts) {}
+
+  /**
+   * Runs writes until the collections have the fields they need: what an open environment lacks is made between two
+   * attempts. With `transaction` all of the work commits together. `told` hears what that changed for others.
+   */
+  async attempt<T>(
+    environment: Environment,
+    transaction: boolean,
+    work: (on: Statements) => Promise<T>,
+    told: (notice: string) => void = () => undefined,
+  ): Promise<T> {
+    for (let round = 0; ; round++) {
+      try {
+        const result = transaction ? await this.parts.database.transaction(work) : await work(this.parts.database);
+        this.parts.changes.wake(environment.id);
+        return result;
+      } catch (error) {
+        if (round >= REREADS)
+          throw error instanceof NeedsFields
+            ? new Problem('unexpected', `The fields of \`${error.collection}\` kept changing while this was stored. Send it again.`)
+            : error;
+        if (error instanceof NeedsFields) {
+          await this.parts.catalogue.extend(environment, error.collection, error.added, error.widened);
+          for (const field of error.widened) await tellWidened(this.parts, environment, error.collection, field, told);
+        } else if (isUnknownColumn(error)) {
+          // The table was changed after its shape was read, or by an attempt that broke off.
+          if (round > 0) await this.parts.catalogue.repair(environment);
+          this.parts.catalogue.forget(environment);
+        } else throw error;
+      }
+    }
+  }
+
+  /** Gives a new record its id and owner. @throws {Problem} invalid-input */
+  identify(body: JsonObject, author: Author): NewRecord {
+    const { id = uuidv7(this.parts.now(), this.parts.random(10)), ...rest } = body;
+    if (typeof id !== 'string' || !ID.test(id)) {
+      throw invalid(
+        'body.id',
+        'An id is text of letters, digits, ., _ or -.',
+        'a letter or digit, then up to 63 letters, digits, ., _ or -',
+      );
+    }
+    return { id, chosen: body.id !== undefined, ...this.#ownership(rest, author, null) };
+  }
+
+  /** Checks a new record without storing it. */
+  async prepareCreate(on: Statements, place: Place, body: JsonObject): Promise<{ shape: CollectionShape; fresh: NewRecord }> {
+    const fresh = this.identify(body, place.author);
+    const { shapes, shape } = await this.#shape(place.environment, place.collection);
+    return this.#prepareNew(on, place, shapes, shape, fresh);
+  }
+
+  async #prepareNew(
+    on: Statements,
+    { environment, collection, author }: Place,
+    shapes: Shapes,
+    shape: CollectionShape | null,
+    fresh: NewRecord,
+  ): Promise<{ shape: CollectionShape; fresh: NewRecord }> {
+    const check = await this.#check(environment, collection, shape, fresh.values, 'whole', author);
+    const prepared = { ...fresh, values: check.values };
+    const ground = shape ?? emptyShape(collection);
+    if (!author.trusted)
+      await demand(on, author, this.parts.now(), {
+        shapes,
+        shape: ground,
+        action: 'create',
+        record: newRecord(ground, prepared, new Date(this.parts.now())),
+      });
+    await this.#demandReferences(on, author, shapes, ground, check.values, null);
+    needFields(environment, collection, shape, check);
+    return { shape: ground, fresh: prepared };
+  }
+
+  async create(on: Statements, place: Place, body: JsonObject): Promise<StoredRecord> {
+    const { shape, fresh } = await this.prepareCreate(on, place, body);
+    return this.#shown(shape, await insertRecord(on, shape, fresh, new Date(this.parts.now()), place.author.by), place.author);
+  }
+
+  /** Replaces or creates. @returns the record, and whether it is new */
+  async put(
+    on: Statements,
+    place: Place,
+    id: string,
+    body: JsonObject,
+    expected: Expected,
+  ): Promise<{ record: StoredRecord; created: boolean }> {
+    const { environment, collection, author } = place;
+    const { id: given, ...rest } = withoutEcho(body);
+    if (given !== undefined && given !== id)
+      throw invalid('body.id', `The body's id is ${JSON.stringify(given)}, the address's ${id}.`, 'the same id, or none in the body');
+    for (let round = 0; round < REREADS; round++) {
+      const { shapes, shape } = await this.#shape(environment, collection);
+      const row = shape && (await this.row(on, shape, id));
+      if (!row || !shape) {
+        if (expected.version !== undefined) throw missing(collection, id, author);
+        try {
+          const fresh = { id, chosen: true, ...this.#ownership(rest, author, null) };
+          const prepared = await this.#prepareNew(on, place, shapes, shape, fresh);
+          const record = await insertRecord(on, prepared.shape, prepared.fresh, new Date(this.parts.now()), author.by);
+          return { record: this.#shown(prepared.shape, record, author), created: true };
+        } catch (error) {
+          if (error instanceof Problem && error.problem === 'already-exists' && !error.extras.fields && !expected.absent) continue;
+          throw error;
+        }
+      }
+      try {
+        await this.demand(on, author, { shapes, shape, action: 'update', row });
+      } catch (error) {
+        if (!(error instanceof Problem) || error.problem !== 'not-found' || expected.version !== undefined) throw error;
+        // As for an id that is free, except that it cannot be taken.
+        await this.#prepareNew(on, place, shapes, shape, { id, chosen: true, ...this.#ownership(rest, author, null) });
+        throw idTaken(shape, id);
+      }
+      checkVersion(row, expected, collection);
+      const { ownerId, values } = this.#ownership(rest.ownerId === row.ownerId ? without(rest, 'ownerId') : rest, author, row.ownerId);
+      const empty = Object.fromEntries(
+        [...shape.fields].filter(([, { hidden }]) => author.trusted || !hidden).map(([name]) => [name, null]),
+      );
+      const record = await this.#replace(on, place, shapes, shape, row, ownerId, values, 'whole', empty);
+      if (record) return { record, created: false };
+    }
+    throw await this.#conflict(on, place, id);
+  }
+
+  async patch(on: Statements, place: Place, id: string, patch: JsonObject, expected: Expected): Promise<StoredRecord> {
+    const { environment, collection, author } = place;
+    for (let round = 0; round < REREADS; round++) {
+      const { shapes, shape } = await this.known(environment, collection);
+      const row = await this.row(on, shape, id);
+      if (!row) throw missing(collection, id, author);
+      await this.demand(on, author, { shapes, shape, action: 'update', row });
+      checkVersion(row, expected, collection);
+      const { values: changes, ownerId } = this.#ownership(patch, author, row.ownerId);
+      const before = presentRow(shape, row, null, true);
+      const merged = Object.fromEntries(
+        Object.keys(changes).map((name) => [name, mergePatch(own(before, name) ?? null, changes[name] as Json)]),
+      );
+      const record = await this.#replace(on, place, shapes, shape, row, ownerId, merged, 'part', {});
+      if (record) return record;
+    }
+    throw await this.#conflict(on, place, id);
+  }
+
+  /** The new record has to pass the rule, as the old one did. */
+  async #replace(
+    on: Statements,
+    place: Place,
+    shapes: Shapes,
+    shape: CollectionShape,
+    row: RecordRow,
+    ownerId: string | null,
+    values: JsonObject,
+    extent: 'whole' | 'part',
+    empty: JsonObject,
+  ): Promise<StoredRecord | null> {
+    const { environment, collection, author } = place;
+    const now = this.parts.now();
+    const before = presentRow(shape, row, null, true);
+    const check = await this.#check(environment, collection, shape, values, extent, author);
+    const checked = { ...empty, ...check.values };
+    await demand(on, author, now, { shapes, shape, action: 'update', record: { ...before, ...checked, ownerId } });
+    await this.#demandReferences(on, author, shapes, shape, checked, before);
+    needFields(environment, collection, shape, check);
+    const record = await updateRecord(on, shape, row, { ownerId, values: checked }, new Date(now), author.by);
+    if (!record) return null;
+    const readable = await mayRead(on, shapes, shape, record, author, now);
+    return this.#shown(shape, readable ? record : sentBack(record, values), author);
+  }
+
+  async remove(on: Statements, place: Place, id: string, expected: Expected): Promise<void> {
+    const { environment, collection, author } = place;
+    const { shapes, shape } = await this.known(environment, collection);
+    for (let round = 0; round < REREADS; round++) {
+      const row = await this.row(on, shape, id);
+      if (!row) throw missing(collection, id, author);
+      await this.demand(on, author, { shapes, shape, action: 'delete', row });
+      checkVersion(row, expected, collection);
+      if (await this.#release(on, place, shapes, shape, row)) return;
+    }
+    throw await this.#conflict(on, place, id);
+  }
+
+  /** Deletes a record and lets go what refers to it; false when somebody else was quicker. */
+  async #release(on: Statements, { collection, author }: Place, shapes: Shapes, shape: CollectionShape, row: RecordRow): Promise<boolean> {
+    try {
+      await releaseReferences(on, shapes, collection, row.id, { now: new Date(this.parts.now()), by: author.by, taken: new Set() });
+      return await deleteRecord(on, shape, row, author.by);
+    } catch (error) {
+      // Which records refer to it is nobody's business who may not read them.
+      if (author.told || !(error instanceof Problem) || error.problem !== 'still-referenced') throw error;
+      throw new Problem('still-referenced', `Other records refer to \`${collection}\` ${row.id}, so it stays.`, {
+        teamDetail: error.detail,
+      });
+    }
+  }
+
+  /** Where refusals tell nothing, a record that may not be read cannot be referred to either; users can, by those who know their id. */
+  async #demandReferences(
+    on: Statements,
+    author: Author,
+    shapes: Shapes,
+    shape: CollectionShape,
+    values: JsonObject,
+    before: JsonObject | null,
+  ): Promise<void> {
+    if (author.told) return;
+    for (const [name, { type, to }] of shape.fields) {
+      const id = type === 'reference' && to !== 'users' && Object.hasOwn(values, name) ? values[name] : null;
+      const target = typeof id === 'string' && id !== before?.[name] ? shapes.collections.get(to as string) : null;
+      if (!target || visibleSql(shapes, target, 'r') === null) continue;
+      const row = await this.row(on, target, id as string);
+      if (row && (await this.#isHidden(on, author, shapes, target, row))) throw danglingReference(shape, name, id as string);
+    }
+  }
+
+  /** Whether a record has to look as if it were not there: where refusals tell nothing, to those who may not read it. */
+  async #isHidden(on: Statements, author: Author, shapes: Shapes, shape: CollectionShape, row: RecordRow): Promise<boolean> {
+    return !author.told && !(await mayRead(on, shapes, shape, presentRow(shape, row, null, true), author, this.parts.now()));
+  }
+
+  /** Whether the rule lets the author do this. @throws {Problem} access-refused, or not-found where even that would tell too much */
+  async demand(on: Statements, author: Author, { shapes, shape, action, row }: RowSubject): Promise<void> {
+    if (author.trusted) return;
+    try {
+      await demand(on, author, this.parts.now(), { shapes, shape, action, record: presentRow(shape, row, null, true) });
+    } catch (error) {
+      if (error instanceof Problem && (await this.#isHidden(on, author, shapes, shape, row))) throw missing(shape.name, row.id, author);
+      throw error;
+    }
+  }
+
+  /** Whether deleting a record of the collection touches others, and so takes a transaction. */
+  async isReferredTo(environment: Environment, collection: string): Promise<boolean> {
+    return incomingReferences(await this.parts.catalogue.shapes(environment, collection), collection).length > 0;
+  }
+
+  /** @throws {Problem} collection-unknown */
+  async known(environment: Environment, collection: string): Promise<{ shapes: Shapes; shape: CollectionShape }> {
+    const { shapes, shape } = await this.#shape(environment, collection);
+    if (!shape) throw unknownCollection(environment, collection);
+    return { shapes, shape };
+  }
+
+  async #shape(environment: Environment, collection: string): Promise<{ shapes: Shapes; shape: CollectionShape | null }> {
+    const shapes = await this.parts.catalogue.shapes(environment, collection);
+    return { shapes, shape: shapes.collections.get(collection) ?? null };
+  }
+
+  async row(on: Statements, shape: CollectionShape, id: string): Promise<RecordRow | null> {
+    return (await on.rows<RecordRow>(readSql(shape), [id]))[0] ?? null;
+  }
+
+  /** Refuses to show a record. @throws {Problem} access-refused, not-found */
+  refuseMissing(author: Author, shapes: Shapes, shape: CollectionShape, id: string): never {
+    demandMissing(author, this.parts.now(), shapes, shape);
+    throw missing(shape.name, id, author);
+  }
+
+  #shown(shape: CollectionShape, record: StoredRecord, author: Author): StoredRecord {
+    return author.trusted ? record : withoutHidden(shape, record);
+  }
+
+  /** Separates the owner from the fields. Only trusted callers may name one; others own what they create. */
+  #ownership(body: JsonObject, author: Author, present: string | null): Pick<NewRecord, 'ownerId' | 'values'> {
+    if (!author.trusted || body.ownerId === undefined) return { ownerId: present ?? (author.trusted ? null : author.userId), values: body };
+    const { ownerId, ...values } = body;
+    if (ownerId !== null && (typeof ownerId !== 'string' || !/^[0-9a-f-]{36}$/.test(ownerId)))
+      throw invalid('body.ownerId', 'The owner is named by a user id.', 'a user id, or null');
+    return { ownerId, values };
+  }
+
+  /** Checks values against the fields. @throws {Problem} invalid-input, collection-unknown */
+  async #check(
+    environment: Environment,
+    collection: string,
+    shape: CollectionShape | null,
+    values: JsonObject,
+    extent: 'whole' | 'part',
+    author: Author,
+  ): Promise<RecordCheck> {
+    if (!shape && environment.mode === 'closed') throw unknownCollection(environment, collection);
+    const check = checkFields(collection, shape?.fields ?? new Map<string, Field>(), values, {
+      mode: environment.mode,
+      extent,
+      now: this.parts.now(),
+      withHidden: author.trusted,
+      widening: environment.widening,
+    });
+    if (check.problems.length === 0) {
+      if (check.slowPatterns.length > 0) await demandSlowPatterns(this.parts, collection, check);
+      return check;
+    }
+    throw new Problem('invalid-input', check.problems[0]?.problem ?? '', {
+      fields: check.problems.map((problem) => ({ ...problem, path: `body.${problem.path}` })),
+    });
+  }
+
+  async #conflict(on: Statements, { environment, collection }: Place, id: string): Promise<Problem> {
+    const row = await this.row(on, (await this.known(environment, collection)).shape, id);
+    return new Problem(
+      'version-conflict',
+      `Others kept changing ${collection}/${id} while this was stored; it is at version ${row?.version}. Read it and try again.`,
+      row ? { currentVersion: row.version } : {},
+    );
+  }
+}
+
+/** Stops the attempt when the collection or a field has to be made first. The access rule was passed by then. */
+function needFields(environment: Environment, collection: string, shape: CollectionShape | null, { added, widened }: RecordCheck): void {
+  if (environment.mode === 'open' && (!shape || added.size > 0 || widened.length > 0)) throw new NeedsFields(collection, added, widened);
+}
+
+const readSqls = new WeakMap<CollectionShape, string>();
+/** SELECT of one record with all of its fields. */
+function readSql(shape: CollectionShape): string {
+  let sql = readSqls.get(shape);
+  if (!sql) {
+    sql = `SELECT id, createdAt, updatedAt, version, ownerId${[...shape.fields.keys()].map((name) => `, \`${name}\``).join('')} FROM ${shape.table} WHERE id = ?`;
+    readSqls.set(shape, sql);
+  }
+  return sql;
+}
+
+/** Of a record that was changed by somebody who may not read it: what they sent, and what every record has. */
+const sentBack = (record: StoredRecord, sent: JsonObject): StoredRecord =>
+  Object.fromEntries(
+    Object.entries(record).filter(([name]) => (SYSTEM_FIELDS as readonly string[]).includes(name) || Object.hasOwn(sent, name)),
+  ) as StoredRecord;
+
+/** A collection that a first write is about to make. */
+const emptyShape = (name: string): CollectionShape => ({
+  name,
+  fields: new Map(),
+  rules: OWNER_ONLY as AccessRules,
+  indexes: [],
+  dropped: [],
+  placesIndexed: new Set(),
+  createdAt: new Date(0),
+  table: '',
+});
+
+/** A record that was read may be sent back whole: its system members are then only an echo. */
+function withoutEcho(body: JsonObject): JsonObject {
+  const { createdAt: _c, updatedAt: _u, version: _v, ...rest } = body;
+  return rest;
+}
+
+function without(body: JsonObject, name: string): JsonObject {
+  const { [name]: _, ...rest } = body;
+  return rest;
+}
+
+/** A record that is not there; where refusals tell nothing, also one that may not be read. */
+export const missing = (collection: string, id: string, { told, userId }: Pick<Author, 'told' | 'userId'>) =>
+  new Problem(
+    'not-found',
+    told
+      ? `\`${collection}\` has no record \`${id}\`.`
+      : `\`${collection}\` has no record \`${id}\` that ${userId === null ? 'callers who are not signed in' : 'this user'} may read.`,
+  );
+const invalid = (path: string, problem: string, expected: string) =>
+  new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
+
+function checkVersion(row: RecordRow, expected: Expected, collection: string): void {
+  if (expected.absent)
+    throw new Problem('version-conflict', `\`${collection}\` has a record ${row.id} already, at version ${row.version}.`, {
+      currentVersion: row.version,
+    });
+  if (expected.version === undefined || expected.version === row.version) return;
+  throw new Problem(
+    'version-conflict',
+    `If-Match names version ${expected.version} of ${collection}/${row.id}; it is at version ${row.version} now. Read it again and apply your change to that.`,
+    { currentVersion: row.version },
+  );
+}

@@ -1,0 +1,159 @@
+import { operations, type OrchardRecord, Problem } from '@orchard/contract';
+import { answerOnce, idempotencyKey } from '../../platform/http/idempotency.js';
+import { type Answer, bind, type Call, environmentOf, type Route } from '../../platform/call.js';
+import { EventStream } from '../../platform/live/eventStream.js';
+import type { Statements } from '../../platform/database/connection.js';
+import type { Parts } from './parts.js';
+import { authorOf } from './author.js';
+import { Batches } from './batch.js';
+import { History } from './history.js';
+import { RecordLists } from './lists.js';
+import { checkLive, readLastEvent, streamRecords } from './liveRecords.js';
+import { type Expected, type Place, Records } from './records.js';
+import { Summaries } from './summaries.js';
+import { tryRule } from './tryRule.js';
+import type { StoredRecord } from './writes.js';
+
+/** Records, for apps and servers (access rules decide, a server key's scope stands above them) and for members (their role decides). */
+export function recordRoutes(parts: Parts): Route[] {
+  return [...bindReads(parts, operations.records), ...bindWrites(parts, operations.records), ...bindLive(parts, operations.records)];
+}
+export function managedRecordRoutes(parts: Parts): Route[] {
+  const managed = operations.managedRecords as unknown as typeof operations.records;
+  const records = new Records(parts);
+  const { tryRule: trial } = operations.collections;
+  return [
+    ...bindReads(parts, managed),
+    ...bindWrites(parts, managed),
+    ...bindLive(parts, managed),
+    bind(trial, async (call) => ({ body: await tryRule(parts, records, environmentOf(call), call.params.collection, call.body) })),
+  ];
+}
+
+type Own = typeof operations.records;
+const placeOf = (call: Call): Place => ({
+  environment: environmentOf(call),
+  collection: (call.params as { collection: string }).collection,
+  author: authorOf(call),
+});
+
+function bindReads(parts: Parts, own: Own): Route[] {
+  const records = new Records(parts);
+  const lists = new RecordLists(parts, records);
+  const summaries = new Summaries(parts, records);
+  const history = new History(parts, records);
+  return [
+    bind(own.read, async (call) => {
+      const record = await lists.read(environmentOf(call), call.params.collection, call.params.id, authorOf(call), call.query);
+      // RFC 9110 section 13.1.2: an If-None-Match that names the current version is answered 304.
+      if (call.headers['if-none-match'] === etag(record.version) && !call.query.include)
+        return { body: record as never, status: 304, headers: { ETag: etag(record.version) } };
+      return withEtag(record);
+    }),
+    bind(own.list, async (call) => {
+      const list = await lists.list(environmentOf(call), call.params.collection, call.query, authorOf(call));
+      return { body: list as never, headers: nextLink(call.request.originalUrl, list.next) };
+    }),
+    bind(own.summary, async (call) => ({
+      body: await summaries.summarise(environmentOf(call), call.params.collection, call.query, authorOf(call)),
+    })),
+    bind(own.query, async (call) => ({
+      body: (await lists.list(environmentOf(call), call.params.collection, call.body, authorOf(call))) as never,
+    })),
+    bind(own.querySummary, async (call) => ({
+      body: await summaries.summarise(environmentOf(call), call.params.collection, call.body, authorOf(call)),
+    })),
+    bind(own.history, async (call) => ({
+      body: await history.versions(environmentOf(call), call.params.collection, call.params.id, call.query.before),
+    })),
+    bind(own.restore, async (call) =>
+      withEtag(await history.restore(environmentOf(call), call.params.collection, call.params.id, call.body.entry, authorOf(call))),
+    ),
+  ];
+}
+
+function bindWrites(parts: Parts, own: Own): Route[] {
+  const records = new Records(parts);
+  const batches = new Batches(parts, records);
+  /** One statement where that is all; a transaction where more than one write has to stand or fall. */
+  async function write<Body>(call: Call, transaction: boolean, work: (on: Statements) => Promise<Answer<Body>>): Promise<Answer<Body>> {
+    const key = idempotencyKey(call);
+    const once = key === null ? work : (on: Statements) => answerOnce(on, call, key, new Date(parts.now()), () => work(on));
+    // A header of our own: HTTP's Warning is about caches, and obsolete (RFC 9111 section 5.5).
+    const told = (notice: string) => call.response.appendHeader('Orchard-Notice', notice);
+    return records.attempt(environmentOf(call), transaction || key !== null, once, told);
+  }
+  return [
+    bind(own.create, (call) =>
+      write(call, false, async (on) => {
+        const record = await records.create(on, placeOf(call), call.body);
+        return withEtag(record, 201, { Location: `${call.request.originalUrl.split('?')[0]}/${record.id}` });
+      }),
+    ),
+    bind(own.put, (call) =>
+      write(call, false, async (on) => {
+        const { record, created } = await records.put(on, placeOf(call), call.params.id, call.body, expectedOf(call));
+        return withEtag(record, created ? 201 : 200);
+      }),
+    ),
+    bind(own.patch, (call) =>
+      write(call, false, async (on) => withEtag(await records.patch(on, placeOf(call), call.params.id, call.body, expectedOf(call)))),
+    ),
+    bind(own.remove, async (call) =>
+      write(call, await records.isReferredTo(environmentOf(call), call.params.collection), async (on) => {
+        await records.remove(on, placeOf(call), call.params.id, expectedOf(call));
+        return { body: undefined };
+      }),
+    ),
+    bind(own.batch, (call) =>
+      write(call, true, async (on) => ({ body: { results: await batches.run(on, placeOf(call), call.body.actions, call.body.together) } })),
+    ),
+  ];
+}
+
+function bindLive(parts: Parts, own: Own): Route[] {
+  const stream = async (call: Call, watched: { filter?: string | undefined; id?: string }) => {
+    const { environment, collection, author } = placeOf(call);
+    const lastEvent = readLastEvent(call.headers['last-event-id']);
+    if (!watched.id) await checkLive(parts, environment, collection, author, watched.filter);
+    // Only an open environment may still make the collection that a record is waited for in.
+    else if (environment.mode === 'closed') await parts.catalogue.get(environment, collection);
+    const events = new EventStream(call, parts);
+    await streamRecords(parts, environment, collection, author, events, watched, lastEvent);
+    return 'streaming' as const;
+  };
+  return [
+    bind(own.live, (call) => stream(call, { filter: call.query.filter })),
+    bind(own.queryLive, (call) => stream(call, { filter: call.body.filter })),
+    bind(own.liveOne, (call) => stream(call, { id: call.params.id })),
+  ];
+}
+
+const etag = (version: number) => `"${version}"`;
+
+function withEtag(record: StoredRecord, status?: number, headers: Record<string, string> = {}): Answer<OrchardRecord> {
+  return { body: record as never, headers: { ETag: etag(record.version), ...headers }, ...(status ? { status } : {}) };
+}
+
+/** RFC 9110 sections 13.1.1 and 13.1.2: `If-Match: "3"`, `If-Match: *`, `If-None-Match: *`. */
+function expectedOf(call: Pick<Call, 'headers'>): Expected {
+  const match = call.headers['if-match'];
+  if (call.headers['if-none-match'] === '*') return { absent: true };
+  if (!match || match === '*') return {};
+  const version = /^"(\d{1,10})"$/.exec(match.trim())?.[1];
+  if (!version) {
+    throw new Problem('invalid-input', `If-Match takes one version in quotes, such as "3"; got ${match}.`, {
+      fields: [{ path: 'headers.If-Match', problem: 'It is not a version.', expected: 'the ETag of the record, such as "3"' }],
+    });
+  }
+  return { version: Number(version) };
+}
+
+/** RFC 8288: the next page, as a link. */
+function nextLink(url: string, next: string | undefined): Record<string, string> {
+  if (!next) return {};
+  const [path, query] = url.split('?');
+  const parameters = new URLSearchParams(query);
+  parameters.set('cursor', next);
+  return { Link: `<${path}?${parameters}>; rel="next"` };
+}

@@ -1,0 +1,58 @@
+/** Tries an access rule out: for a user and a record, allowed or not, and which part of the rule decided. */
+import { Problem } from '@orchard/contract';
+import { checkFields, explainFilter, type JsonObject, type RecordAction } from '@orchard/core';
+import type { Environment } from '../../platform/call.js';
+import type { Parts } from './parts.js';
+import { UserStore } from '../../people/users/store.js';
+import { askingOf, type Author, loadRelated } from './author.js';
+import { readRule, scopeOf } from '../collections/query.js';
+import { missing, type Records } from './records.js';
+import { presentRow } from '../collections/shape.js';
+import { newRecord } from './writes.js';
+
+export type Trial = {
+  action: RecordAction;
+  user: string | null;
+  roles?: string[] | undefined;
+  record: string | JsonObject;
+  rule?: string | undefined;
+};
+
+export async function tryRule(parts: Parts, records: Records, environment: Environment, collection: string, trial: Trial) {
+  const { shapes, shape } = await records.known(environment, collection);
+  const user = trial.user ? await new UserStore(parts.database).find(environment, trial.user) : null;
+  if (trial.user && !user) throw new Problem('not-found', `There is no user ${trial.user}.`);
+  const author: Author = { userId: trial.user, roles: trial.roles ?? user?.roles ?? [], trusted: false, told: true, by: '' };
+  const text = trial.rule ?? shape.rules[trial.action];
+  const rule = readRule(shapes, shape, text);
+  if ('broken' in rule) throw new Problem('malformed-filter', `${rule.broken}.`);
+  const record = await subject(parts, records, environment, collection, trial.record, author);
+  const related = rule.paths.length > 0 ? await loadRelated(parts.database, shapes, shape, record, rule.paths, 'team') : undefined;
+  const explained = explainFilter(rule.tree, scopeOf(shapes, shape, true), record, askingOf(author, parts.now()), related);
+  return { allowed: explained.result === true, rule: text, explained };
+}
+
+/** The record as it is, or as it would be after it was created by this user. */
+async function subject(
+  parts: Parts,
+  records: Records,
+  environment: Environment,
+  collection: string,
+  given: string | JsonObject,
+  author: Author,
+): Promise<JsonObject> {
+  const { shape } = await records.known(environment, collection);
+  if (typeof given === 'string') {
+    const row = await records.row(parts.database, shape, given);
+    if (!row) throw missing(collection, given, { told: true, userId: null });
+    return presentRow(shape, row, null, true);
+  }
+  const { id: _, ownerId = author.userId, ...values } = given;
+  const check = checkFields(collection, shape.fields, values, {
+    mode: environment.mode,
+    extent: 'part',
+    now: parts.now(),
+    withHidden: true,
+  });
+  return newRecord(shape, { id: 'new', ownerId: ownerId as string | null, values: check.values }, new Date(parts.now()));
+}

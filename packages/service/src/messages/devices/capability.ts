@@ -1,0 +1,21 @@
+import type { Capability } from '../../platform/capability.js';
+import { latestSql } from '../../platform/live/marks.js';
+import { HOUR_MS } from '../../platform/upkeep.js';
+import type { Parts } from './parts.js';
+import { deviceRoutes } from './routes.js';
+import { DeviceStore } from './store.js';
+import { tendDevices } from './tending.js';
+
+export function devices(parts: Parts): Capability {
+  const store = new DeviceStore(parts);
+  parts.ports.signedOut = (environment, id, userId) => store.signOut(environment, id, userId);
+  return {
+    name: 'devices',
+    routes: deviceRoutes(parts),
+    periodic: [
+      { work: 'look after devices', everyMs: HOUR_MS, atStart: true, eachEnvironment: (environment) => tendDevices(parts, environment) },
+    ],
+    marks: [{ name: 'devices', of: ({ database }) => ({ sql: latestSql(`\`${database}\`._devices`, 'updatedAt') }) }],
+    onUserRemoved: ({ on, environment, userId }) => store.releaseUser(on, environment, userId),
+  };
+}

@@ -1,0 +1,57 @@
+/**
+ * Gateways whose credentials their network refuses: nothing more is sent there, what waits goes on waiting, and the
+ * team is told. Once a minute a message tries whether it is mended.
+ */
+import type { Database } from '../../platform/database/connection.js';
+import type { Environment } from '../../platform/call.js';
+import type { Notices } from '../../setup/notices/notices.js';
+import type { GatewayRow } from './store.js';
+
+/** After this a message is let through again, to see. */
+export const HELD_MS = 60_000;
+const MOST_WORDS = 500;
+
+type Held = { until: number; words: string };
+type Row = Pick<GatewayRow, 'id' | 'name' | 'updatedAt'>;
+
+export class GatewayRefusals {
+  readonly #held = new Map<string, Held>();
+
+  constructor(
+    private readonly database: Database,
+    private readonly notices: Notices,
+    private readonly now: () => number,
+  ) {}
+
+  /** Why and until when nothing is sent through a gateway; null when it is open. */
+  heldBy({ id, refusedAt, refusal }: Pick<GatewayRow, 'id' | 'refusedAt' | 'refusal'>): Held | null {
+    const held = this.#held.get(id);
+    if (held) return held.until > this.now() ? held : null;
+    // Another instance met the refusal: this one waits as long.
+    const until = (refusedAt?.getTime() ?? 0) + HELD_MS;
+    return until > this.now() ? { until, words: refusal ?? '' } : null;
+  }
+
+  /** The network refused; of many messages that hear so at the same moment, the first is noted. */
+  async note(environment: Environment, row: Row, words: string): Promise<void> {
+    const before = this.#held.get(row.id);
+    this.#held.set(row.id, { until: this.now() + HELD_MS, words });
+    if (before && before.until > this.now()) return;
+    const refusal = words.slice(0, MOST_WORDS);
+    await this.database.change('UPDATE gateways SET refusedAt = ?, refusal = ? WHERE id = ?', [new Date(this.now()), refusal, row.id]);
+    const place = `${environment.app}/${environment.name}`;
+    await this.notices.tell({
+      environmentId: environment.id,
+      once: `gateway ${row.id} refused ${row.updatedAt.toISOString()}`,
+      title: `The credential of gateway ${row.name} is refused`,
+      body: `${words} Messages of ${place} through ${row.name} wait until it takes one again. Upload a new credential under Messages, Gateways.`,
+      link: `/${place}/gateways?open=${row.name}`,
+    });
+  }
+
+  /** A message went through, or the credential was changed. */
+  async clear({ id, refusedAt }: Pick<GatewayRow, 'id' | 'refusedAt'>): Promise<void> {
+    if (!this.#held.delete(id) && !refusedAt) return;
+    await this.database.change('UPDATE gateways SET refusedAt = NULL, refusal = NULL WHERE id = ?', [id]);
+  }
+}

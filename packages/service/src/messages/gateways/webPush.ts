@@ -1,0 +1,282 @@
+/** The way out to web push networks: RFC 8030 with RFC 8291 encryption and RFC 8292 identification. */
+import { lookup } from 'node:dns';
+import { Problem } from '@orchard/contract';
+import { composeMessage, MAX_MESSAGE_BYTES, readRetryAfter, uuidv7 } from '@orchard/core';
+import { FlightWidth } from '@orchard/core/reach';
+import { encryptMessage, generateSigningKey, type SigningKey, signingKeyFrom, vapidHeader } from '@orchard/core/push';
+import { and, eq } from 'drizzle-orm';
+import ipaddr from 'ipaddr.js';
+import { Agent, type Dispatcher } from 'undici';
+import { seal, unseal } from '../../platform/access/secrets.js';
+import type { Database } from '../../platform/database/connection.js';
+import { gateways } from '../../platform/database/systemTables.js';
+import { connectionWords, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
+
+/** RFC 8292 section 2: at most 24 hours; half of that, so that clocks may differ. */
+const TOKEN_MS = 12 * 3_600_000;
+const ANSWER_WITHIN_MS = 15_000;
+/** Messages in flight, and connections, which carry one each. */
+const LEAST_IN_FLIGHT = 3;
+const MOST_IN_FLIGHT = 128;
+
+/** How long keys are remembered; another instance may have rotated them. */
+const REMEMBER_MS = 5_000;
+export const WEB_PUSH = 'web-push';
+
+/** The web push keys of an environment: the last one is given to apps, those before reach who subscribed with them. */
+export type PushKeys = { id: string; secret: string; createdAt: string }[];
+type LoadedKeys = { keys: (SigningKey & { id: string })[]; until: number };
+type Clock = { now: () => number; random: (bytes: number) => Buffer };
+
+export class WebPushGateway {
+  readonly #loaded = new Map<string, LoadedKeys>();
+  readonly #tokens = new Map<string, { header: string; until: number }>();
+  /** Messages as bytes, by the content they were made of: each is an object of one notification. */
+  readonly #composed = new WeakMap<object, Uint8Array>();
+  readonly #agent: Agent;
+  readonly #privateOrigins: ReadonlySet<string>;
+
+  constructor(
+    private readonly database: Database,
+    private readonly secretKey: Buffer,
+    private readonly clock: Clock,
+    privateOrigins: string[],
+    private readonly contact: () => string,
+  ) {
+    this.#privateOrigins = new Set(privateOrigins.map((origin) => new URL(origin).origin));
+    const trusted = new Set([...this.#privateOrigins].map((origin) => new URL(origin).hostname));
+    this.#agent = new Agent({
+      allowH2: true,
+      connections: MOST_IN_FLIGHT,
+      pipelining: 1,
+      headersTimeout: ANSWER_WITHIN_MS,
+      bodyTimeout: ANSWER_WITHIN_MS,
+      connect: { timeout: 10_000, lookup: (hostname, options, callback) => lookupPublic(hostname, options, trusted, callback) },
+    });
+  }
+
+  /** Makes the signing key of a new environment. */
+  async prepare(environmentId: string): Promise<void> {
+    const now = new Date(this.clock.now());
+    await this.database.orm.insert(gateways).values({
+      id: uuidv7(this.clock.now(), this.clock.random(10)),
+      environmentId,
+      name: WEB_PUSH,
+      kind: WEB_PUSH,
+      stage: 'live',
+      settings: {},
+      createdAt: now,
+      updatedAt: now,
+      sealed: this.#seal(environmentId, [this.#newKey()]),
+    });
+  }
+
+  #newKey(): PushKeys[number] {
+    return {
+      id: this.clock.random(6).toString('hex'),
+      secret: generateSigningKey().toString('base64url'),
+      createdAt: new Date(this.clock.now()).toISOString(),
+    };
+  }
+
+  #seal(environmentId: string, keys: PushKeys): string {
+    return seal(this.secretKey, `${environmentId}:${WEB_PUSH}`, JSON.stringify(keys));
+  }
+
+  async #stored(environmentId: string): Promise<PushKeys> {
+    const [row] = await this.database.orm
+      .select()
+      .from(gateways)
+      .where(and(eq(gateways.environmentId, environmentId), eq(gateways.kind, WEB_PUSH)));
+    if (!row) throw new Problem('not-found', 'The environment has no web push gateway.');
+    const plain = unseal(this.secretKey, `${environmentId}:${WEB_PUSH}`, row.sealed);
+    // Before keys could be rotated, the 32 octets of the one key were stored.
+    return plain.length === 32
+      ? [{ id: 'first', secret: plain.toString('base64url'), createdAt: row.createdAt.toISOString() }]
+      : JSON.parse(plain.toString());
+  }
+
+  async #keys(environmentId: string): Promise<LoadedKeys['keys']> {
+    const known = this.#loaded.get(environmentId);
+    if (known && known.until > this.clock.now()) return known.keys;
+    const stored = await this.#stored(environmentId);
+    const keys = stored.map(({ id, secret }) => ({ id, ...signingKeyFrom(Buffer.from(secret, 'base64url')) }));
+    this.#loaded.set(environmentId, { keys, until: this.clock.now() + REMEMBER_MS });
+    return keys;
+  }
+
+  /** `applicationServerKey` of new subscriptions. */
+  async publicKey(environmentId: string): Promise<string> {
+    return ((await this.#keys(environmentId)).at(-1) as SigningKey).publicKey;
+  }
+
+  /** The id of the key a subscription was made with; of the latest, when the app does not say. */
+  async keyIdOf(environmentId: string, publicKey: string | undefined): Promise<string> {
+    const keys = await this.#keys(environmentId);
+    const found = publicKey ? keys.find((key) => key.publicKey === publicKey) : keys.at(-1);
+    if (!found)
+      throw new Problem(
+        'invalid-input',
+        'The subscription was made with a key that is not this environment’s. Subscribe again with the key of GET /app/v1/push-key.',
+        {
+          fields: [
+            { path: 'body.pushKey', problem: 'It is not a web push key of this environment.', expected: 'the key of GET /app/v1/push-key' },
+          ],
+        },
+      );
+    return found.id;
+  }
+
+  /** Adds a new key. Devices subscribed with an older one are reached with that, until they subscribe anew. */
+  async rotate(environmentId: string): Promise<void> {
+    const keys = [...(await this.#stored(environmentId)), this.#newKey()];
+    await this.#write(environmentId, keys);
+  }
+
+  /** The keys in use, without their secrets. */
+  async describe(environmentId: string): Promise<{ id: string; createdAt: string }[]> {
+    return (await this.#stored(environmentId)).map(({ id, createdAt }) => ({ id, createdAt }));
+  }
+
+  /** Lets go of old keys that no device was subscribed with. */
+  async dropUnused(environmentId: string, used: ReadonlySet<string>): Promise<void> {
+    const stored = await this.#stored(environmentId);
+    const kept = stored.filter(({ id }, i) => i === stored.length - 1 || used.has(id));
+    if (kept.length < stored.length) await this.#write(environmentId, kept);
+  }
+
+  async #write(environmentId: string, keys: PushKeys): Promise<void> {
+    await this.database.orm
+      .update(gateways)
+      .set({ sealed: this.#seal(environmentId, keys), updatedAt: new Date(this.clock.now()) })
+      .where(and(eq(gateways.environmentId, environmentId), eq(gateways.kind, WEB_PUSH)));
+    this.#loaded.delete(environmentId);
+  }
+
+  /**
+   * Refuses a push resource the service must not write to: RFC 8030 section 8 asks for https, and an address inside
+   * the installation's own network could be made to receive what its sender cannot reach.
+   */
+  demandAllowed(endpoint: string): void {
+    const { origin, protocol, hostname } = new URL(endpoint);
+    if (this.#privateOrigins.has(origin)) return;
+    const address = hostname.replace(/^\[|\]$/g, '');
+    if (protocol === 'https:' && !(ipaddr.isValid(address) && !isPublic(address)) && hostname !== 'localhost') return;
+    const problem = `${origin} is not a push network on the internet.`;
+    throw new Problem('invalid-input', `${problem} To use one on a private address, name its origin in ORCHARD_PUSH_ORIGINS.`, {
+      fields: [{ path: 'body.subscription.endpoint', problem, expected: 'an https address that is not private' }],
+    });
+  }
+
+  async #authorization(environmentId: string, origin: string, keyId: string | null | undefined): Promise<string> {
+    const keys = await this.#keys(environmentId);
+    const key = keys.find(({ id }) => id === keyId) ?? (keys[0] as LoadedKeys['keys'][number]);
+    const name = `${environmentId} ${key.id} ${origin}`;
+    const known = this.#tokens.get(name);
+    if (known && known.until > this.clock.now()) return known.header;
+    const contact = this.contact();
+    const claims = {
+      aud: origin,
+      exp: Math.floor((this.clock.now() + TOKEN_MS) / 1000),
+      ...(contact.startsWith('https:') ? { sub: contact } : {}),
+    };
+    const header = vapidHeader(key, claims);
+    this.#tokens.set(name, { header, until: this.clock.now() + TOKEN_MS - 3_600_000 });
+    return header;
+  }
+
+  #compose({ notification, content, overlay }: OutgoingMessage): Uint8Array {
+    const known = this.#composed.get(content);
+    if (known) return known;
+    const bytes = composeMessage(notification.id, notification.sentAt, content, overlay);
+    this.#composed.set(content, bytes);
+    return bytes;
+  }
+
+  /** The way out of one environment. */
+  senderFor(environmentId: string): Sender {
+    const flight = new FlightWidth(LEAST_IN_FLIGHT, MOST_IN_FLIGHT);
+    return {
+      // An instance sends two sets at a time.
+      get atOnce() {
+        return Math.ceil(flight.width / 2);
+      },
+      send: async (message) => {
+        const started = performance.now();
+        const outcome = await this.#send(environmentId, message);
+        if (outcome.answer !== null) flight.note(performance.now() - started);
+        return outcome;
+      },
+      sizeOf: (message) => ({ bytes: this.#compose(message).length, mostBytes: MAX_MESSAGE_BYTES }),
+      check: async () => [{ what: 'key', ok: true, text: `Apps subscribe with ${(await this.publicKey(environmentId)).slice(0, 12)}….` }],
+      close: () => undefined,
+    };
+  }
+
+  /** Encrypts for one device and posts. Never throws: whatever happens is an outcome. */
+  async #send(environmentId: string, message: OutgoingMessage): Promise<Outcome> {
+    const plain = this.#compose(message);
+    if (plain.length > MAX_MESSAGE_BYTES)
+      return { kind: 'refused', answer: null, reason: `The message takes ${plain.length} bytes; web push takes ${MAX_MESSAGE_BYTES}.` };
+    const { p256dh, auth } = message.target;
+    let body: Buffer;
+    try {
+      const keys = { p256dh: Buffer.from(p256dh ?? '', 'base64url'), auth: Buffer.from(auth ?? '', 'base64url') };
+      body = encryptMessage(plain, keys, { salt: this.clock.random(16) });
+    } catch {
+      return { kind: 'refused', answer: null, reason: 'The subscription’s key is not a point on P-256; the app must subscribe again.' };
+    }
+    try {
+      return await this.#post(environmentId, message, body);
+    } catch (error) {
+      return { kind: 'later', answer: null, reason: `The push network cannot be reached: ${connectionWords(error)}.`, afterMs: null };
+    }
+  }
+
+  async #post(environmentId: string, { target, notification, ttlS }: OutgoingMessage, body: Buffer): Promise<Outcome> {
+    const url = new URL(target.endpoint ?? '');
+    const headers: Record<string, string> = {
+      authorization: await this.#authorization(environmentId, url.origin, target.pushKey),
+      'content-encoding': 'aes128gcm',
+      'content-type': 'application/octet-stream',
+      ttl: String(ttlS),
+      urgency: notification.urgency,
+      ...(notification.replaces ? { topic: notification.replaces } : {}),
+    };
+    const reply = await this.#agent.request({ origin: url.origin, path: url.pathname + url.search, method: 'POST', headers, body });
+    const text = reply.statusCode < 300 ? (await reply.body.dump(), '') : (await reply.body.text()).slice(0, 200);
+    return readAnswer(reply.statusCode, reply.headers, text, this.clock.now());
+  }
+
+  close(): Promise<void> {
+    return this.#agent.close();
+  }
+}
+
+/** RFC 8030 sections 5, 7.2, 7.3 and 8.4. */
+function readAnswer(status: number, headers: Dispatcher.ResponseData['headers'], text: string, now: number): Outcome {
+  const said = text ? `: ${text.replace(/\s+/g, ' ')}` : '';
+  const afterMs = readRetryAfter(headers['retry-after'] as string | undefined, now);
+  if (status >= 200 && status < 300) return { kind: 'accepted', answer: status };
+  if (status === 404 || status === 410)
+    return { kind: 'gone', answer: status, reason: `The push network answered ${status}: the subscription is over.` };
+  if (status === 413) return { kind: 'refused', answer: status, reason: `The push network answered 413: the message is too large${said}` };
+  if (status === 429) return { kind: 'later', answer: status, reason: 'The push network answered 429: too many messages.', afterMs };
+  if (status >= 500) return { kind: 'later', answer: status, reason: `The push network answered ${status}${said}`, afterMs };
+  return { kind: 'refused', answer: status, reason: `The push network answered ${status}${said}` };
+}
+
+const isPublic = (address: string) => ipaddr.process(address).range() === 'unicast';
+
+type LookupCallback = (error: NodeJS.ErrnoException | null, address: never, family?: number) => void;
+
+/** Resolves a name, and refuses when it leads to a private address (unless the origin is trusted). */
+function lookupPublic(hostname: string, options: object, trusted: ReadonlySet<string>, callback: LookupCallback): void {
+  lookup(hostname, options, (error, found: unknown, family) => {
+    const addresses = Array.isArray(found) ? (found as { address: string }[]).map(({ address }) => address) : [String(found)];
+    if (!error && !trusted.has(hostname) && !addresses.every(isPublic)) {
+      return callback(Object.assign(new Error(`${hostname} leads to a private address`), { code: 'PRIVATE_ADDRESS' }), undefined as never);
+    }
+    callback(error, found as never, family);
+  });
+}

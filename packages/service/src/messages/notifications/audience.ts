@@ -1,0 +1,91 @@
+/** Whom an audience means, as SQL over devices `v` or users `u`. */
+import { type Audience, Problem } from '@orchard/contract';
+import { planList } from '../../platform/database/listing.js';
+import { DEVICE_COLUMNS } from '../devices/store.js';
+import type { Environment } from '../../platform/call.js';
+import type { Parts } from './parts.js';
+
+export type SqlCondition = { sql: string; values: unknown[] };
+type Topics = NonNullable<Audience['topics']>;
+
+const marks = (list: readonly unknown[]) => list.map(() => '?').join(', ');
+const TRUE: SqlCondition = { sql: 'TRUE', values: [] };
+
+/** A list of names is as good as its longest entry; the ground of lists is not needed for a filter alone. */
+function filterSql(filter: string, parts: Pick<Parts, 'cursorSecret' | 'now'>): SqlCondition {
+  const { where, values } = planList(DEVICE_COLUMNS, { filter, limit: 1 }, { field: 'id', descending: false }, parts);
+  return { sql: where, values };
+}
+
+function join(conditions: SqlCondition[], word: 'AND' | 'OR' = 'AND'): SqlCondition {
+  if (conditions.length === 0) return TRUE;
+  return { sql: `(${conditions.map(({ sql }) => sql).join(` ${word} `)})`, values: conditions.flatMap(({ values }) => values) };
+}
+
+function topicsSql(topics: Topics, follows: (names: readonly string[]) => SqlCondition): SqlCondition {
+  const conditions: SqlCondition[] = [];
+  if (topics.any) conditions.push(follows(topics.any));
+  for (const name of topics.all ?? []) conditions.push(follows([name]));
+  if (topics.not) {
+    const { sql, values } = follows(topics.not);
+    conditions.push({ sql: `NOT ${sql}`, values });
+  }
+  return join(conditions);
+}
+
+/** Devices that an audience means. */
+export function deviceCondition(environment: Environment, audience: Audience, parts: Pick<Parts, 'cursorSecret' | 'now'>): SqlCondition {
+  const follows = (names: readonly string[]): SqlCondition => ({
+    sql: `(v.id IN (SELECT follower FROM \`${environment.database}\`._follows WHERE kind = 'device' AND topic IN (${marks(names)}))
+      OR COALESCE(v.userId IN (SELECT follower FROM \`${environment.database}\`._follows WHERE kind = 'user' AND topic IN (${marks(names)})), FALSE))`,
+    values: [...names, ...names],
+  });
+  const conditions: SqlCondition[] = [];
+  if (audience.everyone) conditions.push({ sql: 'v.retiredAt IS NULL', values: [] });
+  const users = audience.users ?? (audience.user ? [audience.user] : null);
+  if (users) conditions.push({ sql: `v.userId IN (${marks(users)})`, values: users });
+  const devices = audience.devices ?? (audience.device ? [audience.device] : null);
+  if (devices) conditions.push({ sql: `v.id IN (${marks(devices)})`, values: devices });
+  if (audience.topics) conditions.push(topicsSql(audience.topics, follows));
+  if (audience.filter) conditions.push(filterSql(audience.filter, parts));
+  if (audience.notListening)
+    conditions.push({
+      sql: `NOT EXISTS (SELECT 1 FROM \`${environment.database}\`._presence p WHERE p.channel = ? AND p.until > ? AND (p.deviceId = v.id OR p.userId = v.userId))`,
+      values: [audience.notListening, new Date(parts.now())],
+    });
+  return join(conditions);
+}
+
+/** Users that an audience means, themselves or by their devices. */
+export function userCondition(environment: Environment, audience: Audience, parts: Pick<Parts, 'cursorSecret' | 'now'>): SqlCondition {
+  const { database } = environment;
+  if (audience.everyone) return TRUE;
+  const users = audience.users ?? (audience.user ? [audience.user] : null);
+  if (users) return { sql: `u.id IN (${marks(users)})`, values: users };
+  const follows = (names: readonly string[]): SqlCondition => ({
+    sql: `(u.id IN (SELECT follower FROM \`${database}\`._follows WHERE kind = 'user' AND topic IN (${marks(names)}))
+      OR u.id IN (SELECT w.userId FROM \`${database}\`._devices w JOIN \`${database}\`._follows f ON f.kind = 'device' AND f.follower = w.id WHERE f.topic IN (${marks(names)}) AND w.userId IS NOT NULL))`,
+    values: [...names, ...names],
+  });
+  const conditions: SqlCondition[] = [];
+  if (audience.topics) conditions.push(topicsSql(audience.topics, follows));
+  const { topics: _topics, ...rest } = audience;
+  if (Object.values(rest).some((value) => value !== undefined)) {
+    const devices = deviceCondition(environment, rest, parts);
+    conditions.push({
+      sql: `u.id IN (SELECT v.userId FROM \`${database}\`._devices v WHERE ${devices.sql} AND v.userId IS NOT NULL)`,
+      values: devices.values,
+    });
+  }
+  return join(conditions);
+}
+
+/** An audience that does not go with the way. @throws {Problem} invalid-input */
+export function demandFitting(way: string, audience: Audience): void {
+  const wrong = audience.phones && way !== 'sms' ? 'phones' : audience.addresses && way !== 'mail' ? 'addresses' : null;
+  if (!wrong) return;
+  const wanted = wrong === 'phones' ? 'sms' : 'mail';
+  throw new Problem('invalid-input', `An audience of ${wrong} goes with \`"way": "${wanted}"\`; the way is ${way}.`, {
+    fields: [{ path: `body.audience.${wrong}`, problem: `The way is ${way}.`, expected: `"way": "${wanted}"` }],
+  });
+}

@@ -1,0 +1,266 @@
+/** Deliveries, as rows: what is due, what became of it, and what of it is shown. */
+import type { Delivery, DeliveryState, Way } from '@orchard/contract';
+import { chooseStep, type JsonObject } from '@orchard/core';
+import type { Database, Statements } from '../../platform/database/connection.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import type { Environment } from '../../platform/call.js';
+
+/** What sending reads of a delivery. Members of devices and users are there where the way, or the content, needs them. */
+export type DueDelivery = {
+  target: string;
+  way: Way;
+  gateway: string | null;
+  deliveryUserId: string | null;
+  variant: 'a' | 'b';
+  attempts: number;
+  sentAt: Date | null;
+  reason: string | null;
+  platform: string;
+  locale: string;
+  timeZone: string;
+  optedOut?: number;
+} & Partial<Nullable<DueDevice & { model: string; os: string; appVersion: string; country: string }>> &
+  Partial<Nullable<{ userName: string; userEmail: string; userData: JsonObject | string }>>;
+type DueDevice = {
+  deviceId: string;
+  deviceUserId: string;
+  retiredAt: Date;
+  endpoint: string;
+  p256dh: string;
+  auth: string;
+  pushKey: string;
+  token: string;
+  badge: number;
+};
+type Nullable<T> = { [Name in keyof T]: T[Name] | null };
+/** A set as sending reads it. `personal`, `withUsers`: whether the content names devices' members, or users'. */
+export type DueSet = { id: string; slice: number; way: Way; personal: boolean; withUsers: boolean };
+
+/** The new state of one delivery. */
+export type DeliveryResult = {
+  target: string;
+  state: DeliveryState;
+  reason: string | null;
+  attempts: number;
+  answer: number | null;
+  said: string | null;
+  messageId: string | null;
+  /** What a receipt or failure notice will name, where one can come. */
+  receiptId: string | null;
+  segments: number | null;
+  nextAttemptAt: Date | null;
+  sentAt: Date | null;
+  /** With a receipt that was here before the result was written. */
+  receivedAt: Date | null;
+};
+
+const DELIVERY_COLUMNS: Columns = new Map(
+  plainColumns({
+    text: ['target', 'way', 'gateway', 'userId', 'platform', 'variant', 'state', 'reason', 'said', 'messageId'],
+    number: ['attempts', 'answer', 'segments'],
+    time: ['nextAttemptAt', 'sentAt', 'receivedAt', 'openedAt', 'updatedAt'],
+  }),
+);
+const TIMES = ['nextAttemptAt', 'sentAt', 'receivedAt', 'openedAt', 'updatedAt'];
+
+/** What is read with a delivery: the device of a push, whether the recipient of another way has opted out, the user. */
+const DEVICE_PART = {
+  columns: `, v.id AS deviceId, v.userId AS deviceUserId, v.retiredAt, v.endpoint, v.p256dh, v.auth, v.pushKey, v.token, v.badge, COALESCE(v.platform, d.platform) AS platform,
+    COALESCE(v.locale, 'en') AS locale, COALESCE(v.timeZone, 'UTC') AS timeZone`,
+  personal: ', v.model, v.os, v.appVersion, v.country',
+  join: 'LEFT JOIN @_devices v ON v.id = d.target',
+};
+const OPT_OUT_PART = {
+  columns: ", d.platform, 'en' AS locale, 'UTC' AS timeZone, o.address IS NOT NULL AS optedOut",
+  personal: '',
+  join: "LEFT JOIN @_optOuts o ON o.way = d.way AND o.address = d.target AND o.state = 'out'",
+};
+const USER_PART = {
+  columns: ', u.name AS userName, u.email AS userEmail, u.data AS userData',
+  join: 'LEFT JOIN @_users u ON u.id = d.userId',
+};
+/** How each column of a result is written over what is there; what a device or receipt has told meanwhile stays. */
+const whenQueued = (column: string, value: string) => `${column} = IF(state = 'queued', ${value}, ${column})`;
+const ifSaid = (column: string, value: string) => `${column} = COALESCE(${value}, ${column})`;
+const text = (most: number, over: typeof ifSaid) => ({ type: `VARCHAR(${most})`, most, over });
+const other = (type: 'INT' | 'SMALLINT' | 'DATETIME(3)', over: typeof ifSaid) => ({ type, most: undefined, over });
+/** The state comes last, since the others look at what it was. */
+const RESULT_COLUMNS = {
+  reason: text(300, whenQueued),
+  said: text(300, whenQueued),
+  nextAttemptAt: other('DATETIME(3)', whenQueued),
+  attempts: other('INT', ifSaid),
+  answer: other('SMALLINT', ifSaid),
+  messageId: text(120, ifSaid),
+  receiptId: text(120, ifSaid),
+  segments: other('SMALLINT', ifSaid),
+  sentAt: other('DATETIME(3)', ifSaid),
+  receivedAt: other('DATETIME(3)', ifSaid),
+  updatedAt: other('DATETIME(3)', whenQueued),
+  state: text(8, whenQueued),
+};
+type ResultColumn = keyof typeof RESULT_COLUMNS;
+const RESULT_COLUMN_NAMES = Object.keys(RESULT_COLUMNS) as ResultColumn[];
+/** What a network said can be longer than what is kept of it. */
+const cut = (column: ResultColumn, value: DeliveryResult[keyof DeliveryResult]) =>
+  typeof value === 'string' ? value.slice(0, RESULT_COLUMNS[column].most).toWellFormed() : value;
+/** A value inside a JSON text that MariaDB reads as the column's type; the connection's time zone is UTC. */
+const jsonValue = (column: ResultColumn, value: DeliveryResult[keyof DeliveryResult]) =>
+  value instanceof Date ? value.toISOString().slice(0, -1) : cut(column, value);
+/** A device whose network says that it is gone, at the address that was tried. */
+export type GoneDevice = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
+const RETIRED_AT_ONCE = 100;
+const SHORT_STEPS_S = [1, 5, 15];
+const MOST_STEPS = 60;
+
+export class DeliveryStore {
+  constructor(private readonly database: Database) {}
+
+  async list(environment: Environment, id: string, request: ListRequest, ground: ListGround) {
+    const plan = planList(DELIVERY_COLUMNS, request, { field: 'target', descending: false }, ground);
+    const rows = await this.database.rows<Record<string, unknown>>(
+      `SELECT target, way, gateway, userId, COALESCE(platform, '') AS platform, variant, state, reason, attempts, answer, said, messageId, segments, nextAttemptAt, sentAt, receivedAt, openedAt, updatedAt
+       FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      [id, ...plan.values],
+    );
+    return cutPage(
+      rows,
+      plan,
+      ground,
+      (row, field) => row[field],
+      (row) =>
+        ({
+          ...row,
+          deviceId: row.way === 'push' ? row.target : null,
+          ...Object.fromEntries(TIMES.map((name) => [name, (row[name] as Date | null)?.toISOString() ?? null])),
+        }) as unknown as Delivery,
+    );
+  }
+
+  /** What became of it over time, in at most sixty steps from its start to the latest event. */
+  async course(
+    environment: Environment,
+    id: string,
+  ): Promise<{ items: { at: string; sent: number; arrived: number; opened: number; failed: number }[]; stepS: number }> {
+    const table = `\`${environment.database}\`._deliveries`;
+    const [range] = await this.database.rows<{ first: Date | null; last: Date | null }>(
+      `SELECT MIN(sentAt) AS first, MAX(updatedAt) AS last FROM ${table} WHERE notificationId = ?`,
+      [id],
+    );
+    if (!range?.first || !range.last) return { items: [], stepS: 60 };
+    const lengthS = (range.last.getTime() - range.first.getTime()) / 1000;
+    const stepS =
+      SHORT_STEPS_S.find((step) => lengthS / step <= MOST_STEPS) ??
+      chooseStep(range.first.getTime(), range.last.getTime(), MOST_STEPS) / 1000;
+    const bucket = (column: string) => `FLOOR(UNIX_TIMESTAMP(${column}) / ${stepS})`;
+    const series = { sent: 'sentAt', arrived: 'receivedAt', opened: 'openedAt', failed: 'updatedAt' } as const;
+    const steps = new Map<number, Record<keyof typeof series, number>>();
+    for (const [name, column] of Object.entries(series)) {
+      const only = name === 'failed' ? "AND state IN ('failed', 'expired')" : '';
+      const rows = await this.database.rows<{ step: number; count: number }>(
+        `SELECT ${bucket(column)} AS step, COUNT(*) AS count FROM ${table} WHERE notificationId = ? AND ${column} IS NOT NULL ${only} GROUP BY step`,
+        [id],
+      );
+      for (const { step, count } of rows) {
+        const counts = steps.get(Number(step)) ?? { sent: 0, arrived: 0, opened: 0, failed: 0 };
+        counts[name as keyof typeof series] = Number(count);
+        steps.set(Number(step), counts);
+      }
+    }
+    const items = [...steps]
+      .sort(([a], [b]) => a - b)
+      .map(([step, counts]) => ({ at: new Date(step * stepS * 1000).toISOString(), ...counts }));
+    return { items, stepS };
+  }
+
+  /** The way all deliveries of a set go. */
+  async wayOf(environment: Environment, id: string, slice: number): Promise<Way> {
+    const [row] = await this.database.rows<{ way: Way }>(
+      `SELECT way FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND slice = ? LIMIT 1`,
+      [id, slice],
+    );
+    return row?.way ?? 'push';
+  }
+
+  /** Deliveries of a set that are to be attempted now and come after `after`, with what their targets are reached by. */
+  due(environment: Environment, set: DueSet, now: Date, most: number, after: DueDelivery | null): Promise<DueDelivery[]> {
+    const { database } = environment;
+    const part = set.way === 'push' ? DEVICE_PART : OPT_OUT_PART;
+    const user = set.withUsers ? USER_PART : { columns: '', join: '' };
+    return this.database.rows<DueDelivery>(
+      `SELECT d.target, d.way, d.gateway, d.userId AS deliveryUserId, d.variant, d.attempts, d.sentAt, d.reason ${part.columns} ${set.personal ? part.personal : ''} ${user.columns}
+       FROM \`${database}\`._deliveries d FORCE INDEX (deliveries_set) JOIN \`${database}\`._notifications n ON n.id = d.notificationId AND n.state = 'sending'
+         ${`${part.join} ${user.join}`.replaceAll('@', `\`${database}\`.`)}
+       WHERE d.notificationId = ? AND d.slice = ? AND d.target > ? AND d.nextAttemptAt <= ? AND d.state = 'queued'
+       ORDER BY d.target LIMIT ${most}`,
+      [set.id, set.slice, after?.target ?? '', now],
+    );
+  }
+
+  /** When the next delivery of a set is due, or null when none is queued. */
+  async nextDue(environment: Environment, id: string, slice: number): Promise<Date | null> {
+    const [row] = await this.database.rows<{ at: Date | null }>(
+      `SELECT MIN(nextAttemptAt) AS at FROM \`${environment.database}\`._deliveries FORCE INDEX (deliveries_set) WHERE notificationId = ? AND slice = ? AND nextAttemptAt IS NOT NULL`,
+      [id, slice],
+    );
+    return row?.at ?? null;
+  }
+
+  /** Writes results in one statement. What a device or receipt has told meanwhile stays, as do rows not queued any more. */
+  async saveResults(environment: Environment, id: string, results: readonly DeliveryResult[], now: Date): Promise<void> {
+    const [first] = results;
+    if (!first) return;
+    // To read a value costs MariaDB as much as to write it, so what is the same in all results is said once.
+    const varying = RESULT_COLUMN_NAMES.filter(
+      (column) => column !== 'updatedAt' && (column === 'state' || results.some((result) => result[column] !== first[column])),
+    );
+    const shared = RESULT_COLUMN_NAMES.filter((column) => !varying.includes(column));
+    const updates = RESULT_COLUMN_NAMES.map((column) =>
+      RESULT_COLUMNS[column].over(column, varying.includes(column) ? `VALUES(${column})` : '?'),
+    );
+    // In the order of the key, as receipts are written.
+    const told = results
+      .toSorted((a, b) => (a.target < b.target ? -1 : 1))
+      .map((result) => [result.target, ...varying.map((column) => jsonValue(column, result[column as keyof DeliveryResult]))]);
+    // With names of their own: what is updated would else be ambiguous.
+    const columns = varying.map((column, i) => `r${i} ${RESULT_COLUMNS[column].type} PATH '$[${i + 1}]'`);
+    await this.database.run(
+      // Rows come as one JSON text, as in spreading; each of them is there already, so that `updatedAt` is not stored from here.
+      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, ${varying.join(', ')}, updatedAt)
+       SELECT ?, told, ${varying.map((_, i) => `r${i}`).join(', ')}, ? FROM JSON_TABLE(?, '$[*]' COLUMNS (told VARCHAR(254) PATH '$[0]', ${columns.join(', ')})) AS results
+       ON DUPLICATE KEY UPDATE ${updates.join(', ')}`,
+      [id, now, JSON.stringify(told), ...shared.map((column) => (column === 'updatedAt' ? now : cut(column, first[column])))],
+    );
+  }
+
+  /** Retires devices whose address is over, unless they have sent a new one meanwhile. */
+  async retire(environment: Environment, gone: readonly GoneDevice[], now: Date): Promise<void> {
+    for (let at = 0; at < gone.length; at += RETIRED_AT_ONCE) {
+      const some = gone.slice(at, at + RETIRED_AT_ONCE);
+      await this.database.run(
+        `UPDATE \`${environment.database}\`._devices SET retiredAt = ?, updatedAt = ?, retiredReason = CASE id ${some.map(() => 'WHEN ? THEN ?').join(' ')} END
+         WHERE retiredAt IS NULL AND (${some.map(() => '(id = ? AND endpoint <=> ? AND token <=> ?)').join(' OR ')})`,
+        [
+          now,
+          now,
+          ...some.flatMap(({ deviceId, reason }) => [deviceId, reason.slice(0, 200)]),
+          ...some.flatMap(({ deviceId, endpoint, token }) => [deviceId, endpoint, token]),
+        ],
+      );
+    }
+  }
+
+  /** One was added to the icons of these devices. */
+  async addBadges(environment: Environment, ids: string[]): Promise<void> {
+    if (ids.length > 0) await this.database.run(`UPDATE \`${environment.database}\`._devices SET badge = badge + 1 WHERE id IN (?)`, [ids]);
+  }
+
+  /** Sets that still hold something to send. */
+  async openSlices(on: Statements, environment: Environment, id: string): Promise<number[]> {
+    const rows = await on.rows<{ slice: number }>(
+      `SELECT slice FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND nextAttemptAt IS NOT NULL GROUP BY slice`,
+      [id],
+    );
+    return rows.map(({ slice }) => slice);
+  }
+}

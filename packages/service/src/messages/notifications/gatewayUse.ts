@@ -1,0 +1,46 @@
+/** How many devices each gateway leads to, and what went through it in the last day. */
+import type { Database } from '../../platform/database/connection.js';
+import { KeptByCost } from '../../platform/database/keptByCost.js';
+import { gatewaySql, pushWaysOf } from '../devices/reach.js';
+import type { GatewayUse } from '../gateways/ports.js';
+import type { Environment } from '../../platform/call.js';
+import type { GatewayRow } from '../gateways/store.js';
+
+const DAY_MS = 86_400_000;
+
+export class GatewayCounter {
+  /** Both counts go over all devices and the day's deliveries, and the page of gateways asks every ten seconds. */
+  readonly #kept = new KeptByCost<GatewayUse>();
+
+  constructor(
+    private readonly database: Database,
+    private readonly now: () => number,
+  ) {}
+
+  async count(environment: Environment, gateways: readonly GatewayRow[]): Promise<GatewayUse> {
+    const name = `${environment.id} ${gateways.map(({ name: one }) => one).join(' ')}`;
+    const kept = this.#kept.get(name);
+    if (kept) return kept;
+    const began = performance.now();
+    const [devices, lastDay] = await Promise.all([this.#devices(environment, gateways), this.#lastDay(environment)]);
+    const counts = { devices, lastDay };
+    this.#kept.keep(name, counts, performance.now() - began);
+    return counts;
+  }
+
+  #devices({ database }: Environment, gateways: readonly GatewayRow[]): Promise<GatewayUse['devices']> {
+    return this.database.rows(
+      `SELECT gateway, COUNT(*) AS registered, SUM(permission = 'granted') AS reachable FROM (
+         SELECT ${gatewaySql(pushWaysOf(gateways))} AS gateway, permission FROM \`${database}\`._devices v WHERE retiredAt IS NULL) AS led WHERE gateway IS NOT NULL GROUP BY gateway`,
+    );
+  }
+
+  #lastDay({ database }: Environment): Promise<GatewayUse['lastDay']> {
+    const since = new Date(this.now() - DAY_MS);
+    return this.database.rows(
+      `SELECT d.gateway, d.state, COUNT(*) AS count, MAX(d.updatedAt) AS at FROM \`${database}\`._notifications n JOIN \`${database}\`._deliveries d ON d.notificationId = n.id
+       WHERE n.changedAt > ? AND d.updatedAt > ? AND d.gateway IS NOT NULL GROUP BY d.gateway, d.state`,
+      [since, since],
+    );
+  }
+}

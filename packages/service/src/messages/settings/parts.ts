@@ -1,0 +1,5 @@
+/** What this room stands on. */
+import type { MessageSettings } from './settings.js';
+import type { Platform } from '../../platform/platform.js';
+
+export type Parts = Platform & { messageSettings: MessageSettings };

@@ -1,0 +1,13 @@
+import type { Capability } from '../../platform/capability.js';
+import type { Parts } from './parts.js';
+import { topicRoutes } from './routes.js';
+import { TopicStore } from './store.js';
+
+export function topics(parts: Parts): Capability {
+  const store = new TopicStore(parts.database);
+  return {
+    name: 'topics',
+    routes: topicRoutes(parts),
+    onUserRemoved: ({ on, environment, userId }) => store.forget(on, environment, { kind: 'user', id: userId }),
+  };
+}

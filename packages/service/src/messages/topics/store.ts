@@ -1,0 +1,122 @@
+/** Topics and who follows them, as rows. */
+import type { Topic } from '@orchard/contract';
+import type { Database, Statements } from '../../platform/database/connection.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import type { Environment } from '../../platform/call.js';
+
+export type Follower = { kind: 'device' | 'user'; id: string };
+type TopicRow = {
+  name: string;
+  title: string | null;
+  role: string | null;
+  createdBy: string;
+  createdAt: Date;
+  devices?: number;
+  users?: number;
+};
+
+const counted = (kind: string) => `(SELECT COUNT(*) FROM _follows f WHERE f.topic = t.name AND f.kind = '${kind}')`;
+const COLUMNS: Columns = new Map(plainColumns({ text: ['name', 'title', 'role'], number: ['devices', 'users'], time: ['createdAt'] }));
+
+const present = (row: TopicRow): Topic => ({
+  ...row,
+  devices: Number(row.devices ?? 0),
+  users: Number(row.users ?? 0),
+  createdAt: row.createdAt.toISOString(),
+});
+
+export class TopicStore {
+  constructor(private readonly database: Database) {}
+
+  #withCounts({ database }: Environment): string {
+    const count = (kind: string) => counted(kind).replace('_follows', `\`${database}\`._follows`);
+    return `SELECT t.name, t.title, t.role, t.createdBy, t.createdAt, ${count('device')} AS devices, ${count('user')} AS users FROM \`${database}\`._topics t`;
+  }
+
+  async find(environment: Environment, name: string): Promise<Topic | null> {
+    const [row] = await this.database.rows<TopicRow>(`${this.#withCounts(environment)} WHERE t.name = ?`, [name]);
+    return row ? present(row) : null;
+  }
+
+  async list(environment: Environment, request: ListRequest, ground: ListGround) {
+    const plan = planList(COLUMNS, { ...request, sort: request.sort || 'name' }, { field: 'name', descending: false }, ground);
+    const rows = await this.database.rows<TopicRow>(
+      `SELECT * FROM (${this.#withCounts(environment)}) AS listed WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      plan.values,
+    );
+    return cutPage(rows, plan, ground, (row, field) => row[field as keyof TopicRow], present);
+  }
+
+  async names(environment: Environment, most = 500): Promise<string[]> {
+    const rows = await this.database.rows<{ name: string }>(
+      `SELECT name FROM \`${environment.database}\`._topics ORDER BY name LIMIT ${most}`,
+    );
+    return rows.map(({ name }) => name);
+  }
+
+  /** Makes the topic if there is none; true when it was made. */
+  async ensure(environment: Environment, name: string, by: string, now: Date): Promise<boolean> {
+    const { affectedRows } = await this.database.change(
+      `INSERT IGNORE INTO \`${environment.database}\`._topics (name, createdBy, createdAt) VALUES (?, ?, ?)`,
+      [name, by, now],
+    );
+    return affectedRows === 1;
+  }
+
+  async change(
+    environment: Environment,
+    name: string,
+    changes: { title?: string | null | undefined; role?: string | null | undefined },
+  ): Promise<void> {
+    const given = Object.entries(changes).filter(([, value]) => value !== undefined);
+    if (given.length === 0) return;
+    await this.database.change(
+      `UPDATE \`${environment.database}\`._topics SET ${given.map(([column]) => `${column} = ?`).join(', ')} WHERE name = ?`,
+      [...given.map(([, value]) => value), name],
+    );
+  }
+
+  remove(environment: Environment, name: string): Promise<boolean> {
+    return this.database.transaction(async (on) => {
+      await on.change(`DELETE FROM \`${environment.database}\`._follows WHERE topic = ?`, [name]);
+      return (await on.change(`DELETE FROM \`${environment.database}\`._topics WHERE name = ?`, [name])).affectedRows > 0;
+    });
+  }
+
+  async follow(environment: Environment, topic: string, followers: Follower[], now: Date): Promise<void> {
+    if (followers.length === 0) return;
+    await this.database.run(`INSERT IGNORE INTO \`${environment.database}\`._follows (topic, kind, follower, at) VALUES ?`, [
+      followers.map(({ kind, id }) => [topic, kind, id, now]),
+    ]);
+  }
+
+  async unfollow(environment: Environment, topic: string, followers: Follower[]): Promise<void> {
+    for (const kind of ['device', 'user'] as const) {
+      const ids = followers.filter((follower) => follower.kind === kind).map(({ id }) => id);
+      if (ids.length > 0)
+        await this.database.run(`DELETE FROM \`${environment.database}\`._follows WHERE topic = ? AND kind = ? AND follower IN (?)`, [
+          topic,
+          kind,
+          ids,
+        ]);
+    }
+  }
+
+  /** Lets a follower go who is removed. */
+  async forget(on: Statements, environment: Environment, { kind, id }: Follower): Promise<void> {
+    await on.change(`DELETE FROM \`${environment.database}\`._follows WHERE kind = ? AND follower = ?`, [kind, id]);
+  }
+
+  /** Topics of a device and of its user. */
+  async followedBy(
+    environment: Environment,
+    deviceId: string | null,
+    userId: string | null,
+  ): Promise<{ topic: string; via: 'device' | 'user'; at: string }[]> {
+    const rows = await this.database.rows<{ topic: string; kind: 'device' | 'user'; at: Date }>(
+      `SELECT topic, kind, at FROM \`${environment.database}\`._follows WHERE (kind = 'device' AND follower = ?) OR (kind = 'user' AND follower = ?) ORDER BY topic`,
+      [deviceId ?? '', userId ?? ''],
+    );
+    return rows.map(({ topic, kind, at }) => ({ topic, via: kind, at: at.toISOString() }));
+  }
+}

@@ -1,0 +1,70 @@
+import { operations } from '@orchard/contract';
+import { type JsonObject, mergePatch } from '@orchard/core';
+import { bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
+import type { Parts } from './parts.js';
+import { demandPhone } from '../../messages/gateways/numbers.js';
+import { accountRoutes, removeUser } from './account.js';
+import { Sessions } from './sessions.js';
+import { presentUser, type UserStore } from './store.js';
+
+type UserChanges = {
+  name?: string | null | undefined;
+  data?: JsonObject | undefined;
+  roles?: string[] | undefined;
+  disabled?: boolean | undefined;
+  phone?: string | null | undefined;
+};
+
+export function userRoutes(parts: Parts, store: UserStore): Route[] {
+  const sessions = new Sessions(parts, store);
+  const own = operations.users;
+  const clientOf = (call: Pick<Call, 'holder'>) => call.holder?.client.name ?? '';
+
+  async function change(environment: Environment, id: string, changes: UserChanges) {
+    const before = await store.named(environment, id);
+    const { data, phone, ...rest } = changes;
+    // A number that a member types is not verified, whatever was there before.
+    const number = phone === undefined ? {} : { phone: phone && demandPhone(phone, 'body.phone').number, phoneVerifiedAt: null };
+    const merged = data ? { data: mergePatch(presentUser(before).data, data) as JsonObject } : {};
+    await store.update(environment, id, { ...rest, ...merged, ...number, updatedAt: new Date(parts.now()) });
+    if (changes.disabled) await sessions.end(environment, { userId: id }, 'account disabled');
+    if (changes.roles) parts.userTokens.forget({ userId: id });
+    return { body: presentUser(await store.named(environment, id)) };
+  }
+
+  return [
+    bind(own.readMe, async (call) => ({ body: presentUser(await store.named(environmentOf(call), call.user?.id ?? '')) })),
+    bind(own.patchMe, (call) => change(environmentOf(call), call.user?.id ?? '', call.body)),
+    bind(own.signUp, async (call) => {
+      const user = await sessions.makeUser(environmentOf(call), call.body);
+      return { body: await sessions.begin(environmentOf(call), clientOf(call), user) };
+    }),
+    bind(own.startSession, async (call) => {
+      const { body } = call;
+      if ('refreshToken' in body) return { body: await sessions.renew(environmentOf(call), clientOf(call), body.refreshToken) };
+      return { body: await sessions.signIn(environmentOf(call), clientOf(call), body.email, body.password, call.request.ip ?? '') };
+    }),
+    bind(own.endSession, async (call) => {
+      await sessions.end(environmentOf(call), { id: call.user?.sessionId ?? '' }, 'signed out');
+      // A device belongs to a user from sign-in to sign-out.
+      const device = call.headers['orchard-device'];
+      if (typeof device === 'string') await parts.ports.signedOut(environmentOf(call), device, call.user?.id ?? '');
+      return { body: undefined };
+    }),
+    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
+    bind(own.read, async (call) => ({ body: presentUser(await store.named(environmentOf(call), call.params.user)) })),
+    bind(own.create, async (call) => {
+      const phone = call.body.phone && demandPhone(call.body.phone, 'body.phone').number;
+      return { body: presentUser(await sessions.makeUser(environmentOf(call), { ...call.body, phone })) };
+    }),
+    bind(own.patch, (call) => change(environmentOf(call), call.params.user, call.body)),
+    bind(own.patchByServer, (call) => change(environmentOf(call), call.params.user, call.body)),
+    bind(own.listByServer, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
+    bind(own.readByServer, async (call) => ({ body: presentUser(await store.named(environmentOf(call), call.params.user)) })),
+    bind(own.remove, async (call) => {
+      await removeUser(parts, store, call, call.params.user);
+      return { body: undefined };
+    }),
+    ...accountRoutes(parts, store, sessions),
+  ];
+}

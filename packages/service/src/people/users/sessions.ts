@@ -1,0 +1,164 @@
+/** Signing up, signing in, renewing and signing out of app users. */
+import { Problem } from '@orchard/contract';
+import type { JsonObject } from '@orchard/core';
+import { Guesses } from '../../platform/access/guesses.js';
+import { demandGoodPassword } from '../../platform/access/passwords.js';
+import { hashPassword, verifyPassword } from '../../platform/access/secrets.js';
+import { SESSION_MS } from '../../platform/access/userTokens.js';
+import type { Environment } from '../../platform/call.js';
+import type { Parts } from './parts.js';
+import { presentUser, type UserRow, type UserStore } from './store.js';
+
+/** How long the refresh token just before is good for the same answer. */
+const GRACE_MS = 60_000;
+
+export type NewUser = {
+  email: string;
+  password: string;
+  name?: string | undefined;
+  data?: JsonObject | undefined;
+  roles?: string[] | undefined;
+  /** E.164. */
+  phone?: string | undefined;
+};
+
+export class Sessions {
+  constructor(
+    private readonly parts: Parts,
+    private readonly store: UserStore,
+  ) {}
+
+  async makeUser(environment: Environment, wanted: NewUser): Promise<UserRow> {
+    if (await this.store.findByEmail(environment, wanted.email))
+      throw new Problem('already-exists', `There is an account for ${wanted.email} already. Sign in with it.`);
+    demandGoodPassword(wanted.password, 'body.password', [wanted.email, wanted.name, environment.app]);
+    const now = new Date(this.parts.now());
+    const row: UserRow = {
+      id: this.parts.newId(),
+      email: wanted.email,
+      name: wanted.name ?? null,
+      passwordHash: await hashPassword(wanted.password),
+      roles: wanted.roles ?? [],
+      data: wanted.data ?? {},
+      disabled: false,
+      phone: wanted.phone ?? null,
+      phoneVerifiedAt: null,
+      createdAt: now,
+      updatedAt: now,
+      lastSeenAt: null,
+    };
+    await this.store.insert(environment, row);
+    return row;
+  }
+
+  /** @param address where the call comes from, for the limits on guessing */
+  async signIn(environment: Environment, client: string, email: string, password: string, address: string) {
+    const user = await this.store.findByEmail(environment, email);
+    await this.demandPassword(environment, email, user, { password, address });
+    if (!user) throw new Problem('sign-in-refused');
+    if (user.disabled) throw new Problem('sign-in-refused', 'The account is disabled. Its owner can ask the team of the app.');
+    return this.begin(environment, client, user);
+  }
+
+  /**
+   * Whether the password is the account's. An account that is not there answers the same.
+   * @throws {Problem} sign-in-refused, with these words; rate-exceeded
+   */
+  async demandPassword(
+    environment: Environment,
+    email: string,
+    user: UserRow | null,
+    given: { password: string; address: string; words?: string },
+  ): Promise<void> {
+    const { password, address, words } = given;
+    const guesses = new Guesses(this.parts.database, this.parts.now, `\`${environment.database}\`._guesses`);
+    await guesses.demand(email, address);
+    if (await verifyPassword(user?.passwordHash, password)) return guesses.noteSuccess(email, address);
+    await guesses.noteFailure(email, address);
+    throw new Problem('sign-in-refused', words);
+  }
+
+  /** Sets a password; sessions other than `kept` end. @throws {Problem} invalid-input */
+  async setPassword(environment: Environment, user: UserRow, password: string, path: string, kept: string | null): Promise<void> {
+    this.demandGood(environment, user, password, path);
+    const now = new Date(this.parts.now());
+    await this.store.update(environment, user.id, { passwordHash: await hashPassword(password), updatedAt: now });
+    await this.store.endSessions(environment, { userId: user.id, except: kept }, now, 'password changed');
+    this.parts.userTokens.forget({ userId: user.id });
+  }
+
+  /** @throws {Problem} invalid-input for a password that is easily guessed, of this user above all */
+  demandGood({ app }: Environment, { email, name }: UserRow, password: string, path: string): void {
+    demandGoodPassword(password, path, [email, name, app]);
+  }
+
+  /** Begins a session: the first generation of a family of refresh tokens. */
+  async begin(environment: Environment, client: string, user: UserRow) {
+    const now = this.parts.now();
+    const id = this.parts.random(18).toString('base64url');
+    const expiresAt = new Date(now + SESSION_MS);
+    await this.store.insertSession(environment, {
+      id,
+      userId: user.id,
+      client,
+      generation: 1,
+      createdAt: new Date(now),
+      expiresAt,
+      renewedAt: null,
+      endedAt: null,
+      endedReason: null,
+    });
+    await this.store.update(environment, user.id, { lastSeenAt: new Date(now) });
+    return this.#tokens(environment, { ...user, lastSeenAt: new Date(now) }, id, 1, expiresAt);
+  }
+
+  /**
+   * Takes a refresh token for the next one. The one just before is answered with the same next one for a minute, to the
+   * same client: its answer may have been lost on the way, or two tabs were equally quick. Any other that was used
+   * before ends the whole family: somebody else has a copy.
+   */
+  async renew(environment: Environment, client: string, refreshToken: string) {
+    const named = this.parts.userTokens.readRefreshToken(environment, refreshToken);
+    if (!named)
+      throw new Problem('token-invalid', `The refresh token is not one of ${environment.app}/${environment.name}. Sign in again.`);
+    const now = this.parts.now();
+    const found = await this.store.findSession(environment, named.sessionId);
+    if (!found || found.session.endedAt || found.user.disabled) throw new Problem('session-ended');
+    if (found.session.expiresAt.getTime() <= now) throw new Problem('token-expired', 'The refresh token has expired. Sign in again.');
+    const expiresAt = new Date(now + SESSION_MS);
+    if (!(await this.store.advanceSession(environment, named.sessionId, named.generation, expiresAt, new Date(now))))
+      return this.#again(environment, client, named);
+    await this.store.update(environment, found.user.id, { lastSeenAt: new Date(now) });
+    return this.#tokens(environment, found.user, named.sessionId, named.generation + 1, expiresAt);
+  }
+
+  async #again(environment: Environment, client: string, named: { sessionId: string; generation: number }) {
+    const found = await this.store.findSession(environment, named.sessionId);
+    if (!found || found.session.endedAt) throw new Problem('session-ended');
+    const { session, user } = found;
+    const age = this.parts.now() - (session.renewedAt?.getTime() ?? 0);
+    if (session.generation === named.generation + 1 && session.client === client && age < GRACE_MS)
+      return this.#tokens(environment, user, session.id, session.generation, session.expiresAt);
+    await this.end(environment, { id: named.sessionId }, 'refresh token used twice');
+    throw new Problem(
+      'session-ended',
+      'This refresh token was used before, so the session was ended for safety. Sign in again, and keep only the newest refresh token.',
+    );
+  }
+
+  async end(environment: Environment, which: { id: string } | { userId: string }, reason: string): Promise<void> {
+    await this.store.endSessions(environment, which, new Date(this.parts.now()), reason);
+    this.parts.userTokens.forget(which);
+  }
+
+  async #tokens(environment: Environment, user: UserRow, sessionId: string, generation: number, refreshExpiresAt: Date) {
+    const access = await this.parts.userTokens.issueAccessToken(environment, user.id, sessionId);
+    return {
+      accessToken: access.token,
+      accessTokenExpiresAt: new Date(access.expiresAt).toISOString(),
+      refreshToken: this.parts.userTokens.writeRefreshToken(environment, sessionId, generation),
+      refreshTokenExpiresAt: refreshExpiresAt.toISOString(),
+      user: presentUser(user),
+    };
+  }
+}

@@ -1,0 +1,152 @@
+/** Users and their sessions, as rows. */
+import { Problem, type User } from '@orchard/contract';
+import type { JsonObject } from '@orchard/core';
+import { and, eq, isNull, ne } from 'drizzle-orm';
+import { type Database, isDuplicate, isReferenceError } from '../../platform/database/connection.js';
+import { tablesOf } from '../../platform/database/environmentTables.js';
+import { storedJson } from '../../platform/database/storedJson.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import { stillReferenced } from '../../platform/database/stillReferenced.js';
+import type { Environment } from '../../platform/call.js';
+import type { UserRemoval } from '../../platform/ports.js';
+
+export type UserRow = ReturnType<typeof tablesOf>['users']['$inferSelect'];
+export type SessionRow = ReturnType<typeof tablesOf>['sessions']['$inferSelect'];
+
+const COLUMNS: Columns = new Map(
+  plainColumns({ text: ['id', 'email', 'name', 'phone', 'roles'], boolean: ['disabled'], time: ['createdAt', 'updatedAt', 'lastSeenAt'] }),
+);
+
+export function presentUser(row: UserRow): User {
+  return {
+    id: row.id,
+    email: row.email,
+    name: row.name,
+    roles: storedJson(row.roles),
+    data: storedJson(row.data),
+    disabled: Boolean(row.disabled),
+    phone: row.phone,
+    phoneVerifiedAt: row.phoneVerifiedAt?.toISOString() ?? null,
+    createdAt: row.createdAt.toISOString(),
+    updatedAt: row.updatedAt.toISOString(),
+    lastSeenAt: row.lastSeenAt?.toISOString() ?? null,
+  };
+}
+
+export class UserStore {
+  constructor(private readonly database: Database) {}
+
+  async find(environment: Environment, id: string): Promise<UserRow | null> {
+    const { users } = tablesOf(environment.database);
+    return (await this.database.orm.select().from(users).where(eq(users.id, id)))[0] ?? null;
+  }
+
+  /** @throws {Problem} not-found */
+  async named(environment: Environment, id: string): Promise<UserRow> {
+    const row = await this.find(environment, id);
+    if (!row) throw new Problem('not-found', `There is no user ${id} in ${environment.app}/${environment.name}.`);
+    return row;
+  }
+
+  /** Those of the ids that there are. */
+  async known(environment: Environment, ids: readonly string[]): Promise<Set<string>> {
+    if (ids.length === 0) return new Set();
+    const rows = await this.database.runRows<{ id: string }>(`SELECT id FROM \`${environment.database}\`._users WHERE id IN (?)`, [ids]);
+    return new Set(rows.map(({ id }) => id));
+  }
+
+  async findByEmail(environment: Environment, email: string): Promise<UserRow | null> {
+    const { users } = tablesOf(environment.database);
+    return (await this.database.orm.select().from(users).where(eq(users.email, email)))[0] ?? null;
+  }
+
+  /** @throws {Problem} already-exists */
+  async insert(environment: Environment, row: UserRow): Promise<void> {
+    try {
+      await this.database.orm.insert(tablesOf(environment.database).users).values(row);
+    } catch (error) {
+      if (isDuplicate(error)) throw new Problem('already-exists', `There is an account for ${row.email} already. Sign in with it.`);
+      throw error;
+    }
+  }
+
+  async update(environment: Environment, id: string, changes: Partial<UserRow> & { data?: JsonObject }): Promise<void> {
+    const { users } = tablesOf(environment.database);
+    await this.database.orm.update(users).set(changes).where(eq(users.id, id));
+  }
+
+  /** Deletes the user with all that is only theirs, all or nothing. @throws {Problem} still-referenced */
+  async remove(removal: Omit<UserRemoval, 'on'>, release: (removal: UserRemoval) => Promise<void>): Promise<boolean> {
+    const { environment, userId } = removal;
+    const { database } = environment;
+    return this.database.transaction(async (on) => {
+      await release({ ...removal, on });
+      await on.change(`DELETE FROM \`${database}\`._sessions WHERE userId = ?`, [userId]);
+      await on.change(`DELETE FROM \`${database}\`._userLinks WHERE userId = ?`, [userId]);
+      try {
+        return (await on.change(`DELETE FROM \`${database}\`._users WHERE id = ?`, [userId])).affectedRows > 0;
+      } catch (error) {
+        throw isReferenceError(error) === 'used' ? stillReferenced('users', userId, error) : error;
+      }
+    });
+  }
+
+  async list(environment: Environment, request: ListRequest, ground: ListGround) {
+    const plan = planList(COLUMNS, request, { field: 'id', descending: true }, ground);
+    const rows = await this.database.rows<UserRow>(
+      `SELECT * FROM \`${environment.database}\`._users WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      plan.values,
+    );
+    return cutPage(rows, plan, ground, (row, field) => row[field as keyof UserRow], presentUser);
+  }
+
+  async insertSession(environment: Environment, row: SessionRow): Promise<void> {
+    await this.database.orm.insert(tablesOf(environment.database).sessions).values(row);
+  }
+
+  async findSession(environment: Environment, id: string): Promise<{ session: SessionRow; user: UserRow } | null> {
+    const { sessions, users } = tablesOf(environment.database);
+    const [row] = await this.database.orm
+      .select({ session: sessions, user: users })
+      .from(sessions)
+      .innerJoin(users, eq(users.id, sessions.userId))
+      .where(eq(sessions.id, id));
+    return row ?? null;
+  }
+
+  /** Moves a session to its next generation; false when it is not at `generation` any more, or has ended. */
+  async advanceSession(environment: Environment, id: string, generation: number, expiresAt: Date, now: Date): Promise<boolean> {
+    const { sessions } = tablesOf(environment.database);
+    const [result] = await this.database.orm
+      .update(sessions)
+      .set({ generation: generation + 1, expiresAt, renewedAt: now })
+      .where(and(eq(sessions.id, id), eq(sessions.generation, generation), isNull(sessions.endedAt)));
+    return result.affectedRows === 1;
+  }
+
+  async endSessions(
+    environment: Environment,
+    which: { id: string } | { userId: string; except?: string | null },
+    at: Date,
+    reason: string,
+  ): Promise<void> {
+    const { sessions } = tablesOf(environment.database);
+    const condition =
+      'id' in which ? eq(sessions.id, which.id) : and(eq(sessions.userId, which.userId), ne(sessions.id, which.except ?? ''));
+    await this.database.orm
+      .update(sessions)
+      .set({ endedAt: at, endedReason: reason })
+      .where(and(condition, isNull(sessions.endedAt)));
+  }
+
+  /** The roles of users by their sessions, where those are still good. */
+  async goodSessions(environment: Environment, ids: readonly string[], now: Date): Promise<Map<string, string[]>> {
+    const { database } = environment;
+    const rows = await this.database.runRows<{ id: string; roles: string[] | string }>(
+      `SELECT s.id, u.roles FROM \`${database}\`._sessions s JOIN \`${database}\`._users u ON u.id = s.userId
+       WHERE s.id IN (?) AND s.endedAt IS NULL AND s.expiresAt > ? AND NOT u.disabled`,
+      [ids, now],
+    );
+    return new Map(rows.map(({ id, roles }) => [id, storedJson(roles) as string[]]));
+  }
+}

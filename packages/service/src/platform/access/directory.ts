@@ -1,0 +1,174 @@
+/** Who a key, a cookie or a member token stands for. Answers are remembered for a few seconds. */
+import { Problem, ROLES, type Role, type Scope } from '@orchard/contract';
+import { readKey } from '@orchard/core';
+import { and, eq } from 'drizzle-orm';
+import { LRUCache } from 'lru-cache';
+import type { Database } from '../database/connection.js';
+import { environmentDatabase } from '../database/migrate.js';
+import { apps, clients, environments, keys, memberRoles, memberSessions, members } from '../database/systemTables.js';
+import type { Environment, KeyHolder, SignedInMember } from '../call.js';
+import { hashKey } from './secrets.js';
+
+/** A revoked key stops at once on the instance that revoked it, and within this time on the others. */
+const REMEMBER_MS = 5_000;
+
+export class Directory {
+  readonly #holders = new LRUCache<string, KeyHolder>({ max: 20_000, ttl: REMEMBER_MS });
+  readonly #environments = new LRUCache<string, Environment>({ max: 5_000, ttl: REMEMBER_MS });
+  readonly #usedKeys = new Set<string>();
+
+  constructor(private readonly database: Database) {}
+
+  /**
+   * Finds the environment, client and rights behind a key.
+   * @throws {Problem} key-missing, key-mistyped, key-unknown; key-revoked with the environment it belonged to
+   */
+  async holderOf(text: string | undefined): Promise<KeyHolder> {
+    if (!text) throw new Problem('key-missing');
+    const known = this.#holders.get(text);
+    if (known) return known;
+    const reading = readKey(text);
+    if (!reading.ok) {
+      throw new Problem(
+        'key-mistyped',
+        reading.reason === 'shape'
+          ? 'This is not a key of Vivid Orchard. A client key begins with `ckey-`, a server key with `skey-`.'
+          : 'The check letters of the key do not match: a letter is wrong or missing. Copy it again, whole.',
+      );
+    }
+    if (reading.kind !== 'client' && reading.kind !== 'server') {
+      throw new Problem(
+        'key-wrong-kind',
+        'This is a token for members. Apps send a client key, `ckey-…`, backends a server key, `skey-…`.',
+      );
+    }
+    const holder = await this.#load(hashKey(text));
+    this.#holders.set(text, holder);
+    this.#usedKeys.add(holder.key.id);
+    return holder;
+  }
+
+  /** What is known of a key without asking anybody. */
+  remembered(text: string | string[] | undefined): KeyHolder | undefined {
+    return typeof text === 'string' ? this.#holders.get(text) : undefined;
+  }
+
+  async #load(hash: string): Promise<KeyHolder> {
+    const [row] = await this.database.orm
+      .select({ key: keys, client: clients, environment: environments })
+      .from(keys)
+      .innerJoin(environments, eq(environments.id, keys.environmentId))
+      .innerJoin(clients, and(eq(clients.environmentId, keys.environmentId), eq(clients.name, keys.client)))
+      .where(eq(keys.hash, hash));
+    if (!row) throw new Problem('key-unknown');
+    const environment = this.#present(row.environment);
+    if (row.key.revokedAt) {
+      throw new RevokedKey(
+        environment,
+        row.client.name,
+        `The key …${row.key.hint} of client ${row.client.name} (${environment.app}/${environment.name}) was revoked at ${row.key.revokedAt.toISOString()}. Make a new one under Setup, Clients and keys.`,
+      );
+    }
+    return {
+      environment,
+      client: { name: row.client.name, kind: row.client.kind, origins: row.client.origins },
+      key: { id: row.key.id, kind: row.key.kind as 'client' | 'server', name: row.key.name, scopes: row.key.scopes as Scope[] },
+    };
+  }
+
+  #present(row: typeof environments.$inferSelect): Environment {
+    return {
+      id: row.id,
+      app: row.app,
+      name: row.name,
+      mode: row.mode as Environment['mode'],
+      database: environmentDatabase(this.database, row.id),
+      createdAt: row.createdAt,
+      triggers: row.triggers,
+      widening: Boolean(row.widening),
+    };
+  }
+
+  /** @throws {Problem} not-found, naming what is missing */
+  async environment(app: string, name: string): Promise<Environment> {
+    const known = this.#environments.get(`${app}/${name}`);
+    if (known) return known;
+    const [row] = await this.database.orm
+      .select()
+      .from(environments)
+      .where(and(eq(environments.app, app), eq(environments.name, name)));
+    if (!row) {
+      const [found] = await this.database.orm.select().from(apps).where(eq(apps.name, app));
+      throw new Problem('not-found', found ? `The app \`${app}\` has no environment \`${name}\`.` : `There is no app \`${app}\`.`);
+    }
+    const environment = this.#present(row);
+    this.#environments.set(`${app}/${name}`, environment);
+    return environment;
+  }
+
+  /** The environment with this id, or null when it is gone. */
+  async environmentById(id: string): Promise<Environment | null> {
+    const [row] = await this.database.orm.select().from(environments).where(eq(environments.id, id));
+    return row ? this.#present(row) : null;
+  }
+
+  async allEnvironments(): Promise<Environment[]> {
+    return (await this.database.orm.select().from(environments)).map((row) => this.#present(row));
+  }
+
+  /** Notes that all collections of an environment have triggers of this form. */
+  async noteTriggers({ id }: Environment, triggers: number): Promise<void> {
+    await this.database.orm.update(environments).set({ triggers }).where(eq(environments.id, id));
+    this.forget();
+  }
+
+  /** The member of a session token, or null when there is no such session any more. */
+  async memberOf(token: string, now: number): Promise<SignedInMember | null> {
+    const tokenHash = hashKey(token);
+    const [row] = await this.database.orm
+      .select({ session: memberSessions, member: members })
+      .from(memberSessions)
+      .innerJoin(members, eq(members.id, memberSessions.memberId))
+      .where(eq(memberSessions.tokenHash, tokenHash));
+    if (!row || row.session.expiresAt.getTime() <= now) return null;
+    const { id, email, name, owner } = row.member;
+    return { id, email, name, owner, via: row.session.kind as SignedInMember['via'], tokenHash };
+  }
+
+  /** The member's role in an environment; the owner of the installation is owner everywhere. */
+  async roleIn(member: SignedInMember, environmentId: string): Promise<Role | null> {
+    if (member.owner) return 'owner';
+    const [row] = await this.database.orm
+      .select()
+      .from(memberRoles)
+      .where(and(eq(memberRoles.memberId, member.id), eq(memberRoles.environmentId, environmentId)));
+    return (row?.role as Role | undefined) ?? null;
+  }
+
+  /** Ids of the keys seen since the last call, for their «last used». */
+  takeUsedKeys(): string[] {
+    const used = [...this.#usedKeys];
+    this.#usedKeys.clear();
+    return used;
+  }
+
+  /** Forgets what is remembered, after a change to keys, clients or environments. */
+  forget(): void {
+    this.#holders.clear();
+    this.#environments.clear();
+  }
+}
+
+/** A refused key whose environment is known, so that the call is counted there. */
+export class RevokedKey extends Problem {
+  constructor(
+    readonly environment: Environment,
+    readonly client: string,
+    detail: string,
+  ) {
+    super('key-revoked', detail);
+  }
+}
+
+/** Whether `role` may do what asks for `least`. */
+export const roleReaches = (role: Role, least: Role): boolean => ROLES.indexOf(role) >= ROLES.indexOf(least);

@@ -1,0 +1,177 @@
+/** The steps of a call that establish who calls and what they may do. */
+import { createHmac, timingSafeEqual } from 'node:crypto';
+import { Problem } from '@orchard/contract';
+import { RateLimiterMemory, type RateLimiterRes } from 'rate-limiter-flexible';
+import type { Call } from '../call.js';
+import type { Platform } from '../platform.js';
+import { RevokedKey, roleReaches } from './directory.js';
+
+export const SESSION_COOKIE = 'orchard_session';
+
+/** Finds environment and client by the key, and refuses a key of the wrong kind or without the scope. */
+export async function identifyKey(call: Call, parts: Platform): Promise<void> {
+  const { caller } = call.operation;
+  if (caller.kind !== 'app' && caller.kind !== 'server') return;
+  try {
+    call.holder = await parts.directory.holderOf(call.headers['orchard-key'] as string | undefined);
+  } catch (error) {
+    if (error instanceof RevokedKey) call.environment = error.environment;
+    throw error;
+  }
+  call.environment = call.holder.environment;
+}
+
+/** Refuses a key of a kind or without a scope that the call takes. */
+export function checkRights(call: Call): void {
+  const { caller } = call.operation;
+  const key = call.holder?.key;
+  if (!key || (caller.kind !== 'app' && caller.kind !== 'server')) return;
+  if (key.kind === 'client' && caller.kind === 'server') {
+    throw new Problem(
+      'key-wrong-kind',
+      `This call takes a server key with the scope \`${caller.scope}\`; a client key was sent. Server keys belong on your own server, never in an app.`,
+    );
+  }
+  if (key.kind === 'client') return;
+  if (!caller.scope) throw new Problem('key-wrong-kind', 'This call takes a client key; a server key was sent.');
+  if (!key.scopes.includes(caller.scope)) {
+    throw new Problem(
+      'scope-missing',
+      `The server key \`${key.name}\` has the scopes ${key.scopes.join(', ') || 'none'}; this call takes \`${caller.scope}\`. Make a key that has it under Setup, Clients and keys.`,
+    );
+  }
+}
+
+/**
+ * Refuses a web origin that the client does not list. The refusal itself may be read by the page (it carries
+ * Access-Control-Allow-Origin), because a browser's own message for a blocked call names no cause.
+ */
+export async function checkOrigin(call: Call, parts: Platform): Promise<void> {
+  const { origin } = call.headers;
+  if (!origin || !call.holder || call.holder.client.origins.includes(origin) || origin === parts.address()) return;
+  const { client, environment } = call.holder;
+  await parts.ports.noteBlockedOrigin(environment.id, client.name, origin, `${call.operation.method} ${call.operation.path}`);
+  throw new Problem(
+    'origin-blocked',
+    `The origin ${origin} is not allowed for client \`${client.name}\` of ${environment.app}/${environment.name}. Allow it at ${parts.address()}/${environment.app}/${environment.name}/setup.`,
+  );
+}
+
+/** RFC 6750 section 2.1. @throws {Problem} token-invalid, for another scheme or a token without one */
+function bearerOf(call: Call): string | undefined {
+  const given = call.headers.authorization;
+  if (given === undefined) return undefined;
+  const token = /^Bearer\s+(\S+)$/i.exec(given.trim())?.[1];
+  if (token) return token;
+  const [scheme = '', rest] = given.trim().split(/\s+/);
+  throw new Problem(
+    'token-invalid',
+    rest === undefined
+      ? 'The header Authorization has a value without a scheme. Send `Authorization: Bearer <token>`.'
+      : `The header Authorization has the scheme ${scheme.slice(0, 20)}. Send \`Authorization: Bearer <token>\`.`,
+  );
+}
+
+/** Finds the signed-in user of an app call. */
+export async function identifyUser(call: Call, parts: Platform): Promise<void> {
+  const { caller } = call.operation;
+  if (caller.kind !== 'app' || !call.environment) return;
+  const token = bearerOf(call);
+  if (token) call.user = await parts.userTokens.userOf(call.environment, token);
+  else if (caller.user === 'required') throw new Problem('token-missing');
+}
+
+const cookieOf = (call: Call, name: string) =>
+  call.headers.cookie
+    ?.split(';')
+    .map((part) => part.trim())
+    .find((part) => part.startsWith(`${name}=`))
+    ?.slice(name.length + 1);
+
+/** The value the console sends back with every write (a MAC over its session, so nothing is stored). */
+export const csrfValue = (secretKey: Buffer, tokenHash: string): string =>
+  createHmac('sha256', secretKey).update(`csrf:${tokenHash}`).digest('base64url');
+
+/** Finds the member behind the cookie or bearer token, the environment of the path, and the member's role in it. */
+export async function identifyMember(call: Call, parts: Platform): Promise<void> {
+  const { caller } = call.operation;
+  if (caller.kind !== 'member') return;
+  const bearer = bearerOf(call);
+  const token = bearer ?? cookieOf(call, SESSION_COOKIE);
+  const member = token ? await parts.directory.memberOf(token, call.at) : null;
+  if (!member)
+    throw new Problem('member-sign-in-needed', token ? 'Your session has ended. Sign in again, or run `orchard sign-in`.' : undefined);
+  call.member = member;
+  if (!bearer) checkCsrf(call, parts, member.tokenHash);
+  const { app, environment } = call.request.params as Record<string, string | undefined>;
+  if (app && environment) {
+    call.environment = await parts.directory.environment(app, environment);
+    call.role = await parts.directory.roleIn(member, call.environment.id);
+  } else if (member.owner) call.role = 'owner';
+  else call.role = 'viewer';
+  if (!call.role) throw new Problem('role-insufficient', `You have no role in ${app}/${environment}. Ask an owner for one.`);
+  if (!roleReaches(call.role, caller.role))
+    throw new Problem('role-insufficient', `This takes the role ${caller.role}; yours is ${call.role}. Ask an owner.`);
+}
+
+/** A cookie is sent by the browser whoever asks; the header shows that our own page asks. */
+function checkCsrf(call: Call, parts: Platform, tokenHash: string): void {
+  if (call.operation.method === 'GET') return;
+  const given = Buffer.from(String(call.headers['orchard-csrf'] ?? ''));
+  const wanted = Buffer.from(csrfValue(parts.secretKey, tokenHash));
+  if (given.length !== wanted.length || !timingSafeEqual(given, wanted)) throw new Problem('csrf-refused');
+}
+
+/** The limits of an instance: calls a minute by address and by key, sign-ins a minute by address. */
+export class Rates {
+  readonly #address: RateLimiterMemory;
+  readonly #key: RateLimiterMemory;
+  readonly #signIn: RateLimiterMemory;
+
+  constructor(rates: Platform['config']['rates']) {
+    this.#address = new RateLimiterMemory({ points: rates.perAddress, duration: 60 });
+    this.#key = new RateLimiterMemory({ points: rates.perKey, duration: 60 });
+    this.#signIn = new RateLimiterMemory({ points: rates.signInsPerAddress, duration: 60 });
+  }
+
+  /** Before anything is looked up; a refusal counts where a key that was seen before belongs. */
+  async limitAddress(call: Call, parts: Platform): Promise<void> {
+    const address = call.request.ip ?? 'unknown';
+    const seen = parts.directory.remembered(call.headers['orchard-key']);
+    if (seen) call.environment = seen.environment;
+    await consume(this.#address, address, 'from your address');
+  }
+
+  /** After the key is known, so that a refused sign-in counts where it belongs. */
+  async limitSignIns(call: Call): Promise<void> {
+    if (SIGN_INS.has(call.operation.id)) await consume(this.#signIn, call.request.ip ?? 'unknown', 'of sign-ins from your address');
+  }
+
+  async limitKey(call: Call): Promise<void> {
+    if (call.holder) await consume(this.#key, call.holder.key.id, 'with this key');
+  }
+}
+
+const SIGN_INS = new Set([
+  'sessions.start',
+  'users.signUp',
+  'users.forgotPassword',
+  'users.newPassword',
+  'users.changePassword',
+  'users.removeMe',
+  'memberSessions.start',
+  'members.forgotPassword',
+  'members.newPassword',
+  'members.changePassword',
+  'setup.create',
+]);
+
+async function consume(limiter: RateLimiterMemory, who: string, what: string): Promise<void> {
+  try {
+    await limiter.consume(who);
+  } catch (reached) {
+    if (reached instanceof Error) throw reached;
+    const retryAfterS = Math.max(1, Math.ceil((reached as RateLimiterRes).msBeforeNext / 1000));
+    throw new Problem('rate-exceeded', `More than ${limiter.points} calls a minute ${what}. Wait ${retryAfterS} s.`, { retryAfterS });
+  }
+}

@@ -1,0 +1,104 @@
+/**
+ * Tokens of app users. The access token is a JWT (RFC 7519, HS256) of ten minutes. The refresh token names its
+ * session and generation and carries a MAC over both, so that an old one is told from a forged one without a list.
+ */
+import { createHmac, createSecretKey, type KeyObject, timingSafeEqual } from 'node:crypto';
+import { Problem } from '@orchard/contract';
+import { errors, jwtVerify, SignJWT } from 'jose';
+import { LRUCache } from 'lru-cache';
+import type { Environment, SignedInUser } from '../call.js';
+import { deriveKey } from './secrets.js';
+
+export const ACCESS_TOKEN_MS = 10 * 60_000;
+export const SESSION_MS = 60 * 86_400_000;
+/** How long a checked token is trusted before its session is looked at again. */
+const RECHECK_MS = 10_000;
+
+type Remembered = { user: SignedInUser; expiresAt: number };
+export type SessionCheck = (
+  environment: Environment,
+  sessionId: string,
+) => Promise<{ userId: string; roles: string[]; ended: boolean; disabled: boolean } | null>;
+
+export class UserTokens {
+  readonly #checked = new LRUCache<string, Remembered>({ max: 50_000, ttl: RECHECK_MS });
+  readonly #keys = new Map<string, KeyObject>();
+
+  constructor(
+    private readonly secretKey: Buffer,
+    private readonly now: () => number,
+    private readonly checkSession: SessionCheck,
+  ) {}
+
+  #key(environmentId: string): KeyObject {
+    let key = this.#keys.get(environmentId);
+    if (!key) this.#keys.set(environmentId, (key = createSecretKey(deriveKey(this.secretKey, `user-tokens:${environmentId}`))));
+    return key;
+  }
+
+  async issueAccessToken(environment: Environment, userId: string, sessionId: string): Promise<{ token: string; expiresAt: number }> {
+    const expiresAt = this.now() + ACCESS_TOKEN_MS;
+    const token = await new SignJWT({ sid: sessionId })
+      .setProtectedHeader({ alg: 'HS256', typ: 'JWT' })
+      .setSubject(userId)
+      .setIssuer(environment.id)
+      .setIssuedAt(Math.floor(this.now() / 1000))
+      .setExpirationTime(Math.floor(expiresAt / 1000))
+      .sign(this.#key(environment.id));
+    return { token, expiresAt };
+  }
+
+  /** The user of an access token. @throws {Problem} token-expired, token-invalid, session-ended */
+  async userOf(environment: Environment, token: string): Promise<SignedInUser> {
+    const cacheKey = `${environment.id} ${token}`;
+    const known = this.#checked.get(cacheKey);
+    if (known && known.expiresAt > this.now()) return known.user;
+    const { sid, exp } = await this.#verify(environment, token);
+    const session = await this.checkSession(environment, sid);
+    if (!session || session.ended) throw new Problem('session-ended');
+    if (session.disabled) throw new Problem('session-ended', 'The account is disabled. Its owner can ask the team of the app.');
+    const user = { id: session.userId, roles: session.roles, sessionId: sid };
+    this.#checked.set(cacheKey, { user, expiresAt: exp * 1000 });
+    return user;
+  }
+
+  async #verify(environment: Environment, token: string): Promise<{ sid: string; exp: number }> {
+    try {
+      const { payload } = await jwtVerify(token, this.#key(environment.id), {
+        algorithms: ['HS256'],
+        issuer: environment.id,
+        currentDate: new Date(this.now()),
+      });
+      return { sid: String(payload.sid), exp: payload.exp as number };
+    } catch (error) {
+      if (error instanceof errors.JWTExpired) throw new Problem('token-expired');
+      throw new Problem(
+        'token-invalid',
+        `The access token is not one of ${environment.app}/${environment.name}. Sign in again there with POST /app/v1/sessions.`,
+      );
+    }
+  }
+
+  /** Forgets the tokens of a session or a user, so that the next call with one looks again. */
+  forget(which: { id: string } | { userId: string }): void {
+    for (const [name, { user }] of this.#checked.entries()) {
+      if ('id' in which ? user.sessionId === which.id : user.id === which.userId) this.#checked.delete(name);
+    }
+  }
+
+  writeRefreshToken(environment: Environment, sessionId: string, generation: number): string {
+    return `${sessionId}.${generation}.${this.#mac(environment, sessionId, generation).toString('base64url')}`;
+  }
+
+  /** Null when it was not written here. */
+  readRefreshToken(environment: Environment, token: string): { sessionId: string; generation: number } | null {
+    const [sessionId = '', generation = '', mac = ''] = token.split('.');
+    const given = Buffer.from(mac, 'base64url');
+    const wanted = this.#mac(environment, sessionId, Number(generation));
+    return given.length === wanted.length && timingSafeEqual(given, wanted) ? { sessionId, generation: Number(generation) } : null;
+  }
+
+  #mac(environment: Environment, sessionId: string, generation: number): Buffer {
+    return createHmac('sha256', this.#key(environment.id)).update(`refresh:${sessionId}:${generation}`).digest();
+  }
+}

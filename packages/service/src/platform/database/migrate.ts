@@ -1,0 +1,52 @@
+/** Brings the databases to the shape this version expects. */
+import { readFileSync } from 'node:fs';
+import { fileURLToPath } from 'node:url';
+import { drizzle } from 'drizzle-orm/mysql2';
+import { migrate } from 'drizzle-orm/mysql2/migrator';
+import type { Database } from './connection.js';
+
+const folderOf = (part: 'system' | 'environment') => fileURLToPath(new URL(`../../../migrations/${part}`, import.meta.url));
+
+/** On a connection of its own: to change the database of the one that holds the lock would let the lock go. */
+const migrateDatabase = (database: Database, name: string, part: 'system' | 'environment'): Promise<void> =>
+  database.inDatabase(name, (connection) =>
+    migrate(drizzle(connection as never), { migrationsFolder: folderOf(part), migrationsTable: '_migrations' }),
+  );
+
+/** Instances that start at once wait for each other; large tables take their time. */
+async function underLock(database: Database, work: () => Promise<void>): Promise<void> {
+  await database.withLock(`${database.name}:migrate`, work, { statementS: 0, waitS: 600 });
+}
+
+export async function migrateSystem(database: Database): Promise<void> {
+  await underLock(database, () => migrateDatabase(database, database.name, 'system'));
+}
+
+/** The «environment» of calls that name none. */
+export const INSTALLATION = 'installation';
+
+/** The database of an environment. */
+export const environmentDatabase = (database: Database, environmentId: string) => `${database.name}_${environmentId}`;
+
+/** When the newest migration was made, as drizzle notes it for those that were applied. */
+const newest = (part: 'system' | 'environment'): number =>
+  (JSON.parse(readFileSync(`${folderOf(part)}/meta/_journal.json`, 'utf8')) as { entries: { when: number }[] }).entries.at(-1)?.when ?? 0;
+
+async function isUpToDate(database: Database, name: string): Promise<boolean> {
+  try {
+    const [row] = await database.runRows<{ at: number }>(`SELECT MAX(created_at) AS at FROM \`${name}\`._migrations`);
+    return Number(row?.at ?? 0) >= newest('environment');
+  } catch {
+    return false; // There is no such database or table yet, or the migration itself will say what is wrong.
+  }
+}
+
+/** Creates the environment's database if there is none, and migrates it. */
+export async function migrateEnvironment(database: Database, environmentId: string): Promise<void> {
+  const name = environmentDatabase(database, environmentId);
+  if (await isUpToDate(database, name)) return;
+  await underLock(database, async () => {
+    await database.run(`CREATE DATABASE IF NOT EXISTS \`${name}\` CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`);
+    await migrateDatabase(database, name, 'environment');
+  });
+}

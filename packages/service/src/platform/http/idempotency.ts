@@ -1,0 +1,63 @@
+/** Writes that may be sent again: an Idempotency-Key is answered once, and the same way every time after, for a day. */
+import { createHash } from 'node:crypto';
+import { Problem } from '@orchard/contract';
+import type { Statements } from '../database/connection.js';
+import type { Answer, Call } from '../call.js';
+import { environmentOf } from '../call.js';
+
+type Row = { fingerprint: string; status: number; headers: Record<string, string> | string | null; body: string | null };
+
+const digest = (...parts: string[]) => createHash('sha256').update(JSON.stringify(parts)).digest('base64url');
+
+/** The caller's key, if the call carries one. @throws {Problem} invalid-input */
+export function idempotencyKey(call: Pick<Call, 'headers'>): string | null {
+  const key = call.headers['idempotency-key'];
+  if (key === undefined) return null;
+  if (typeof key === 'string' && /^[\x21-\x7e]{8,200}$/.test(key)) return key;
+  throw new Problem('invalid-input', 'An Idempotency-Key is 8 to 200 visible ASCII characters, such as a UUID.', {
+    fields: [{ path: 'headers.Idempotency-Key', problem: 'It is not a key.', expected: '8 to 200 visible ASCII characters' }],
+  });
+}
+
+/**
+ * Does the work unless it was done before; the answer is stored in the work's own transaction, so that neither can
+ * be without the other. A second call that comes while the first is on its way waits for it.
+ */
+export async function answerOnce<Body>(
+  on: Statements,
+  call: Call,
+  key: string,
+  at: Date,
+  work: () => Promise<Answer<Body>>,
+): Promise<Answer<Body>> {
+  const { database } = environmentOf(call);
+  const owner = call.holder?.key.id ?? call.member?.id ?? '';
+  const name = digest(owner, call.user?.id ?? '', key);
+  const fingerprint = digest(call.operation.id, call.request.originalUrl, JSON.stringify(call.body ?? null));
+  const { affectedRows } = await on.change(
+    `INSERT IGNORE INTO \`${database}\`._answers (\`key\`, fingerprint, status, at) VALUES (?, ?, 0, ?)`,
+    [name, fingerprint, at],
+  );
+  if (affectedRows === 0) return replay<Body>(on, database, name, fingerprint);
+  const answer = await work();
+  await on.change(`UPDATE \`${database}\`._answers SET status = ?, headers = ?, body = ? WHERE \`key\` = ?`, [
+    answer.status ?? call.operation.status,
+    JSON.stringify(answer.headers ?? {}),
+    answer.body === undefined ? null : JSON.stringify(answer.body),
+    name,
+  ]);
+  return answer;
+}
+
+async function replay<Body>(on: Statements, database: string, name: string, fingerprint: string): Promise<Answer<Body>> {
+  // The locking read sees what the other call has committed meanwhile.
+  const [row] = await on.rows<Row>(
+    `SELECT fingerprint, status, headers, body FROM \`${database}\`._answers WHERE \`key\` = ? LOCK IN SHARE MODE`,
+    [name],
+  );
+  if (!row) throw new Problem('unexpected', 'The first call with this Idempotency-Key did not finish. Send it again.');
+  if (row.fingerprint !== fingerprint)
+    throw new Problem('key-reused', 'This Idempotency-Key was used for another call. Use a new key for every new call.');
+  const headers = typeof row.headers === 'string' ? JSON.parse(row.headers) : (row.headers ?? {});
+  return { status: row.status, headers, body: (row.body === null ? undefined : JSON.parse(row.body)) as Body };
+}

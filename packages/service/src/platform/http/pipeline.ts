@@ -1,0 +1,231 @@
+/** The way of every call, from receiving it to recording it. */
+import { type AnyOperation, Problem, type ProblemDocument } from '@orchard/contract';
+import { maskSecrets, readTraceparent, uuidv7, writeTraceparent } from '@orchard/core';
+import { type Request, type Response, Router } from 'express';
+import { checkOrigin, checkRights, identifyKey, identifyMember, identifyUser, type Rates } from '../access/steps.js';
+import {
+  currentCost,
+  isBrokenCheck,
+  isDatabaseAway,
+  isDeadlock,
+  isDuplicate,
+  isGone,
+  isReferenceError,
+  isTooSlow,
+} from '../database/connection.js';
+import type { Platform } from '../platform.js';
+import { AnswerBytes } from './answerBytes.js';
+import type { Answer, Call, Route } from '../call.js';
+import { allowReading } from './crossOrigin.js';
+import { readBody, validate } from './validate.js';
+
+type Step = (call: Call, parts: Platform) => Promise<void> | void;
+
+/** What happens before the handler, in this order. */
+const steps = (rates: Rates): Step[] => [
+  (call, parts) => rates.limitAddress(call, parts),
+  identifyKey,
+  (call) => rates.limitSignIns(call),
+  checkOrigin,
+  checkRights,
+  identifyUser,
+  identifyMember,
+  (call) => rates.limitKey(call),
+  readBody,
+  validate,
+];
+
+/** A router that serves the given routes. */
+export function serveRoutes(parts: Platform, routes: Route[], rates: Rates): Router {
+  const router = Router({ caseSensitive: true });
+  const before = steps(rates);
+  for (const route of routes) {
+    const path = route.operation.path.replace(/\{(\w+)\}/g, ':$1');
+    const method = route.operation.method.toLowerCase() as 'get' | 'post' | 'put' | 'patch' | 'delete';
+    router[method](path, (request, response) => {
+      const call = beginCall(parts, route.operation, request, response);
+      return currentCost.run(call.cost, () => conduct(call, parts, before, route));
+    });
+  }
+  return router;
+}
+
+/** Answers what no route takes, and records it like any call. */
+export function serveUnknown(parts: Platform, prefix: string, routes: readonly Route[], rates: Rates): Router {
+  const router = Router();
+  const known = routes.map(({ operation: { path, method } }) => ({
+    method,
+    path: new RegExp(`^${path.replace(/\{\w+\}/g, '[^/]+')}/?$`),
+  }));
+  const operation = {
+    id: 'unknown',
+    method: 'GET',
+    path: `${prefix}/…`,
+    caller: { kind: prefix === '/app/v1' ? 'app' : 'anyone', user: 'optional' },
+  } as AnyOperation;
+  router.use(prefix, async (request, response) => {
+    const call = beginCall(parts, { ...operation, method: request.method as 'GET' }, request, response);
+    await currentCost.run(call.cost, async () => {
+      try {
+        await rates.limitAddress(call, parts);
+        await identifyKey(call, parts).catch(() => undefined);
+        const [path = ''] = request.originalUrl.split('?');
+        const asked = `${request.method} ${path}`;
+        const methods = known.filter((route) => route.path.test(path)).map(({ method }) => method as string);
+        if (methods.length > 0) {
+          // RFC 9110 sections 9.3.2 and 10.2.1: HEAD is there where GET is; a 405 names those there are.
+          const allowed = [...new Set([...methods, ...(methods.includes('GET') ? ['HEAD'] : [])])].join(', ');
+          response.setHeader('Allow', allowed);
+          throw new Problem('method-not-allowed', `${asked}: this address takes ${allowed}.`);
+        }
+        throw new Problem('not-found', `${asked} is not a call of this service. See ${parts.address()}/docs.`);
+      } catch (problem) {
+        finish(call, parts, answerProblem(call, parts, problem));
+      }
+    });
+  });
+  return router;
+}
+
+function beginCall(parts: Platform, operation: AnyOperation, request: Request, response: Response): Call {
+  const at = parts.now();
+  const incoming = readTraceparent(request.headers.traceparent as string | undefined);
+  const random = parts.random(34);
+  const trace = {
+    traceId: incoming?.traceId ?? random.toString('hex', 0, 16),
+    spanId: random.toString('hex', 16, 24),
+    sampled: incoming?.sampled ?? true,
+  };
+  const call: Call = {
+    id: uuidv7(at, random.subarray(24)),
+    operation,
+    request,
+    response,
+    headers: request.headers,
+    at,
+    startedNs: process.hrtime.bigint(),
+    trace,
+    parentSpan: incoming?.spanId ?? null,
+    cost: { databaseUs: 0, statements: 0 },
+    bytes: new AnswerBytes(parts.answers, () => call.holder?.key.id ?? call.member?.id ?? request.ip ?? ''),
+    holder: null,
+    user: null,
+    member: null,
+    role: null,
+    environment: null,
+    problem: null,
+    params: undefined as never,
+    query: undefined as never,
+    body: undefined as never,
+  };
+  call.cost.read = call.bytes.read;
+  call.cost.answer = call.bytes.count;
+  response.setHeader('Orchard-Request', call.id);
+  response.setHeader('traceparent', writeTraceparent(trace));
+  allowReading(request, response);
+  return call;
+}
+
+async function conduct(call: Call, parts: Platform, before: Step[], route: Route): Promise<void> {
+  try {
+    for (const step of before) {
+      const pending = step(call, parts);
+      if (pending) await pending;
+    }
+    // A stream has no length to tell, and nobody reads what HEAD would stream.
+    if (call.request.method === 'HEAD' && (call.operation.stream || call.operation.replyTypes))
+      return finish(call, parts, end(call, call.operation.status, ''));
+    const answer = await route.handle(call);
+    if (answer === 'streaming') {
+      call.bytes.release();
+      finish(call, parts, { status: 200, bytes: 0 });
+    } else finish(call, parts, send(call, answer));
+  } catch (error) {
+    finish(call, parts, answerProblem(call, parts, error));
+  }
+}
+
+type Sent = { status: number; bytes: number };
+
+function send(call: Call, answer: Answer<unknown>): Sent {
+  const { response } = call;
+  const status = answer.status ?? call.operation.status;
+  for (const [name, value] of Object.entries(answer.headers ?? {})) response.setHeader(name, value);
+  if (status === 204 || status === 304) return end(call, status, '');
+  if (!response.hasHeader('content-type')) response.setHeader('content-type', 'application/json; charset=utf-8');
+  const text = JSON.stringify(answer.body);
+  call.bytes.count(text.length);
+  return end(call, status, text);
+}
+
+function end({ request, response, bytes: held }: Call, status: number, text: string): Sent {
+  const bytes = Buffer.byteLength(text);
+  response.statusCode = status;
+  if (status !== 204 && status !== 304) response.setHeader('content-length', bytes);
+  response.end(text);
+  // What is left of a refused body would otherwise be taken for the next call on this connection.
+  if (!request.complete) request.unpipe().resume();
+  const unread = response.writableFinished ? 0 : (response.socket?.writableLength ?? 0);
+  if (unread > 0) held.keep(unread);
+  if (held.held === 0 || response.writableFinished || response.destroyed) held.release();
+  else response.once('close', () => held.release());
+  return { status, bytes };
+}
+
+function answerProblem(call: Call, parts: Platform, error: unknown): Sent {
+  const problem = toProblem(error, call, parts);
+  call.problem = problem;
+  if (call.response.headersSent) {
+    call.response.destroy();
+    call.bytes.release();
+    return { status: problem.status, bytes: 0 };
+  }
+  if (problem.extras.retryAfterS) call.response.setHeader('Retry-After', problem.extras.retryAfterS);
+  // RFC 9110 section 11.6.1: a 401 names the scheme.
+  if (problem.status === 401) call.response.setHeader('WWW-Authenticate', 'Bearer realm="orchard"');
+  call.response.setHeader('content-type', 'application/problem+json; charset=utf-8');
+  return end(call, problem.status, JSON.stringify(withoutSecrets(problem.toDocument(call.id))));
+}
+
+/** What was refused is told again, but not when it was a secret in the wrong place. */
+function withoutSecrets(document: ProblemDocument): ProblemDocument {
+  const { detail, fields } = document;
+  const plain = fields?.map(({ path, problem, expected }) => ({ path: maskSecrets(path), problem: maskSecrets(problem), expected }));
+  return { ...document, detail: maskSecrets(detail), ...(plain ? { fields: plain } : {}) };
+}
+
+function toProblem(error: unknown, call: Call, parts: Platform): Problem {
+  if (error instanceof Problem) return error;
+  if (isDatabaseAway(error)) {
+    parts.log.warn({ request: call.id, code: (error as { code?: string }).code }, 'the database does not answer');
+    return new Problem('database-unavailable', undefined, { retryAfterS: 2 });
+  }
+  const known = knownFailure(error, call);
+  if (known) {
+    parts.log.warn({ request: call.id, operation: call.operation.id, err: error }, `a call failed: ${known.problem}`);
+    return known;
+  }
+  parts.log.error({ request: call.id, operation: call.operation.id, err: error }, 'a call failed unexpectedly');
+  return new Problem('unexpected');
+}
+
+/** What the database's refusal of a statement means, where no handler knew better: mostly that somebody else was quicker. */
+function knownFailure(error: unknown, { environment }: Call): Problem | null {
+  if (isTooSlow(error)) return new Problem('statement-too-slow', undefined, { retryAfterS: 10 });
+  if (isDeadlock(error)) return new Problem('busy', undefined, { retryAfterS: 1 });
+  if (isDuplicate(error))
+    return new Problem('already-exists', 'Somebody else has made the same thing at the same moment. Read it, and change that.');
+  if (isReferenceError(error)) return new Problem('not-found', 'What this belongs to was deleted at the same moment. Nothing was stored.');
+  if (isBrokenCheck(error))
+    return new Problem(
+      'invalid-input',
+      'A value does not fit where it is kept: it is too long, or JSON that cannot be kept. Nothing was stored.',
+    );
+  if (environment && isGone(error)) return new Problem('not-found', `${environment.app}/${environment.name} is being deleted.`);
+  return null;
+}
+
+/** Records the call, once its answer is written. */
+function finish(call: Call, parts: Platform, sent: Sent): void {
+  parts.ports.recordCall(call, sent.status, Number(process.hrtime.bigint() - call.startedNs) / 1000, sent.bytes);
+}

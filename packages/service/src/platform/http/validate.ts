@@ -1,0 +1,167 @@
+/** Reads and checks what a call brings: parameters, query and body. */
+import { promisify } from 'node:util';
+import { type AnyOperation, Problem } from '@orchard/contract';
+import { type FieldProblem, type Json, describeValue, jsonFault } from '@orchard/core';
+import express, { type Request, type Response } from 'express';
+import type { z } from 'zod';
+import type { Call } from '../call.js';
+
+const MAX_BODY = 1_000_000;
+type ParseBody = (request: Request, response: Response) => Promise<void>;
+const parsers = new Map<number, ParseBody>();
+function parserOf(limit: number): ParseBody {
+  let parser = parsers.get(limit);
+  if (!parser) {
+    parser = promisify(express.json({ limit, strict: false, type: ['application/json', 'application/*+json'] })) as ParseBody;
+    parsers.set(limit, parser);
+  }
+  return parser;
+}
+
+/** Reads the body as JSON, where the operation has one. @throws {Problem} malformed-json, body-too-large, unsupported-media-type */
+export async function readBody(call: Call): Promise<void> {
+  if (!call.operation.body) return;
+  // The parser takes an absent body for an empty object.
+  if (
+    call.headers['content-length'] === '0' ||
+    (call.headers['content-length'] === undefined && call.headers['transfer-encoding'] === undefined)
+  )
+    return;
+  try {
+    await parserOf(call.operation.bodyLimit ?? MAX_BODY)(call.request, call.response);
+  } catch (error) {
+    throw bodyProblem(error as { type?: string; message: string }, call.operation.bodyLimit ?? MAX_BODY);
+  }
+  if (call.request.body === undefined && Number(call.headers['content-length'] ?? 0) > 0) {
+    throw new Problem(
+      'unsupported-media-type',
+      `The body came as ${call.headers['content-type'] ?? 'no media type'}. Send \`Content-Type: application/json\`.`,
+    );
+  }
+  const fault = jsonFault((call.request.body ?? null) as Json);
+  if (fault)
+    throw new Problem('invalid-input', `The body cannot be worked on. ${fault}`, {
+      fields: [{ path: 'body', problem: fault, expected: 'flatter JSON of well-formed Unicode' }],
+    });
+}
+
+function bodyProblem(error: { type?: string; status?: number; code?: string; message: string }, limit: number): unknown {
+  // A content coding that does not hold: errors of zlib have a code and no type.
+  if (error.type === undefined && (error.status === 400 || error.code?.startsWith('Z_') || error.code?.startsWith('ERR_')))
+    return new Problem('malformed-json', `The body does not hold what its Content-Encoding says: ${error.message}.`);
+  switch (error.type) {
+    case 'entity.parse.failed':
+      // The parser's words go on with a piece of the body, and a password may stand in it.
+      return new Problem('malformed-json', `The body cannot be read as JSON: ${error.message.replace(/(, (\.\.\.)?)?".*$/s, '')}.`);
+    case 'entity.too.large':
+      return new Problem('body-too-large', `The body is over ${limit / 1_000_000} MB. Send less in one call.`);
+    case 'encoding.unsupported':
+    case 'charset.unsupported':
+      return new Problem('unsupported-media-type', `${error.message}. Send UTF-8, without content coding or with gzip.`);
+    case 'request.aborted':
+    case 'request.size.invalid':
+      return new Problem('malformed-json', 'The body ended before its Content-Length. Send it again.');
+    default:
+      return error.status && error.status < 500 ? new Problem('malformed-json', `The body cannot be read: ${error.message}.`) : error;
+  }
+}
+
+/** Checks everything against the operation's schemas. @throws {Problem} invalid-input, with every field that does not fit */
+export function validate(call: Call): void {
+  const { operation, request } = call;
+  const fields: FieldProblem[] = [];
+  call.params = check(operation.params, request.params, 'path', fields) as never;
+  call.query = check(operation.query, request.query, 'query', fields) as never;
+  if (operation.body) call.body = check(operation.body, request.body, 'body', fields) as never;
+  if (fields.length > 0) throw new Problem('invalid-input', summary(operation, fields), { fields });
+}
+
+function summary(operation: AnyOperation, fields: FieldProblem[]): string {
+  const first = fields[0] as FieldProblem;
+  const more = fields.length > 1 ? ` And ${fields.length - 1} more, see \`fields\`.` : '';
+  return `\`${first.path}\` of ${operation.method} ${operation.path}: ${first.problem}${more}`;
+}
+
+/** Told of one request at most; who sends more wrong than this reads no list of it. */
+const MOST_PROBLEMS = 50;
+
+function check(schema: z.ZodType, value: unknown, where: string, fields: FieldProblem[]): unknown {
+  const result = schema.safeParse(value);
+  if (result.success) return result.data;
+  for (const issue of result.error.issues) {
+    if (fields.length >= MOST_PROBLEMS) break;
+    fields.push(...describeIssue(issue, where, value).slice(0, MOST_PROBLEMS - fields.length));
+  }
+  return undefined;
+}
+
+function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown): FieldProblem[] {
+  const path = [where, ...issue.path.map(String)].join('.');
+  const value = valueAt(whole, issue.path);
+  if (issue.code === 'unrecognized_keys') {
+    return issue.keys.slice(0, MOST_PROBLEMS).map((key) => ({
+      path: `${path}.${key}`,
+      problem: `There is no field ${describeValue(key)} here.`,
+      expected: 'the request without it',
+    }));
+  }
+  if (issue.code === 'invalid_union') return describeUnion(issue, path, where, whole);
+  const expected = expectedOf(issue);
+  if (value === undefined) return [{ path, problem: 'It is missing.', expected }];
+  // A password must not come back, not even a refused one; a key may have been given where a certificate is wanted.
+  const got = /password|token|key|trust|secret|certificate|code/i.test(path) ? '' : `; got ${describeValue(value as Json)}`;
+  return [{ path, problem: `Expected ${expected.replace(/\.$/, '')}${got}.`, expected }];
+}
+
+/** The alternative that came nearest speaks: the one with the fewest unknown or missing members. */
+function describeUnion(issue: z.core.$ZodIssueInvalidUnion, path: string, where: string, whole: unknown): FieldProblem[] {
+  const nearest = [...issue.errors].sort((a, b) => weight(a) - weight(b))[0];
+  if (!nearest || weight(nearest) > 2)
+    return [{ path, problem: 'It fits none of the forms that are possible here.', expected: 'one of the forms in /openapi.json' }];
+  return nearest.flatMap((inner) => describeIssue({ ...inner, path: [...issue.path, ...inner.path] }, where, whole));
+}
+
+const weight = (issues: z.core.$ZodIssue[]) =>
+  issues.reduce((sum, issue) => sum + (issue.code === 'unrecognized_keys' ? issue.keys.length : 1), 0);
+
+function valueAt(whole: unknown, path: PropertyKey[]): unknown {
+  return path.reduce<unknown>(
+    (at, key) =>
+      at === null || at === undefined ? undefined : Object.hasOwn(Object(at), key) ? (at as Record<PropertyKey, unknown>)[key] : undefined,
+    whole,
+  );
+}
+
+function expectedOf(issue: z.core.$ZodIssue): string {
+  switch (issue.code) {
+    case 'invalid_type':
+      return WORDS[issue.expected] ?? issue.expected;
+    case 'invalid_value':
+      return `one of ${issue.values.map(String).join(', ')}`;
+    case 'too_small':
+      return issue.message.startsWith('Too small')
+        ? `at least ${issue.minimum}${issue.origin === 'string' ? ' letters' : ''}`
+        : issue.message;
+    case 'too_big':
+      return issue.message.startsWith('Too big') ? `at most ${issue.maximum}${issue.origin === 'string' ? ' letters' : ''}` : issue.message;
+    case 'invalid_format':
+      return issue.message.startsWith('Invalid') ? (FORMATS[issue.format] ?? issue.format) : issue.message;
+    default:
+      return issue.message;
+  }
+}
+
+const WORDS: Record<string, string> = {
+  string: 'text',
+  int: 'an integer',
+  number: 'a number',
+  boolean: 'true or false',
+  object: 'an object',
+  array: 'a list',
+  record: 'an object',
+};
+const FORMATS: Record<string, string> = {
+  uuid: 'a UUID',
+  datetime: 'a time such as 2026-07-14T06:00:00.000Z',
+  base64url: 'base64url without padding',
+};

@@ -1,0 +1,125 @@
+/**
+ * The open streams of this instance, and whether those who opened them still may. A call's rights are checked when it
+ * comes in; a stream's again and again, so that it ends soon after they do.
+ */
+import { Problem, type Role } from '@orchard/contract';
+import type { Logger } from 'pino';
+import { roleReaches } from '../access/directory.js';
+import { type Database, isDatabaseAway } from '../database/connection.js';
+import type { Call, Environment } from '../call.js';
+import type { Ports } from '../ports.js';
+
+/** Streams end within twice this after their rights did. */
+const LOOK_MS = 2_000;
+
+/** What is looked after: a stream, and what ends it. */
+export type Revocable = { endFor: (reason: Problem) => void };
+type Grant = Pick<Call, 'holder' | 'user' | 'member' | 'environment' | 'operation'>;
+type Open = { stream: Revocable; grant: Grant };
+
+export class StreamRights {
+  readonly #open = new Set<Open>();
+  #timer: NodeJS.Timeout | null = null;
+  #looking = false;
+
+  constructor(
+    private readonly database: Database,
+    private readonly ports: Pick<Ports, 'goodSessions'>,
+    private readonly now: () => number,
+    private readonly log: Logger,
+  ) {}
+
+  /** @returns a function to call when the stream has ended by itself */
+  watch(stream: Revocable, { holder, user, member, environment, operation }: Grant): () => void {
+    const open = { stream, grant: { holder, user, member, environment, operation } };
+    this.#open.add(open);
+    this.#timer ??= setInterval(() => void this.look(), LOOK_MS).unref();
+    return () => this.#open.delete(open);
+  }
+
+  stop(): void {
+    if (this.#timer) clearInterval(this.#timer);
+    this.#timer = null;
+  }
+
+  /** Ends the streams whose rights have ended. While the database is away nothing is known, and all go on. */
+  async look(): Promise<void> {
+    if (this.#looking || this.#open.size === 0) return;
+    this.#looking = true;
+    try {
+      const open = [...this.#open];
+      for (const [grant, reason] of [
+        ...(await this.#endedKeys(open)),
+        ...(await this.#endedUsers(open)),
+        ...(await this.#endedMembers(open)),
+      ]) {
+        this.#open.delete(grant);
+        grant.stream.endFor(reason);
+      }
+    } catch (error) {
+      if (!isDatabaseAway(error)) this.log.error({ err: error }, 'the rights of open streams could not be looked at');
+    } finally {
+      this.#looking = false;
+    }
+  }
+
+  async #endedKeys(open: readonly Open[]): Promise<[Open, Problem][]> {
+    const ids = unique(open.map(({ grant }) => grant.holder?.key.id));
+    if (ids.length === 0) return [];
+    const rows = await this.database.runRows<{ id: string }>('SELECT id FROM `keys` WHERE id IN (?) AND revokedAt IS NULL', [ids]);
+    const good = new Set(rows.map(({ id }) => id));
+    return open
+      .filter(({ grant }) => grant.holder && !good.has(grant.holder.key.id))
+      .map((one) => [one, new Problem('key-revoked', 'The key of this stream was revoked.')]);
+  }
+
+  async #endedUsers(open: readonly Open[]): Promise<[Open, Problem][]> {
+    const ended: [Open, Problem][] = [];
+    for (const database of unique(open.map(({ grant }) => (grant.user ? grant.environment?.database : undefined)))) {
+      const theirs = open.filter(({ grant }) => grant.user && grant.environment?.database === database);
+      const now = await this.ports.goodSessions(
+        theirs[0]?.grant.environment as Environment,
+        unique(theirs.map(({ grant }) => grant.user?.sessionId)),
+      );
+      for (const one of theirs) {
+        const { sessionId, roles } = one.grant.user as NonNullable<Grant['user']>;
+        const present = now.get(sessionId);
+        if (!present)
+          ended.push([one, new Problem('session-ended', 'The session of this stream has ended, or its user may not sign in any more.')]);
+        else if (JSON.stringify(present) !== JSON.stringify(roles))
+          ended.push([one, new Problem('session-ended', 'The roles of the user have changed. Open the stream again.')]);
+      }
+    }
+    return ended;
+  }
+
+  async #endedMembers(open: readonly Open[]): Promise<[Open, Problem][]> {
+    const theirs = open.filter(({ grant }) => grant.member);
+    if (theirs.length === 0) return [];
+    const hashes = unique(theirs.map(({ grant }) => grant.member?.tokenHash));
+    const sessions = await this.database.runRows<{ tokenHash: string; owner: number }>(
+      'SELECT s.tokenHash, m.owner FROM memberSessions s JOIN members m ON m.id = s.memberId WHERE s.tokenHash IN (?) AND s.expiresAt > ?',
+      [hashes, new Date(this.now())],
+    );
+    const roles = await this.database.runRows<{ memberId: string; environmentId: string; role: Role }>(
+      'SELECT memberId, environmentId, role FROM memberRoles WHERE memberId IN (?)',
+      [unique(theirs.map(({ grant }) => grant.member?.id))],
+    );
+    const owners = new Map(sessions.map(({ tokenHash, owner }) => [tokenHash, Boolean(owner)]));
+    const roleOf = new Map(roles.map(({ memberId, environmentId, role }) => [`${memberId} ${environmentId}`, role]));
+    return theirs.flatMap((one): [Open, Problem][] => {
+      const { member, environment, operation } = one.grant;
+      const owner = owners.get(member?.tokenHash ?? '');
+      if (owner === undefined) return [[one, new Problem('member-sign-in-needed', 'Your session has ended.')]];
+      const role = owner ? 'owner' : roleOf.get(`${member?.id} ${environment?.id}`);
+      const needed = operation.caller.kind === 'member' ? operation.caller.role : 'viewer';
+      if (environment && (!role || !roleReaches(role, needed)))
+        return [[one, new Problem('role-insufficient', `You have no role any more that may read ${environment.app}/${environment.name}.`)]];
+      return [];
+    });
+  }
+}
+
+const unique = (texts: readonly (string | undefined)[]): string[] => [
+  ...new Set(texts.filter((text): text is string => text !== undefined)),
+];

@@ -1,0 +1,43 @@
+/** What every room stands on; put together in service.ts. */
+import type { Logger } from 'pino';
+import type { Directory } from './access/directory.js';
+import type { UserTokens } from './access/userTokens.js';
+import type { Config } from './config.js';
+import type { Database } from './database/connection.js';
+import type { AnswerLedger } from './http/answerBytes.js';
+import type { JobQueue } from './jobs/queue.js';
+import type { ChangeSignal } from './live/changeSignal.js';
+import type { Feed } from './live/feed.js';
+import type { StreamRights } from './live/streamRights.js';
+import type { Mark } from './live/marks.js';
+import type { Metrics } from './metrics.js';
+import type { Ports } from './ports.js';
+
+export type Platform = {
+  config: Config;
+  log: Logger;
+  /** Names this process among those that serve the same databases. */
+  instance: string;
+  database: Database;
+  secretKey: Buffer;
+  /** Signs list cursors. */
+  cursorSecret: Buffer;
+  /** Milliseconds since 1970. */
+  now: () => number;
+  /** That many random bytes. */
+  random: (bytes: number) => Buffer;
+  newId: () => string;
+  /** Base address that people and apps use. */
+  address: () => string;
+  directory: Directory;
+  userTokens: UserTokens;
+  metrics: Metrics;
+  jobs: JobQueue;
+  changes: ChangeSignal;
+  feed: Feed;
+  streams: StreamRights;
+  answers: AnswerLedger;
+  ports: Ports;
+  /** What open pages watch for changes: brought by the rooms. */
+  marks: Mark[];
+};

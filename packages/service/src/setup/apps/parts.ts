@@ -1,0 +1,4 @@
+/** What this room stands on. */
+import type { Platform } from '../../platform/platform.js';
+
+export type Parts = Platform;

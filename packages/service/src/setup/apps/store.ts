@@ -1,0 +1,222 @@
+/** Apps, environments, clients and keys, as rows. */
+import { type App, type Client, type Environment as EnvironmentDocument, type Key, Problem, type Role } from '@orchard/contract';
+import { formatKey } from '@orchard/core';
+import { and, eq, inArray } from 'drizzle-orm';
+import { hashKey, seal, unseal } from '../../platform/access/secrets.js';
+import { isDuplicate } from '../../platform/database/connection.js';
+import { environmentDatabase, migrateEnvironment } from '../../platform/database/migrate.js';
+import { apps, clients, environments, keys, memberRoles } from '../../platform/database/systemTables.js';
+import type { Environment, SignedInMember } from '../../platform/call.js';
+import type { Parts } from './parts.js';
+
+export type ClientRow = typeof clients.$inferSelect;
+type KeyRow = typeof keys.$inferSelect;
+const list = <T>(value: T[] | string): T[] => (typeof value === 'string' ? JSON.parse(value) : value);
+
+export class AppStore {
+  constructor(private readonly parts: Parts) {}
+
+  get #orm() {
+    return this.parts.database.orm;
+  }
+
+  async list(member: SignedInMember): Promise<App[]> {
+    const [appRows, environmentRows, roleRows] = await Promise.all([
+      this.#orm.select().from(apps).orderBy(apps.name),
+      this.#orm.select().from(environments),
+      this.#orm.select().from(memberRoles).where(eq(memberRoles.memberId, member.id)),
+    ]);
+    const roles = new Map(roleRows.map(({ environmentId, role }) => [environmentId, role as Role]));
+    const present = appRows.map((app) => {
+      const own = environmentRows
+        .filter((row) => row.app === app.name && (member.owner || roles.has(row.id)))
+        .sort((a, b) => a.createdAt.getTime() - b.createdAt.getTime());
+      return {
+        name: app.name,
+        title: app.title,
+        createdAt: app.createdAt.toISOString(),
+        environments: own.map((row) => presentEnvironment(row, member.owner ? 'owner' : (roles.get(row.id) as Role))),
+      };
+    });
+    return present.filter((app) => member.owner || app.environments.length > 0);
+  }
+
+  async createApp(name: string, title: string): Promise<App> {
+    const createdAt = new Date(this.parts.now());
+    try {
+      await this.#orm.insert(apps).values({ name, title, createdAt });
+    } catch (error) {
+      if (isDuplicate(error)) throw new Problem('already-exists', `There is an app \`${name}\` already. Choose another name.`);
+      throw error;
+    }
+    const made = [await this.createEnvironment(name, 'dev', 'open'), await this.createEnvironment(name, 'live', 'closed')];
+    return { name, title, createdAt: createdAt.toISOString(), environments: made };
+  }
+
+  /** Makes the database first: an environment that can be seen is complete. */
+  async createEnvironment(app: string, name: string, mode: Environment['mode']): Promise<EnvironmentDocument> {
+    const [known] = await this.#orm.select().from(apps).where(eq(apps.name, app));
+    if (!known) throw new Problem('not-found', `There is no app \`${app}\`.`);
+    const [twin] = await this.#orm
+      .select()
+      .from(environments)
+      .where(and(eq(environments.app, app), eq(environments.name, name)));
+    if (twin) throw new Problem('already-exists', `\`${app}\` has an environment \`${name}\` already.`);
+    const row = {
+      id: [...this.parts.random(10)].map((byte) => 'abcdefghijklmnopqrstuvwxyz234567'[byte & 31]).join(''),
+      app,
+      name,
+      mode,
+      triggers: 0,
+      widening: true,
+      createdAt: new Date(this.parts.now()),
+    };
+    await migrateEnvironment(this.parts.database, row.id);
+    try {
+      await this.#orm.insert(environments).values(row);
+    } catch (error) {
+      await this.parts.database.run(`DROP DATABASE IF EXISTS \`${environmentDatabase(this.parts.database, row.id)}\``);
+      if (isDuplicate(error)) throw new Problem('already-exists', `\`${app}\` has an environment \`${name}\` already.`);
+      throw error;
+    }
+    const environment = await this.parts.directory.environment(app, name);
+    await this.parts.ports.environmentCreated(environment);
+    this.parts.directory.forget();
+    return presentEnvironment(row, 'owner');
+  }
+
+  async changeEnvironment(
+    { id }: Environment,
+    changes: { mode?: Environment['mode'] | undefined; widening?: boolean | undefined },
+  ): Promise<void> {
+    const set = Object.fromEntries(Object.entries(changes).filter(([, value]) => value !== undefined));
+    if (Object.keys(set).length > 0) await this.#orm.update(environments).set(set).where(eq(environments.id, id));
+    this.parts.directory.forget();
+  }
+
+  /** Rows first, so that nothing can be written any more, then the database. */
+  async removeEnvironment(id: string): Promise<void> {
+    await this.#orm.delete(environments).where(eq(environments.id, id));
+    this.parts.directory.forget();
+    await this.parts.database.run(`DROP DATABASE IF EXISTS \`${environmentDatabase(this.parts.database, id)}\``);
+  }
+
+  async removeApp(name: string): Promise<void> {
+    const rows = await this.#orm.select().from(environments).where(eq(environments.app, name));
+    for (const { id } of rows) await this.removeEnvironment(id);
+    const [result] = await this.#orm.delete(apps).where(eq(apps.name, name));
+    if (result.affectedRows === 0) throw new Problem('not-found', `There is no app \`${name}\`.`);
+  }
+
+  async listClients(environment: Environment): Promise<Client[]> {
+    const [clientRows, keyRows] = await Promise.all([
+      this.#orm.select().from(clients).where(eq(clients.environmentId, environment.id)).orderBy(clients.createdAt),
+      this.#orm.select().from(keys).where(eq(keys.environmentId, environment.id)).orderBy(keys.createdAt),
+    ]);
+    return clientRows.map((row) => ({
+      name: row.name,
+      kind: row.kind as Client['kind'],
+      storeId: row.storeId,
+      project: row.project,
+      origins: list(row.origins),
+      createdAt: row.createdAt.toISOString(),
+      keys: keyRows.filter((key) => key.client === row.name).map((key) => this.#presentKey(key)),
+    }));
+  }
+
+  async client(environment: Environment, name: string): Promise<Client> {
+    const found = (await this.listClients(environment)).find((client) => client.name === name);
+    if (!found) throw new Problem('not-found', `${environment.app}/${environment.name} has no client \`${name}\`.`);
+    return found;
+  }
+
+  async createClient(environment: Environment, row: Omit<ClientRow, 'environmentId' | 'createdAt'>): Promise<Client> {
+    try {
+      await this.#orm.insert(clients).values({ ...row, environmentId: environment.id, createdAt: new Date(this.parts.now()) });
+    } catch (error) {
+      if (isDuplicate(error)) throw new Problem('already-exists', `There is a client \`${row.name}\` already. Choose another name.`);
+      throw error;
+    }
+    if (row.kind !== 'server') await this.createKey(environment, row.name, 'client', 'first', []);
+    return this.client(environment, row.name);
+  }
+
+  async changeClient(
+    environment: Environment,
+    name: string,
+    changes: Partial<Pick<ClientRow, 'storeId' | 'project' | 'origins'>>,
+  ): Promise<Client> {
+    await this.client(environment, name);
+    const given = Object.fromEntries(Object.entries(changes).filter(([, value]) => value !== undefined));
+    if (Object.keys(given).length > 0)
+      await this.#orm
+        .update(clients)
+        .set(given)
+        .where(and(eq(clients.environmentId, environment.id), eq(clients.name, name)));
+    this.parts.directory.forget();
+    return this.client(environment, name);
+  }
+
+  /** Makes a key and answers it whole, this once for a server key. */
+  async createKey(environment: Environment, client: string, kind: Key['kind'], name: string, scopes: Key['scopes']): Promise<Key> {
+    const key = formatKey(kind, this.parts.random(16));
+    const id = this.parts.newId();
+    const row: KeyRow = {
+      id,
+      environmentId: environment.id,
+      client,
+      kind,
+      name,
+      scopes,
+      hash: hashKey(key),
+      hint: key.slice(-6),
+      sealed: kind === 'client' ? seal(this.parts.secretKey, `key:${id}`, key) : null,
+      createdAt: new Date(this.parts.now()),
+      lastUsedAt: null,
+      revokedAt: null,
+    };
+    await this.#orm.insert(keys).values(row);
+    return { ...this.#presentKey(row), key };
+  }
+
+  async revokeKey(environment: Environment, client: string, id: string): Promise<void> {
+    const [result] = await this.#orm
+      .update(keys)
+      .set({ revokedAt: new Date(this.parts.now()) })
+      .where(and(eq(keys.environmentId, environment.id), eq(keys.client, client), eq(keys.id, id)));
+    if (result.affectedRows === 0) throw new Problem('not-found', `The client \`${client}\` has no key ${id}.`);
+    this.parts.directory.forget();
+  }
+
+  /** Notes which keys were used since the last time. */
+  async noteUse(ids: string[]): Promise<void> {
+    if (ids.length > 0)
+      await this.#orm
+        .update(keys)
+        .set({ lastUsedAt: new Date(this.parts.now()) })
+        .where(inArray(keys.id, ids));
+  }
+
+  #presentKey(row: KeyRow): Key {
+    return {
+      id: row.id,
+      kind: row.kind as Key['kind'],
+      client: row.client,
+      name: row.name,
+      scopes: list(row.scopes) as Key['scopes'],
+      hint: row.hint,
+      ...(row.sealed ? { key: unseal(this.parts.secretKey, `key:${row.id}`, row.sealed).toString() } : {}),
+      createdAt: row.createdAt.toISOString(),
+      lastUsedAt: row.lastUsedAt?.toISOString() ?? null,
+      revokedAt: row.revokedAt?.toISOString() ?? null,
+    };
+  }
+}
+
+export function presentEnvironment(
+  row: Pick<Environment, 'app' | 'name' | 'createdAt' | 'widening'> & { mode: string },
+  role: Role,
+): EnvironmentDocument {
+  const { app, name, mode, widening, createdAt } = row;
+  return { app, name, mode: mode as Environment['mode'], widening: Boolean(widening), role, createdAt: createdAt.toISOString() };
+}
