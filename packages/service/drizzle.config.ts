@@ -1,5 +1,9 @@
 import { defineConfig } from 'drizzle-kit';
 
-// Which of the two schemas is meant comes from scripts/migration.mjs.
-const part = process.env.ORCHARD_MIGRATION_PART === 'environment' ? 'environment' : 'system';
-export default defineConfig({ dialect: 'mysql', schema: `./src/platform/database/${part}Tables.ts`, out: `./migrations/${part}` });
+// Which of the two kinds of databases is meant comes from scripts/migration.mjs; each room brings its tables.
+const isEnvironment = process.env.ORCHARD_MIGRATION_PART === 'environment';
+export default defineConfig({
+  dialect: 'mysql',
+  schema: isEnvironment ? './src/*/*/tables.ts' : './src/*/*/systemTables.ts',
+  out: `./migrations/${isEnvironment ? 'environment' : 'system'}`,
+});

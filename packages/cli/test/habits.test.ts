@@ -176,10 +176,9 @@ it('shows a request that belongs to no environment', async () => {
 });
 
 it('lists, retries and drops jobs', async () => {
-  const { jobs, database, directory } = test.service.parts;
-  const { id: environmentId } = await directory.environment('quillfell-hiker', 'dev');
-  const insert = jobs.insert('of-a-newer-version', environmentId, 'subject-1');
-  await database.change(insert.sql, insert.values);
+  const { jobs, directory } = test.service.parts;
+  const environment = await directory.environment('quillfell-hiker', 'dev');
+  await jobs.add(environment.db, environment, 'of-a-newer-version', 'subject-1');
   const [job] = (await json('job', 'list')).items;
   expect((await orchard(['job', 'list'])).out).toContain('subject-1');
   expect(await json('job', 'retry', job.id)).toMatchObject({ kind: 'of-a-newer-version', state: 'waiting' });

@@ -7,6 +7,7 @@ import { clientCertificate, mappingFile } from '@orchard/simulators';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { makeApp, OWNER, startFreshService, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
 import { MOST_ATTEMPTS } from '../../service/src/platform/jobs/queue.js';
+import { jobTable } from '../../service/src/platform/jobs/tables.js';
 import { openBrowser, openPage, violations } from './browser.js';
 
 const P = '/quillfell-hiker/dev';
@@ -576,17 +577,19 @@ describe('signed in', () => {
   });
 
   it('shows a job that was given up with its last error, and takes it up again', async () => {
-    const { jobs, database, directory } = test.service.parts;
+    const { jobs, directory } = test.service.parts;
     const environment = await directory.environment('quillfell-hiker', 'dev');
+    const { db } = environment;
     let fails = true;
-    jobs.on('carry-stores', async () => {
-      if (fails) throw new Error('The bridge is out.');
-      return null;
+    jobs.on('carry-stores', {
+      work: async () => {
+        if (fails) throw new Error('The bridge is out.');
+        return null;
+      },
     });
-    const later = new Date(Date.now() + 3_600_000);
-    const add = jobs.insert('carry-stores', environment.id, 'hollow-col', later);
-    await database.change(add.sql, add.values);
-    await database.run('UPDATE jobs SET attempts = ?, runAt = ? WHERE kind = ?', [MOST_ATTEMPTS - 1, new Date(), 'carry-stores']);
+    await jobs.add(db, environment, 'carry-stores', 'hollow-col', new Date(Date.now() + 3_600_000));
+    await db.run(`UPDATE ${db.of(jobTable)} SET attempts = ? WHERE kind = ?`, [MOST_ATTEMPTS - 1, 'carry-stores']);
+    await jobs.hasten(environment, 'carry-stores');
     await open(`${P}/jobs`);
     await page.getByRole('row', { name: /carry-stores.*given up.*The bridge is out\./ }).waitFor();
     await page.getByRole('button', { name: 'carry-stores' }).click();

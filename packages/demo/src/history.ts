@@ -1,6 +1,14 @@
 /** A week of calls before today: made up, but of one piece, since the minute counts are summed from the single calls. */
 import { addValue, base32, uuidv7 } from '@orchard/core';
-import { insertMinutes, insertRequests, insertSizes, type MinuteCount, openDatabase, REQUEST_COLUMNS } from '@orchard/service/history';
+import {
+  insertMinutes,
+  insertRequests,
+  insertSizes,
+  type MinuteCount,
+  openDatabase,
+  REQUEST_COLUMNS,
+  Servers,
+} from '@orchard/service/history';
 import { seededRandom } from './scenario.js';
 
 const MINUTE_MS = 60_000;
@@ -130,14 +138,14 @@ const busy = (hour: number) => 0.12 + 0.88 * Math.exp(-(((hour - 17) / 5) ** 2))
 
 export type HistoryTarget = {
   databaseUrl: string;
-  database: string;
+  environmentId: string;
   now: number;
   devices: { userId: string; deviceId: string }[];
   keyIds: Partial<Record<ClientName, string>>;
 };
 
 /** Writes the week into the environment's database. @returns how many calls */
-export async function writeHistory({ databaseUrl, database, now, devices, keyIds }: HistoryTarget): Promise<number> {
+export async function writeHistory({ databaseUrl, environmentId, now, devices, keyIds }: HistoryTarget): Promise<number> {
   const random = seededRandom(37);
   const bytes = (count: number) => Uint8Array.from({ length: count }, () => Math.floor(random() * 256));
   const hex = (count: number) => Buffer.from(bytes(count)).toString('hex');
@@ -209,13 +217,14 @@ export async function writeHistory({ databaseUrl, database, now, devices, keyIds
 
   if (rows[0] && rows[0].length !== REQUEST_COLUMNS.length)
     throw new Error('The columns of a recorded call have changed; the history must follow.');
-  const connection = openDatabase(databaseUrl, 2);
+  const servers = new Servers(openDatabase(databaseUrl, 2));
+  const db = servers.databaseOf(environmentId, null);
   try {
-    await insertRequests(connection, database, rows);
-    await insertSizes(connection, database, now, SIZES_A_WEEK_AGO);
-    await insertMinutes(connection, database, `past-${base32(bytes(4))}`, [...minutes.values()]);
+    await insertRequests(db, rows);
+    await insertSizes(db, now, SIZES_A_WEEK_AGO);
+    await insertMinutes(db, `past-${base32(bytes(4))}`, [...minutes.values()]);
   } finally {
-    await connection.close();
+    await servers.close();
   }
   return rows.length;
 }

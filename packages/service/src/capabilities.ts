@@ -7,6 +7,7 @@ import { devices } from './messages/devices/capability.js';
 import { gateways } from './messages/gateways/capability.js';
 import { mail } from './messages/mail/capability.js';
 import { notifications } from './messages/notifications/capability.js';
+import { optOuts } from './messages/optOuts/capability.js';
 import { messageSettings } from './messages/settings/capability.js';
 import { sms } from './messages/sms/capability.js';
 import { topics } from './messages/topics/capability.js';
@@ -31,6 +32,7 @@ const ROOMS = [
   users,
   records,
   imports,
+  optOuts,
   devices,
   topics,
   notifications,

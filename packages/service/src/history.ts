@@ -2,3 +2,4 @@
 export { insertMinutes, insertRequests, type MinuteCount, REQUEST_COLUMNS } from './operations/telemetry/recorder.js';
 export { insertSizes } from './data/collections/sizes.js';
 export { openDatabase } from './platform/database/connection.js';
+export { Servers } from './platform/database/servers.js';

@@ -13,18 +13,20 @@ import { checkSecretKey } from './platform/access/secretKeyMark.js';
 import { deriveKey } from './platform/access/secrets.js';
 import { Rates } from './platform/access/steps.js';
 import { UserTokens } from './platform/access/userTokens.js';
-import type { Capability, Periodic } from './platform/capability.js';
+import type { Capability, Recurring } from './platform/capability.js';
 import type { Config } from './platform/config.js';
 import { holdDataDirectory, readHolderName, readSecretKey } from './platform/dataDirectory.js';
-import { type Database, openDatabase } from './platform/database/connection.js';
-import { INSTALLATION, migrateEnvironment, migrateSystem } from './platform/database/migrate.js';
+import { openDatabase } from './platform/database/connection.js';
+import { migrateEnvironment, migrateSystem } from './platform/database/migrate.js';
+import { INSTALLATION, Servers } from './platform/database/servers.js';
 import { startDatabaseServer } from './platform/database/server.js';
 import { AnswerLedger } from './platform/http/answerBytes.js';
 import { answerBrokenCalls } from './platform/http/brokenCalls.js';
 import { answerPreflight } from './platform/http/crossOrigin.js';
 import { servePages } from './platform/http/pages.js';
 import { serveRoutes, serveUnknown } from './platform/http/pipeline.js';
-import { JobQueue } from './platform/jobs/queue.js';
+import { takeOverJobs } from './platform/jobs/formerJobs.js';
+import { type JobKind, JobQueue } from './platform/jobs/queue.js';
 import { ChangeSignal } from './platform/live/changeSignal.js';
 import { Feed } from './platform/live/feed.js';
 import { StreamRights } from './platform/live/streamRights.js';
@@ -69,15 +71,17 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   const url = config.databaseUrl ?? (server?.url as string);
   const mostStatements = await createSystemDatabase(url);
   const database = openDatabase(url, CONNECTIONS, mostStatements / INSTANCES_FIT);
-  undo.push(() => database.close());
+  const servers = new Servers(database);
+  undo.push(() => servers.close());
   await migrateSystem(database);
-  await migrateEnvironment(database, INSTALLATION);
+  await migrateEnvironment(servers.installation);
 
   let address = config.publicUrl ?? '';
-  const platform = buildPlatform(config, log, database, () => address);
+  const platform = buildPlatform(config, log, servers, () => address);
   const { parts, capabilities } = openRooms(platform);
   connect(platform, capabilities);
   await checkSecretKey(database, platform.secretKey);
+  await platform.directory.giveKeys(platform.random);
   await bringUpToDate(platform, capabilities);
   for (const { prepare } of capabilities) await prepare?.();
 
@@ -113,8 +117,10 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
 /** Fills the platform's ports that every room may answer, and gives the queue its workers. */
 function connect(platform: Platform, capabilities: readonly Capability[]): void {
   platform.marks.push(...capabilities.flatMap(({ marks = [] }) => marks));
-  for (const { jobs = {} } of capabilities)
-    for (const [kind, { work, atOnce }] of Object.entries(jobs)) platform.jobs.on(kind, work, atOnce);
+  for (const { jobs = {}, recurring = [] } of capabilities) {
+    for (const [kind, how] of Object.entries(jobs)) platform.jobs.on(kind, how);
+    for (const one of recurring) platform.jobs.on(one.work, recurringJob(platform, one));
+  }
   platform.ports.userRemoved = async (removal) => {
     for (const { onUserRemoved } of capabilities) await onUserRemoved?.(removal);
   };
@@ -127,26 +133,41 @@ function connect(platform: Platform, capabilities: readonly Capability[]): void 
 async function bringUpToDate(platform: Platform, capabilities: readonly Capability[]): Promise<void> {
   const environments = await platform.directory.allEnvironments();
   await forEachEnvironment(platform, 'bring an environment up to date', environments, async (environment) => {
-    await migrateEnvironment(platform.database, environment.id);
+    await migrateEnvironment(environment.db);
+    await takeOverJobs(platform.database, environment);
+    await platform.jobs.resume(environment);
     for (const room of capabilities) await room.bringUpToDate?.(environment);
   });
 }
 
-/** Begins what comes round by itself. @returns a function that ends it, once what runs at the start is through */
+/** Begins what each instance does for itself. @returns a function that ends it, once what runs at the start is through */
 function beginUpkeep(platform: Platform, capabilities: readonly Capability[]): () => Promise<void> {
-  const all = capabilities.flatMap(({ periodic = [] }) => periodic);
-  const run = async (periodic: Periodic) => {
-    if ('run' in periodic) return periodic.run();
-    const { work, eachEnvironment } = periodic;
-    await forEachEnvironment(platform, work, await platform.directory.allEnvironments(), async (one) => eachEnvironment(one), 1);
-  };
-  const first = (async () => {
-    for (const one of all) if (one.atStart) await guarded(platform, one.work, {}, () => run(one));
-  })();
-  const ends = all.map((one) => every(platform, one.everyMs, one.work, () => run(one)));
+  const all = capabilities.flatMap(({ onEveryInstance = [] }) => onEveryInstance);
+  const first = Promise.all(all.map(({ work, run }) => guarded(platform, work, {}, run)));
+  const ends = all.map(({ everyMs, work, run }) => every(platform, everyMs, work, run));
   return async () => {
     for (const end of ends) end();
     await first;
+  };
+}
+
+/** Recurring work as a kind of job: one instance does it, for each environment in turn. */
+function recurringJob(platform: Platform, recurring: Recurring): JobKind {
+  const { work, everyMs } = recurring;
+  return {
+    everyMs,
+    work: async (_job, { stopping }) => {
+      if ('run' in recurring) await recurring.run();
+      else
+        await forEachEnvironment(
+          platform,
+          work,
+          await platform.directory.allEnvironments(),
+          async (one) => recurring.eachEnvironment(one),
+          { atOnce: 1, stopping },
+        );
+      return null;
+    },
   };
 }
 
@@ -171,17 +192,20 @@ async function createSystemDatabase(url: string): Promise<number> {
   }
 }
 
-function buildPlatform(config: Config, log: Logger, database: Database, address: () => string): Platform {
+function buildPlatform(config: Config, log: Logger, servers: Servers, address: () => string): Platform {
+  const database = servers.main;
   const random = pooledRandom();
   const now = () => Date.now();
   const newId = () => uuidv7(now(), random(10));
   const secretKey = readSecretKey(config.dataDirectory, config.secretKey);
   const changes = new ChangeSignal();
   const ports = emptyPorts();
+  const directory = new Directory(servers, secretKey);
   return {
     config,
     log,
     instance: base32(random(8)),
+    servers,
     database,
     secretKey,
     cursorSecret: deriveKey(secretKey, 'cursors'),
@@ -189,12 +213,20 @@ function buildPlatform(config: Config, log: Logger, database: Database, address:
     random,
     newId,
     address,
-    directory: new Directory(database),
-    userTokens: new UserTokens(secretKey, now, (environment, id) => ports.findSession(environment, id)),
+    directory,
+    userTokens: new UserTokens(now, (environment, id) => ports.findSession(environment, id)),
     metrics: new Metrics(),
-    jobs: new JobQueue(database, readHolderName(config.dataDirectory), now, newId, log),
+    jobs: new JobQueue({
+      system: database,
+      installation: { id: INSTALLATION, db: servers.installation },
+      find: (id) => directory.environmentById(id),
+      owner: readHolderName(config.dataDirectory),
+      now,
+      newId,
+      log,
+    }),
     changes,
-    feed: new Feed(database, changes, log),
+    feed: new Feed(changes, log),
     streams: new StreamRights(database, ports, now, log),
     answers: new AnswerLedger(),
     ports,

@@ -209,7 +209,9 @@ describe('a refresh token', () => {
       async (first: string) => {
         await renew(first);
         const { directory, database } = test.service.parts;
-        const { database: name } = await directory.environment('quillfell-hiker', 'dev');
+        const {
+          db: { name },
+        } = await directory.environment('quillfell-hiker', 'dev');
         await database.run(`UPDATE \`${name}\`._sessions SET renewedAt = renewedAt - INTERVAL 61 SECOND`);
       },
     ],
@@ -262,7 +264,9 @@ describe('a device', () => {
     const [ida, eve] = [await signUp(test, app.dev.clientKey, 'ida'), await signUp(test, app.dev.clientKey, 'eve2')];
     await call('PUT', 'phone-0002', { token: ida.token }, registration);
     const { directory, database } = test.service.parts;
-    const { database: name } = await directory.environment('quillfell-hiker', 'dev');
+    const {
+      db: { name },
+    } = await directory.environment('quillfell-hiker', 'dev');
     await database.run(`UPDATE \`${name}\`._devices SET secretHash = NULL WHERE id = 'phone-0002'`);
     expect((await call('PUT', 'phone-0002', { token: eve.token }, registration)).status).toBe(403);
     const { body } = await call('GET', 'phone-0002', { token: ida.token });

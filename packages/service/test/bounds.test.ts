@@ -5,6 +5,7 @@ import { operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { isTooSlow } from '../src/platform/database/connection.js';
 import { MOST_ATTEMPTS } from '../src/platform/jobs/queue.js';
+import { jobTable } from '../src/platform/jobs/tables.js';
 import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
@@ -121,7 +122,7 @@ describe('a schema change', () => {
     const lockIsHeld = new Promise<void>((resolve) => {
       locked = resolve;
     });
-    const holding = database.withLock(`${environment.database}:schema`, () => {
+    const holding = database.withLock(`${environment.db.name}:schema`, () => {
       locked();
       return held;
     });
@@ -159,22 +160,26 @@ describe('a statement', () => {
 
 describe('a job', () => {
   it('that fails is tried again later each time, given up in the end, and stays with its error to be retried or dropped', async () => {
-    const { jobs, database, directory } = test.service.parts;
+    const { jobs, directory } = test.service.parts;
     const environment = await directory.environment('quillfell-hiker', 'dev');
     let fails = true;
     let done = 0;
-    jobs.on('test-kind', async () => {
-      if (fails) throw new Error('the bridge is out');
-      done++;
-      return null;
+    jobs.on('test-kind', {
+      work: async () => {
+        if (fails) throw new Error('the bridge is out');
+        done++;
+        return null;
+      },
     });
-    const add = jobs.insert('test-kind', environment.id, 'bridge');
-    await database.change(add.sql, add.values);
+    const { db } = environment;
+    await jobs.add(db, environment, 'test-kind', 'bridge');
+    void jobs.wake(environment);
     const { params } = app.dev;
     const shown = async () => (await test.owner.call(operations.jobs.list, { params, query: { filter: "kind = 'test-kind'" } })).items[0];
     await eventually(async () => (await shown())?.attempts === 1);
     expect(await shown()).toMatchObject({ state: 'failing', lastError: 'the bridge is out', subject: 'bridge' });
-    await database.run('UPDATE jobs SET attempts = ?, runAt = UTC_TIMESTAMP(3) WHERE kind = ?', [MOST_ATTEMPTS - 1, 'test-kind']);
+    await db.run(`UPDATE ${db.of(jobTable)} SET attempts = ? WHERE kind = ?`, [MOST_ATTEMPTS - 1, 'test-kind']);
+    await jobs.hasten(environment, 'test-kind');
     const given = await eventually(async () => (await shown())?.state === 'given-up' && (await shown()));
     expect(given).toMatchObject({ attempts: MOST_ATTEMPTS });
     const { items } = await test.owner.call(operations.notices.list, {});
@@ -189,11 +194,10 @@ describe('a job', () => {
   });
 
   it('of a kind that this instance does not know stays for one that does', async () => {
-    const { jobs, database, directory } = test.service.parts;
+    const { jobs, directory } = test.service.parts;
     const environment = await directory.environment('quillfell-hiker', 'dev');
-    const add = jobs.insert('of-a-newer-version', environment.id, 'x');
-    await database.change(add.sql, add.values);
-    await jobs.look();
+    await jobs.add(environment.db, environment, 'of-a-newer-version', 'x');
+    await jobs.wake(environment);
     await new Promise((resolve) => setTimeout(resolve, 1_200));
     const { items } = await test.owner.call(operations.jobs.list, { params: app.dev.params, query: {} });
     expect(items).toMatchObject([{ kind: 'of-a-newer-version', state: 'waiting', attempts: 0 }]);

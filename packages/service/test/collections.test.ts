@@ -291,13 +291,13 @@ describe('changes of fields', () => {
     const { database, catalogue } = test.service.parts;
     const environment = await test.service.parts.directory.environment('quillfell-hiker', 'dev');
     // As if the service had ended after ALTER TABLE: the triggers still name the old column.
-    await database.run(`ALTER TABLE \`${environment.database}\`.trails CHANGE COLUMN ascentM climbM BIGINT NULL COMMENT 'integer'`);
+    await database.run(`ALTER TABLE \`${environment.db.name}\`.trails CHANGE COLUMN ascentM climbM BIGINT NULL COMMENT 'integer'`);
     const { status } = await test.app('PATCH', '/data/trails/a', { ...trusted(), body: { state: 'shut' } });
     expect(status).toBe(200);
     expect((await read('a')).climbM).toBeNull();
     // A table without its row is taken over by the next first write.
     await database.run(
-      `CREATE TABLE \`${environment.database}\`.leftover (id VARCHAR(64) NOT NULL PRIMARY KEY, createdAt DATETIME(3) NOT NULL, updatedAt DATETIME(3) NOT NULL, version INT NOT NULL, ownerId VARCHAR(64) NULL, _by VARCHAR(300) NOT NULL DEFAULT '')`,
+      `CREATE TABLE \`${environment.db.name}\`.leftover (id VARCHAR(64) NOT NULL PRIMARY KEY, createdAt DATETIME(3) NOT NULL, updatedAt DATETIME(3) NOT NULL, version INT NOT NULL, ownerId VARCHAR(64) NULL, _by VARCHAR(300) NOT NULL DEFAULT '')`,
     );
     catalogue.forget(environment);
     expect((await add('leftover', { text: 'here' }, as(runa))).status).toBe(201);
@@ -317,7 +317,7 @@ describe('indexes', () => {
       );
     expect(await advice()).toMatchObject({ calls: 1, servedBy: null, before: null });
     const environment = await test.service.parts.directory.environment('quillfell-hiker', 'dev');
-    await test.service.parts.database.run(`UPDATE \`${environment.database}\`._queries SET totalUs = 50000`);
+    await test.service.parts.database.run(`UPDATE \`${environment.db.name}\`._queries SET totalUs = 50000`);
     expect(await advice()).toMatchObject({ propose: { fields: ['region', 'bunks'], kind: 'order' } });
     const index = await test.owner.call(operations.collections.addIndex, { params: params('huts'), body: { fields: ['region', 'bunks'] } });
     await test.app('GET', "/data/huts?filter=region = 'south'&sort=bunks", as(runa));

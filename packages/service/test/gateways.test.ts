@@ -315,11 +315,11 @@ describe('push by certificate', () => {
     const { watchExpiry } = await import('../src/messages/gateways/expiry.js');
     const { parts } = test.service;
     const environment = await parts.directory.environment(app.name, 'dev');
-    const row = await parts.gateways.store.find(environment.id, 'cairn');
+    const row = await parts.gateways.store.find(environment, 'cairn');
     const ends = row?.expiresAt?.getTime() ?? 0;
     const titles: string[] = [];
     for (const days of [40, 30, 29, 7, 6, 1, 0.5, -1]) {
-      await watchExpiry({ ...parts, now: () => ends - days * 86_400_000 }, [environment]);
+      await watchExpiry({ ...parts, now: () => ends - days * 86_400_000 }, environment);
       titles.push(String((await test.owner.call(operations.notices.list, {})).items.length));
     }
     expect(titles).toEqual(['0', '1', '1', '2', '2', '3', '3', '4']);

@@ -174,7 +174,9 @@ it('is shared by two instances without doubling', async () => {
   );
   const { dev } = await makeApp(one, 'shared');
   await addTarn(one.owner, dev.params, one.simulators);
-  const { database } = await one.service.parts.directory.environment('shared', 'dev');
+  const {
+    db: { name: database },
+  } = await one.service.parts.directory.environment('shared', 'dev');
   const { applicationServerKey } = (await one.app('GET', '/push-key', { key: dev.clientKey })).body;
   const connection = await mysql.createConnection({ uri: one.config.databaseUrl as string });
   // More than one set of deliveries, so that there is something to share.
@@ -187,7 +189,9 @@ it('is shared by two instances without doubling', async () => {
   await one.owner.call(operations.notifications.startManaged, { params: { ...dev.params, id } });
   const holders = new Set<string>();
   const done = await eventually(async () => {
-    for (const { leasedBy } of await one.service.parts.database.rows<{ leasedBy: string | null }>('SELECT leasedBy FROM jobs'))
+    for (const { leasedBy } of await one.service.parts.database.rows<{ leasedBy: string | null }>(
+      `SELECT leasedBy FROM \`${database}\`._jobs`,
+    ))
       if (leasedBy) holders.add(leasedBy);
     const sent = await one.owner.call(operations.notifications.readManaged, { params: { ...dev.params, id } });
     return sent.state === 'done' && sent;

@@ -134,7 +134,7 @@ describe('a pattern', () => {
     const { database, directory, catalogue } = test.service.parts;
     const environment = await directory.environment('quillfell-hiker', 'dev');
     const keep = (pattern: string) =>
-      database.run(`UPDATE \`${environment.database}\`._collections SET definition = ?, revision = revision + 1 WHERE name = ?`, [
+      database.run(`UPDATE \`${environment.db.name}\`._collections SET definition = ?, revision = revision + 1 WHERE name = ?`, [
         JSON.stringify({ fields: { code: { pattern } } }),
         name,
       ]);

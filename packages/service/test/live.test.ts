@@ -107,7 +107,7 @@ describe('a live filter', () => {
     const environment = await directory.environment('quillfell-hiker', 'dev');
     const slow = database.transaction(async (on) => {
       await on.run(
-        `INSERT INTO \`${environment.database}\`.huts (id, createdAt, updatedAt, version, name) VALUES ('slow', UTC_TIMESTAMP(3), UTC_TIMESTAMP(3), 1, 'slow')`,
+        `INSERT INTO \`${environment.db.name}\`.huts (id, createdAt, updatedAt, version, name) VALUES ('slow', UTC_TIMESTAMP(3), UTC_TIMESTAMP(3), 1, 'slow')`,
       );
       await new Promise((resolve) => setTimeout(resolve, 600));
     });

@@ -166,7 +166,7 @@ describe('a notification', () => {
     const { items } = (await test.app('GET', `/notifications/${id}/deliveries`, { key: app.dev.serverKey })).body;
     expect(items).toMatchObject([{ attempts: 2, answer: 201, gateway: 'web-push' }]);
     const [first] = await test.service.parts.database.rows<{ createdAt: Date; updatedAt: Date }>(
-      `SELECT n.createdAt, d.updatedAt FROM \`${(await test.service.parts.directory.environment(app.name, 'dev')).database}\`._deliveries d JOIN \`${(await test.service.parts.directory.environment(app.name, 'dev')).database}\`._notifications n ON n.id = d.notificationId WHERE n.id = ?`,
+      `SELECT n.createdAt, d.updatedAt FROM \`${(await test.service.parts.directory.environment(app.name, 'dev')).db.name}\`._deliveries d JOIN \`${(await test.service.parts.directory.environment(app.name, 'dev')).db.name}\`._notifications n ON n.id = d.notificationId WHERE n.id = ?`,
       [id],
     );
     expect((first?.updatedAt.getTime() ?? 0) - (first?.createdAt.getTime() ?? 0)).toBeGreaterThanOrEqual(1000);
@@ -259,7 +259,9 @@ it('a stopping service finishes the calls it has taken, and records them', async
     own.app('POST', '/users', { key: dev.clientKey, body: { email: `late${i}@hikers.example`, password: 'ridge-and-river' } }),
   );
   await eventually(async () => (await own.app('GET', '/push-key', { key: dev.clientKey })).status === 200);
-  const { database } = await own.service.parts.directory.environment('stopped', 'dev');
+  const {
+    db: { name: database },
+  } = await own.service.parts.directory.environment('stopped', 'dev');
   await own.service.stop();
   expect((await Promise.all(calls)).map(({ status }) => status)).toEqual([201, 201, 201, 201]);
   const again = await startService(own.config, pino({ level: 'silent' }));

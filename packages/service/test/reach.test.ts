@@ -3,6 +3,7 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import { type Notification, operations } from '@orchard/contract';
 import { SMS_ACCOUNT } from '@orchard/simulators';
 import { afterAll, beforeAll, beforeEach, describe, expect, inject, it } from 'vitest';
+import { deliveryTable } from '../src/messages/notifications/tables.js';
 import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
@@ -413,12 +414,13 @@ describe('a notification', () => {
       token: (people[0] as { token: string }).token,
       body: { items: [{ notification: body.id, event: 'received' }] },
     });
-    const { database } = await test.service.parts.directory.environment(app.name, 'dev');
-    await test.service.parts.database.run(
-      `UPDATE \`${database}\`._deliveries SET sentAt = sentAt - INTERVAL 61 SECOND WHERE notificationId = ?`,
+    const { jobs, directory } = test.service.parts;
+    const environment = await directory.environment(app.name, 'dev');
+    await environment.db.run(
+      `UPDATE ${environment.db.of(deliveryTable)} SET sentAt = sentAt - INTERVAL 61 SECOND WHERE notificationId = ?`,
       [body.id],
     );
-    await test.service.parts.database.run('UPDATE jobs SET runAt = NOW(3) - INTERVAL 1 HOUR WHERE subject = ?', [`${body.id}:fall-back`]);
+    await jobs.hasten(environment, 'fall-back');
     const ended = await done(body.id);
     expect(ended.groups.filter(({ way }) => way === 'sms')).toMatchObject([{ total: 2, skipped: 1 }]);
     expect(test.simulators.sms.textsOf('+12025550102').at(-1)?.text).toBe('STORM. Leave the ridge.');
@@ -439,7 +441,9 @@ describe('a notification', () => {
     test.simulators.network.setFault({ mode: 'refuse', status: 503 });
     await until(body.id, ({ reasons }) => reasons.length > 0);
     const registration = (await test.app('GET', `/devices/${id}`, { key: app.dev.clientKey, token: old.token })).body;
-    const { database } = await test.service.parts.directory.environment(app.name, 'dev');
+    const {
+      db: { name: database },
+    } = await test.service.parts.directory.environment(app.name, 'dev');
     await test.service.parts.database.run(`UPDATE \`${database}\`._devices SET userId = ? WHERE id = ?`, [next.id, registration.id]);
     test.simulators.network.setFault({ mode: 'none' });
     expect(await done(body.id)).toMatchObject({
@@ -476,7 +480,7 @@ describe('a device', () => {
     await test.owner.call(operations.sms.patchSettings, { params: app.dev.params, body: { retireAfterDays: 30 } });
     const environment = await test.service.parts.directory.environment(app.name, 'dev');
     await test.service.parts.database.run(
-      `UPDATE \`${environment.database}\`._devices SET lastSeenAt = NOW() - INTERVAL 31 DAY WHERE id = ?`,
+      `UPDATE \`${environment.db.name}\`._devices SET lastSeenAt = NOW() - INTERVAL 31 DAY WHERE id = ?`,
       [id],
     );
     const { tendDevices } = await import('../src/messages/devices/tending.js');

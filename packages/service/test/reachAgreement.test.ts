@@ -41,7 +41,9 @@ const WAYS: [string, PushWays][] = [
 ];
 
 it.each(WAYS)('with %s, for every kind of device', async (_name, ways) => {
-  const { database } = await test.service.parts.directory.environment(app.name, 'dev');
+  const {
+    db: { name: database },
+  } = await test.service.parts.directory.environment(app.name, 'dev');
   const devices = [...everyDevice()];
   const now = new Date();
   await test.service.parts.database.run(`DELETE FROM \`${database}\`._devices`);

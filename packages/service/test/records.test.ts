@@ -191,7 +191,7 @@ it('adds one entry to the change feed for each write', async () => {
   await test.app('DELETE', `/data/tracked/${body.id}`, as(runa));
   const environment = await test.service.parts.directory.environment('quillfell-hiker', 'dev');
   const feed = await test.service.parts.database.rows<{ action: string; version: number }>(
-    `SELECT action, version FROM \`${environment.database}\`._feed WHERE recordId = ? ORDER BY entry`,
+    `SELECT action, version FROM \`${environment.db.name}\`._feed WHERE recordId = ? ORDER BY entry`,
     [body.id],
   );
   expect(feed.map(({ action, version }) => `${action} ${version}`)).toEqual(['create 1', 'update 2', 'delete 3']);

@@ -83,9 +83,9 @@ describe('an environment that is broken', () => {
     await test.app('POST', '/data/huts', { key: good.dev.serverKey, body: { name: 'Fellgate' } });
     const { database, directory } = test.service.parts;
     const broken = await directory.environment('bad', 'dev');
-    await database.run(`DROP DATABASE \`${broken.database}\``);
-    await database.run(`CREATE DATABASE \`${broken.database}\``);
-    await database.run(`CREATE TABLE \`${broken.database}\`._users (id INT)`);
+    await database.run(`DROP DATABASE \`${broken.db.name}\``);
+    await database.run(`CREATE DATABASE \`${broken.db.name}\``);
+    await database.run(`CREATE TABLE \`${broken.db.name}\`._users (id INT)`);
     let log = '';
     const two = await startService(
       { ...test.config, dataDirectory: scratchDirectory('beside'), secretKey: test.service.parts.secretKey },

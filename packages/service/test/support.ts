@@ -48,6 +48,12 @@ export async function startFreshService(databaseUrl: string): Promise<RunningSer
   return startQuietly(settingsFor(databaseUrl, scratchDirectory('fresh'), ''));
 }
 
+/** The API as a member calls it. */
+export async function memberClient(address: string, { email, password }: { email: string; password: string }): Promise<HttpClient> {
+  const { token } = await createHttpClient({ address }).call(operations.members.signIn, { body: { email, password, as: 'token' } });
+  return createHttpClient({ address, headers: () => ({ authorization: `Bearer ${token}` }) });
+}
+
 /** Starts a service on databases of its own, with the owner signed in. */
 export async function startTestService(
   databaseUrl: string,
@@ -66,13 +72,12 @@ export async function startTestService(
   const anyone = createHttpClient({ address });
   const token = new URL(service.setupAddress as string).searchParams.get('token') as string;
   await anyone.call(operations.members.setUp, { body: { token, ...OWNER } });
-  const signedIn = await anyone.call(operations.members.signIn, { body: { email: OWNER.email, password: OWNER.password, as: 'token' } });
   return {
     address,
     service,
     simulators,
     config,
-    owner: createHttpClient({ address, headers: () => ({ authorization: `Bearer ${signedIn.token}` }) }),
+    owner: await memberClient(address, OWNER),
     app: (method, path, options) => callApp(address, method, path, options),
     stop: async () => {
       await service.stop();

@@ -56,7 +56,9 @@ describe('a recorded call', () => {
   it('holds no key, token or password', async () => {
     await test.app('POST', '/sessions', { key: app.dev.clientKey, body: { email: runa.email, password: 'a-secret-nobody-saw' } });
     await find("route = '/app/v1/sessions'");
-    const { database } = await test.service.parts.directory.environment(app.name, 'dev');
+    const {
+      db: { name: database },
+    } = await test.service.parts.directory.environment(app.name, 'dev');
     const rows = JSON.stringify(await test.service.parts.database.rows(`SELECT * FROM \`${database}\`._requests`));
     for (const secret of [app.dev.clientKey, runa.token, 'a-secret-nobody-saw']) expect(rows).not.toContain(secret);
   });

@@ -12,7 +12,9 @@ import {
 } from '@orchard/contract';
 import type { TraceContext } from '@orchard/core';
 import type { Request, Response } from 'express';
+import type { EnvironmentKeys } from './access/environmentKeys.js';
 import type { DatabaseCost } from './database/connection.js';
+import type { EnvironmentDatabase } from './database/environmentDatabase.js';
 import type { AnswerBytes } from './http/answerBytes.js';
 
 export type Environment = {
@@ -20,8 +22,8 @@ export type Environment = {
   app: string;
   name: string;
   mode: 'open' | 'closed';
-  /** Name of its database. */
-  database: string;
+  db: EnvironmentDatabase;
+  keys: EnvironmentKeys;
   createdAt: Date;
   /** The form of its collections' triggers. */
   triggers: number;

@@ -1,22 +1,14 @@
 /** What a room brings to the service. The service itself names no room; it loops over their list (capabilities.ts). */
 import type { Environment, Route } from './call.js';
-import type { Worker } from './jobs/queue.js';
+import type { JobKind } from './jobs/queue.js';
 import type { Mark } from './live/marks.js';
 import type { UserRemoval } from './ports.js';
 
-export type JobKind = {
-  work: Worker;
-  /** How many of the kind one instance works on at a time. */
-  atOnce?: number;
-};
-
 /** Work that comes round without being asked for. One environment that fails does not keep the others from theirs. */
-export type Periodic = {
-  /** What it does, as logs and metrics name it. */
+export type Recurring = {
+  /** What it does, as logs, metrics and its job name it. */
   work: string;
   everyMs: number;
-  /** Runs once at the start of the service too. */
-  atStart?: boolean;
 } & ({ run: () => unknown } | { eachEnvironment: (environment: Environment) => unknown });
 
 /** A room is a function from the parts it stands on to this. */
@@ -27,7 +19,10 @@ export type Capability<Offer extends object = object> = {
   routes?: Route[];
   /** By kind. */
   jobs?: Record<string, JobKind>;
-  periodic?: Periodic[];
+  /** Done by one instance, whichever is free. */
+  recurring?: Recurring[];
+  /** Done by every instance for itself, first when it starts. */
+  onEveryInstance?: Extract<Recurring, { run: unknown }>[];
   /** What open pages watch for changes. */
   marks?: Mark[];
   /** Before anything is served, for each environment there is. */

@@ -4,6 +4,7 @@ import type { Directory } from './access/directory.js';
 import type { UserTokens } from './access/userTokens.js';
 import type { Config } from './config.js';
 import type { Database } from './database/connection.js';
+import type { Servers } from './database/servers.js';
 import type { AnswerLedger } from './http/answerBytes.js';
 import type { JobQueue } from './jobs/queue.js';
 import type { ChangeSignal } from './live/changeSignal.js';
@@ -18,6 +19,8 @@ export type Platform = {
   log: Logger;
   /** Names this process among those that serve the same databases. */
   instance: string;
+  servers: Servers;
+  /** The system database; what belongs to an environment stands in the environment's own. */
   database: Database;
   secretKey: Buffer;
   /** Signs list cursors. */

@@ -27,6 +27,8 @@ export type Ports = {
   userRemoved: (removal: UserRemoval) => Promise<void>;
   /** A user signed out on a device. */
   signedOut: (environment: Environment, deviceId: string, userId: string) => Promise<void>;
+  /** A device is removed, in this transaction. */
+  deviceRemoved: (on: Statements, environment: Environment, deviceId: string) => Promise<void>;
   environmentCreated: (environment: Environment) => Promise<void>;
   noteBlockedOrigin: (environmentId: string, client: string, origin: string, route: string) => Promise<void>;
 };
@@ -37,6 +39,7 @@ export const emptyPorts = (): Ports => ({
   goodSessions: async () => new Map(),
   userRemoved: async () => undefined,
   signedOut: async () => undefined,
+  deviceRemoved: async () => undefined,
   environmentCreated: async () => undefined,
   noteBlockedOrigin: async () => undefined,
 });

@@ -25,11 +25,11 @@ export async function forEachEnvironment(
   work: string,
   environments: readonly Environment[],
   run: (environment: Environment) => Promise<unknown>,
-  atOnce = 4,
+  { atOnce = 4, stopping = () => false }: { atOnce?: number; stopping?: () => boolean } = {},
 ): Promise<void> {
   const waiting = [...environments];
   const hand = async () => {
-    for (let environment = waiting.shift(); environment; environment = waiting.shift()) {
+    for (let environment = waiting.shift(); environment && !stopping(); environment = waiting.shift()) {
       const { id, app, name } = environment;
       await guarded(ground, work, { environment: id, app, name }, () => run(environment as Environment));
     }

@@ -1,7 +1,7 @@
 import type { Capability } from '../../platform/capability.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
 import { Catalogue } from './catalogue.js';
-import { TRIGGER_FORMAT } from './collectionTable.js';
+import { TRIGGER_FORMAT } from '../../platform/live/tables.js';
 import type { Parts, Stands } from './parts.js';
 import { QueryLog } from './queryLog.js';
 import { collectionRoutes } from './routes.js';
@@ -9,18 +9,17 @@ import { SlowPatterns } from './slowPatterns.js';
 import { tendCollections } from './tending.js';
 
 export function collections(stands: Stands): Capability<Omit<Parts, keyof Stands>> {
-  const { database, now, log, directory } = stands;
-  const offer = { catalogue: new Catalogue(database, now), queryLog: new QueryLog(database, now, log), slowPatterns: new SlowPatterns() };
+  const { now, log, directory } = stands;
+  const offer = { catalogue: new Catalogue(now), queryLog: new QueryLog(now, log), slowPatterns: new SlowPatterns() };
   const parts = { ...stands, ...offer };
   return {
     name: 'collections',
     offer,
     routes: collectionRoutes(parts),
-    periodic: [
+    recurring: [
       {
         work: 'look after collections',
         everyMs: HOUR_MS,
-        atStart: true,
         eachEnvironment: (environment) => tendCollections(parts, environment),
       },
     ],
@@ -30,7 +29,6 @@ export function collections(stands: Stands): Capability<Omit<Parts, keyof Stands
       await parts.catalogue.repair(environment);
       await directory.noteTriggers(environment, TRIGGER_FORMAT);
     },
-    onEnvironmentCreated: (environment) => directory.noteTriggers(environment, TRIGGER_FORMAT),
     start: () => parts.queryLog.start(),
     stop: () => parts.queryLog.stop(),
   };

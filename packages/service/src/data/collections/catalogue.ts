@@ -21,11 +21,12 @@ import {
 } from '@orchard/core';
 import { LRUCache } from 'lru-cache';
 import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
-import type { Database } from '../../platform/database/connection.js';
+import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import type { Environment } from '../../platform/call.js';
 import { columnSql, ID_TYPE, spatialColumn } from './columns.js';
 import { createTable, writeTriggers } from './collectionTable.js';
 import { type CollectionShape, type DroppedField, type Index, usersShape } from './shape.js';
+import { collectionTable, queryTable, sizeTable, viewTable } from './tables.js';
 
 /** All collections of an environment at one moment, and what was worked out from them. */
 export type Shapes = {
@@ -50,10 +51,7 @@ export class Catalogue {
   /** Loads on their way, which many may wait for; one that was overtaken by a change is not kept. */
   readonly #loading = new Map<string, { shapes: Promise<Shapes> }>();
 
-  constructor(
-    private readonly database: Database,
-    private readonly now: () => number,
-  ) {}
+  constructor(private readonly now: () => number) {}
 
   /** Every collection of the environment. */
   async all(environment: Environment): Promise<CollectionShape[]> {
@@ -102,9 +100,9 @@ export class Catalogue {
       await this.#demandTarget(environment, name, definition);
     }
     await this.change(environment, name, async (connection, before) => {
-      const table = `\`${environment.database}\`.\`${name}\``;
+      const table = environment.db.collection(name);
       if (!before) {
-        await createTable(connection, environment.database, name, added);
+        await createTable(connection, environment.db, name, added);
         for (const [field, of] of added) await this.addKeys(connection, environment, name, field, of);
         await this.#write(connection, environment, name, rules, added);
         return;
@@ -117,7 +115,7 @@ export class Catalogue {
         await connection.query(
           `ALTER TABLE ${table} ${[...missing].map(([field, of]) => `ADD COLUMN IF NOT EXISTS ${columnSql(field, of, false)}`).join(', ')}`,
         );
-        await writeTriggers(connection, environment.database, name, fields);
+        await writeTriggers(connection, environment.db, name, fields);
       }
       const modified: [string, Field][] = [
         ...missing,
@@ -133,11 +131,11 @@ export class Catalogue {
 
   /** Foreign and unique keys of a field. */
   async addKeys(connection: PoolConnection, environment: Environment, collection: string, name: string, field: Field): Promise<void> {
-    const table = `\`${environment.database}\`.\`${collection}\``;
+    const table = environment.db.collection(collection);
     if (field.type === 'reference') {
-      const target = field.to === 'users' ? '_users' : field.to;
+      const target = field.to === 'users' ? '_users' : (field.to as string);
       await connection.query(
-        `ALTER TABLE ${table} ADD CONSTRAINT \`${foreignKeyName(collection, name)}\` FOREIGN KEY IF NOT EXISTS (\`${name}\`) REFERENCES \`${environment.database}\`.\`${target}\` (id)`,
+        `ALTER TABLE ${table} ADD CONSTRAINT \`${foreignKeyName(collection, name)}\` FOREIGN KEY IF NOT EXISTS (\`${name}\`) REFERENCES ${environment.db.collection(target)} (id)`,
       );
     }
     if (field.unique)
@@ -155,8 +153,8 @@ export class Catalogue {
   /** Runs one change of a collection's shape at a time, across instances, and forgets what was known. */
   async change<T>(environment: Environment, name: string, work: SchemaWork<T>): Promise<T> {
     try {
-      return await this.database.withLock(
-        `${environment.database}:schema`,
+      return await environment.db.withLock(
+        'schema',
         async (connection) => {
           const before = (await this.#read(connection, environment)).get(name) ?? null;
           return work(connection, before);
@@ -170,7 +168,7 @@ export class Catalogue {
 
   /** Writes triggers and metadata after a change of the fields; `drop` names fields that are none any more. */
   async settle(connection: PoolConnection, environment: Environment, shape: CollectionShape, fields: Fields): Promise<void> {
-    await writeTriggers(connection, environment.database, shape.name, fields);
+    await writeTriggers(connection, environment.db, shape.name, fields);
     await this.#write(connection, environment, shape.name, shape.rules, fields);
   }
 
@@ -183,7 +181,7 @@ export class Catalogue {
       ),
     };
     await connection.query(
-      `INSERT INTO \`${environment.database}\`._collections (name, rules, definition, revision, createdAt) VALUES (?, ?, ?, 1, ?)
+      `INSERT INTO ${environment.db.of(collectionTable)} (name, rules, definition, revision, createdAt) VALUES (?, ?, ?, 1, ?)
        ON DUPLICATE KEY UPDATE definition = VALUES(definition), revision = revision + 1`,
       [name, JSON.stringify(rules), JSON.stringify(definition), new Date(this.now())],
     );
@@ -191,17 +189,17 @@ export class Catalogue {
 
   /** Writes every collection's triggers anew, and brings tables of earlier versions to the present form. */
   async repair(environment: Environment): Promise<void> {
-    await this.database.withLock(`${environment.database}:schema`, async (connection) => {
+    await environment.db.withLock('schema', async (connection) => {
       for (const shape of (await this.#read(connection, environment)).values()) {
         const [columns] = await connection.query<RowDataPacket[]>(
           "SELECT COLLATION_NAME AS collation FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME IN ('id', '_by') ORDER BY COLUMN_NAME",
-          [environment.database, shape.name],
+          [environment.db.name, shape.name],
         );
         if (columns.length < 2)
           await connection.query(
             `ALTER TABLE ${shape.table} ADD COLUMN IF NOT EXISTS \`_by\` VARCHAR(300) NOT NULL DEFAULT '', MODIFY COLUMN id ${ID_TYPE} NOT NULL, MODIFY COLUMN ownerId ${ID_TYPE} NULL`,
           );
-        await writeTriggers(connection, environment.database, shape.name, shape.fields);
+        await writeTriggers(connection, environment.db, shape.name, shape.fields);
       }
     });
     this.forget(environment);
@@ -224,16 +222,20 @@ export class Catalogue {
         `${from.join(' and ')} refer${from.length > 1 ? '' : 's'} to \`${name}\`. Drop ${from.length > 1 ? 'those fields' : 'that field'} first.`,
       );
     await this.change(environment, name, async (connection, before) => {
-      const of = `FROM \`${environment.database}\``;
       // The row goes first: a table without one is not known, and made anew with the name.
-      for (const table of ['_collections WHERE name', '_views WHERE collection', '_queries WHERE collection', '_sizes WHERE collection'])
-        await connection.query(`DELETE ${of}.${table} = ?`, [name]);
+      for (const [table, column] of [
+        [collectionTable, 'name'],
+        [viewTable, 'collection'],
+        [queryTable, 'collection'],
+        [sizeTable, 'collection'],
+      ] as const)
+        await connection.query(`DELETE FROM ${environment.db.of(table)} WHERE ${column} = ?`, [name]);
       if (before) await connection.query(`DROP TABLE IF EXISTS ${before.table}`);
     });
   }
 
   async changeRules(environment: Environment, name: string, rules: AccessRules): Promise<CollectionShape> {
-    await this.database.run(`UPDATE \`${environment.database}\`._collections SET rules = ?, revision = revision + 1 WHERE name = ?`, [
+    await environment.db.run(`UPDATE ${environment.db.of(collectionTable)} SET rules = ?, revision = revision + 1 WHERE name = ?`, [
       JSON.stringify(rules),
       name,
     ]);
@@ -243,15 +245,15 @@ export class Catalogue {
 
   /** Numbers of records and bytes; MariaDB's own estimate where a count would read over 100,000 rows. */
   async sizes(environment: Environment, names: string[]): Promise<Map<string, { records: number; bytes: number }>> {
-    const estimates = await this.database.rows<{ name: string; records: number; bytes: number }>(
+    const estimates = await environment.db.rows<{ name: string; records: number; bytes: number }>(
       'SELECT TABLE_NAME AS name, TABLE_ROWS AS records, DATA_LENGTH + INDEX_LENGTH AS bytes FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?',
-      [environment.database],
+      [environment.db.name],
     );
     const estimated = new Map(estimates.map((one) => [one.name, one]));
     const small = names.filter((name) => Number(estimated.get(name)?.records ?? 0) <= 100_000);
     const counted = small.length
-      ? await this.database.runRows<{ name: string; n: number }>(
-          small.map((name) => `SELECT '${name}' AS name, COUNT(*) AS n FROM \`${environment.database}\`.\`${name}\``).join(' UNION ALL '),
+      ? await environment.db.runRows<{ name: string; n: number }>(
+          small.map((name) => `SELECT '${name}' AS name, COUNT(*) AS n FROM ${environment.db.collection(name)}`).join(' UNION ALL '),
         )
       : [];
     const exact = new Map(counted.map(({ name, n }) => [name, Number(n)]));
@@ -279,17 +281,17 @@ export class Catalogue {
 
   async #loadNow(environment: Environment): Promise<Shapes> {
     const shapes = this.#shapes.get(environment.id);
-    const [row] = await this.database.rows<{ mark: string }>(
-      `SELECT CONCAT(COUNT(*), ':', COALESCE(SUM(revision), 0)) AS mark FROM \`${environment.database}\`._collections`,
+    const [row] = await environment.db.rows<{ mark: string }>(
+      `SELECT CONCAT(COUNT(*), ':', COALESCE(SUM(revision), 0)) AS mark FROM ${environment.db.of(collectionTable)}`,
     );
     if (shapes && shapes.mark === row?.mark) {
       shapes.checkedAt = this.now();
       return shapes;
     }
-    const collections = await this.database.withConnection((connection) => this.#read(connection, environment));
+    const collections = await environment.db.server.withConnection((connection) => this.#read(connection, environment));
     return {
       collections,
-      users: usersShape(environment.database),
+      users: usersShape(environment.db),
       mark: row?.mark ?? '',
       checkedAt: this.now(),
       compiled: new LRUCache({ max: 1_000 }),
@@ -297,25 +299,23 @@ export class Catalogue {
   }
 
   async #read(connection: PoolConnection, environment: Environment): Promise<Map<string, CollectionShape>> {
-    const { database } = environment;
+    const { db } = environment;
     const [rows] = await connection.query<RowDataPacket[]>(
-      `SELECT name, rules, definition, createdAt FROM \`${database}\`._collections ORDER BY name`,
+      `SELECT name, rules, definition, createdAt FROM ${db.of(collectionTable)} ORDER BY name`,
     );
     const [columns] = await connection.query<RowDataPacket[]>(
       `SELECT TABLE_NAME AS collection, COLUMN_NAME AS name, COLUMN_COMMENT AS comment FROM information_schema.COLUMNS
        WHERE TABLE_SCHEMA = ? AND (COLUMN_COMMENT <> '' OR COLUMN_NAME LIKE '\\_p\\_%') ORDER BY TABLE_NAME, ORDINAL_POSITION`,
-      [database],
+      [db.name],
     );
     const [keys] = await connection.query<RowDataPacket[]>(
       `SELECT TABLE_NAME AS collection, INDEX_NAME AS name, COLUMN_NAME AS field, NON_UNIQUE AS plain, INDEX_TYPE AS kind FROM information_schema.STATISTICS
        WHERE TABLE_SCHEMA = ? AND TABLE_NAME NOT LIKE '\\_%' AND INDEX_NAME <> 'PRIMARY' ORDER BY TABLE_NAME, INDEX_NAME, SEQ_IN_INDEX`,
-      [database],
+      [db.name],
     );
     const byTable = grouped(columns, ({ collection }) => collection as string);
     const keysByTable = grouped(keys, ({ collection }) => collection as string);
-    return new Map(
-      rows.map((row) => [row.name as string, shapeOf(database, row, byTable.get(row.name) ?? [], keysByTable.get(row.name) ?? [])]),
-    );
+    return new Map(rows.map((row) => [row.name as string, shapeOf(db, row, byTable.get(row.name) ?? [], keysByTable.get(row.name) ?? [])]));
   }
 }
 
@@ -325,7 +325,7 @@ const foreignKeyName = (collection: string, field: string): string =>
 
 const jsonOf = <T>(value: unknown): T | null => (typeof value === 'string' ? JSON.parse(value) : (value ?? null)) as T | null;
 
-function shapeOf(database: string, row: RowDataPacket, columns: RowDataPacket[], keys: RowDataPacket[]): CollectionShape {
+function shapeOf(db: EnvironmentDatabase, row: RowDataPacket, columns: RowDataPacket[], keys: RowDataPacket[]): CollectionShape {
   const constraints = jsonOf<Definition>(row.definition)?.fields ?? {};
   const indexes = indexesOf(keys);
   const unique = new Set(indexes.filter(({ kind, fields }) => kind === 'unique' && fields.length === 1).map(({ fields }) => fields[0]));
@@ -351,7 +351,8 @@ function shapeOf(database: string, row: RowDataPacket, columns: RowDataPacket[],
     dropped,
     placesIndexed: new Set([...fields.keys()].filter((name) => columns.some((column) => column.name === spatialColumn(name)))),
     createdAt: row.createdAt,
-    table: `\`${database}\`.\`${row.name}\``,
+    db,
+    table: db.collection(row.name),
   };
 }
 

@@ -6,6 +6,7 @@ import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { spatialColumn, spatialColumnSql } from './columns.js';
 import type { CollectionShape, Index } from './shape.js';
+import { collectionTable, queryTable } from './tables.js';
 
 type QueryRow = { form: string; shape: ListForm | string; example: string; calls: number; totalUs: number; worstUs: number; lastAt: Date };
 type Before = { calls: number; meanMs: number };
@@ -53,23 +54,24 @@ export class Indexes {
         throw error;
       }
       await this.#rememberBefore(environment, shape, { fields, kind: plain });
-      await connection.query(`UPDATE \`${environment.database}\`._collections SET revision = revision + 1 WHERE name = ?`, [collection]);
+      await connection.query(`UPDATE ${environment.db.of(collectionTable)} SET revision = revision + 1 WHERE name = ?`, [collection]);
     });
     return { name, fields, kind };
   }
 
   /** Keeps what the lists cost that the index is for, and counts them anew. */
   async #rememberBefore(environment: Environment, shape: CollectionShape, made: IndexProposal): Promise<void> {
-    const table = `\`${environment.database}\`._queries`;
+    const table = `${environment.db.of(queryTable)}`;
     for (const row of await this.#rows(environment, shape.name)) {
       const form = listForm(row);
       const proposal = proposeIndex(form, (field) => isIndexable(shape, field));
       if (!proposal || !servingIndex(proposal, [{ name: 'made', ...made }])) continue;
       const before: Before = { calls: Number(row.calls), meanMs: Number(row.totalUs) / Number(row.calls) / 1000 };
-      await this.parts.database.run(
-        `UPDATE ${table} SET calls = 0, totalUs = 0, worstUs = 0, shape = ? WHERE collection = ? AND form = ?`,
-        [JSON.stringify({ ...form, before }), shape.name, row.form],
-      );
+      await environment.db.run(`UPDATE ${table} SET calls = 0, totalUs = 0, worstUs = 0, shape = ? WHERE collection = ? AND form = ?`, [
+        JSON.stringify({ ...form, before }),
+        shape.name,
+        row.form,
+      ]);
     }
   }
 
@@ -87,7 +89,7 @@ export class Indexes {
       await connection.query(
         `ALTER TABLE ${shape.table} DROP INDEX \`${name}\`${index.kind === 'place' ? `, DROP COLUMN \`${spatialColumn(index.fields[0] as string)}\`` : ''}`,
       );
-      await connection.query(`UPDATE \`${environment.database}\`._collections SET revision = revision + 1 WHERE name = ?`, [collection]);
+      await connection.query(`UPDATE ${environment.db.of(collectionTable)} SET revision = revision + 1 WHERE name = ?`, [collection]);
     });
   }
 
@@ -100,8 +102,8 @@ export class Indexes {
   }
 
   async #rows(environment: Environment, collection: string): Promise<QueryRow[]> {
-    return this.parts.database.rows<QueryRow>(
-      `SELECT form, shape, example, calls, totalUs, worstUs, lastAt FROM \`${environment.database}\`._queries WHERE collection = ? ORDER BY totalUs DESC LIMIT 50`,
+    return environment.db.rows<QueryRow>(
+      `SELECT form, shape, example, calls, totalUs, worstUs, lastAt FROM ${environment.db.of(queryTable)} WHERE collection = ? ORDER BY totalUs DESC LIMIT 50`,
       [collection],
     );
   }

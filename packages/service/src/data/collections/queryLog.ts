@@ -3,13 +3,14 @@ import { createHash } from 'node:crypto';
 import { formOf, type ListForm, maskSecrets, readFilter, grouped } from '@orchard/core';
 import { LRUCache } from 'lru-cache';
 import type { Logger } from 'pino';
-import { type Database, isDatabaseAway } from '../../platform/database/connection.js';
+import { isDatabaseAway } from '../../platform/database/connection.js';
 import type { Environment } from '../../platform/call.js';
 import { kindIn, type CollectionShape } from './shape.js';
+import { queryTable } from './tables.js';
 
 type Asked = { filter?: string | undefined; sort?: string | undefined };
 type Count = {
-  database: string;
+  environment: Environment;
   collection: string;
   form: string;
   shape: ListForm;
@@ -28,7 +29,6 @@ export class QueryLog {
   #timer: NodeJS.Timeout | undefined;
 
   constructor(
-    private readonly database: Database,
     private readonly now: () => number,
     private readonly log: Logger,
   ) {}
@@ -45,13 +45,13 @@ export class QueryLog {
   /** Counts one list. */
   note(environment: Environment, shape: CollectionShape, asked: Asked, durationUs: number): void {
     const { form, shape: listForm } = this.#form(shape, asked);
-    const key = `${environment.database} ${shape.name} ${form}`;
+    const key = `${environment.id} ${shape.name} ${form}`;
     let count = this.#counts.get(key);
     if (!count) {
       const example =
         [asked.filter ? `filter: ${asked.filter}` : '', asked.sort ? `sort: ${asked.sort}` : ''].filter(Boolean).join(', ') || 'everything';
       count = {
-        database: environment.database,
+        environment,
         collection: shape.name,
         form,
         shape: listForm,
@@ -99,9 +99,11 @@ export class QueryLog {
     const counts = [...this.#counts.values()];
     this.#counts.clear();
     try {
-      for (const [database, some] of grouped(counts, (count) => count.database)) {
-        await this.database.run(
-          `INSERT INTO \`${database}\`._queries (collection, form, shape, example, calls, totalUs, worstUs, lastAt) VALUES ?
+      for (const some of grouped(counts, ({ environment }) => environment.id).values()) {
+        const [{ environment }] = some as [Count];
+        const { db } = environment;
+        await db.run(
+          `INSERT INTO ${db.of(queryTable)} (collection, form, shape, example, calls, totalUs, worstUs, lastAt) VALUES ?
            ON DUPLICATE KEY UPDATE calls = calls + VALUES(calls), totalUs = totalUs + VALUES(totalUs), worstUs = GREATEST(worstUs, VALUES(worstUs)), lastAt = VALUES(lastAt), example = VALUES(example)`,
           [
             some.map((one) => [

@@ -20,6 +20,8 @@ import type { Parts } from './parts.js';
 import { columnComment, columnSql, columnType, presentValue, spatialColumn, stored } from './columns.js';
 import { readRule } from './query.js';
 import type { CollectionShape, DroppedField } from './shape.js';
+import { collectionTable, viewTable } from './tables.js';
+import { feedTable } from '../../platform/live/tables.js';
 
 /** How long the values of a dropped field can be brought back. */
 export const RECOVERY_MS = 7 * 24 * 3_600_000;
@@ -38,7 +40,7 @@ export class SchemaChanges {
     const blocked = await this.#blocked(environment, shape, change);
     const preview: ChangePreview = { change, fits: 0, misfits: 0, examples: [], notes, blocked };
     if (!blocked && (change.change === 'set' || change.change === 'add')) await this.#count(shape, change, preview);
-    else preview.fits = Number((await this.parts.database.rows<{ n: number }>(`SELECT COUNT(*) AS n FROM ${shape.table}`))[0]?.n ?? 0);
+    else preview.fits = Number((await environment.db.rows<{ n: number }>(`SELECT COUNT(*) AS n FROM ${shape.table}`))[0]?.n ?? 0);
     return preview;
   }
 
@@ -143,8 +145,8 @@ export class SchemaChanges {
     const present = shape.fields.get(change.name);
     if (change.change === 'set' && present && present.type !== change.field.type)
       notes.push(`Values become ${change.field.type}; those of type ${present.type} can be brought back for 7 days.`);
-    const views = await this.parts.database.rows<{ name: string }>(
-      `SELECT name FROM \`${environment.database}\`._views WHERE collection = ? AND query LIKE ?`,
+    const views = await environment.db.rows<{ name: string }>(
+      `SELECT name FROM ${environment.db.of(viewTable)} WHERE collection = ? AND query LIKE ?`,
       [shape.name, `%${change.name}%`],
     );
     if (views.length > 0 && change.change !== 'set')
@@ -174,7 +176,7 @@ export class SchemaChanges {
   }
 
   async #countTwins(shape: CollectionShape, name: string, preview: ChangePreview): Promise<void> {
-    const twins = await this.parts.database.rows<{ id: string; n: number; value: unknown }>(
+    const twins = await shape.db.rows<{ id: string; n: number; value: unknown }>(
       `SELECT MIN(id) AS id, COUNT(*) AS n, \`${name}\` AS value FROM ${shape.table} WHERE \`${name}\` IS NOT NULL GROUP BY \`${name}\` HAVING COUNT(*) > 1 LIMIT 1000`,
     );
     for (const { id, n, value } of twins) {
@@ -191,9 +193,8 @@ export class SchemaChanges {
 
   async #countDangling(shape: CollectionShape, name: string, field: Field, preview: ChangePreview): Promise<void> {
     const target = field.to === 'users' ? '_users' : (field.to as string);
-    const database = shape.table.split('.')[0];
-    const found = await this.parts.database.rows<{ id: string; value: unknown }>(
-      `SELECT t.id, t.\`${name}\` AS value FROM ${shape.table} t LEFT JOIN ${database}.\`${target}\` r ON r.id = t.\`${name}\` WHERE t.\`${name}\` IS NOT NULL AND r.id IS NULL LIMIT 10000`,
+    const found = await shape.db.rows<{ id: string; value: unknown }>(
+      `SELECT t.id, t.\`${name}\` AS value FROM ${shape.table} t LEFT JOIN ${shape.db.collection(target)} r ON r.id = t.\`${name}\` WHERE t.\`${name}\` IS NOT NULL AND r.id IS NULL LIMIT 10000`,
     );
     for (const { id, value } of found) {
       preview.misfits++;
@@ -206,10 +207,9 @@ export class SchemaChanges {
   async *#chunks(shape: CollectionShape, name: string | null): AsyncGenerator<Row[]> {
     const column = name ? `\`${name}\`` : 'NULL';
     for (let after = ''; ; ) {
-      const rows = await this.parts.database.rows<Row>(
-        `SELECT id, ${column} AS value FROM ${shape.table} WHERE id > ? ORDER BY id LIMIT ${CHUNK}`,
-        [after],
-      );
+      const rows = await shape.db.rows<Row>(`SELECT id, ${column} AS value FROM ${shape.table} WHERE id > ? ORDER BY id LIMIT ${CHUNK}`, [
+        after,
+      ]);
       const last = rows.at(-1);
       if (!last) return;
       yield rows;
@@ -321,9 +321,8 @@ export class SchemaChanges {
   }
 
   async #clearDangling(connection: PoolConnection, shape: CollectionShape, name: string, field: Field): Promise<void> {
-    const database = shape.table.split('.')[0];
     await connection.query(
-      `UPDATE ${shape.table} SET \`${name}\` = NULL, version = version + 1, updatedAt = ?, \`_by\` = 'schema' WHERE \`${name}\` IS NOT NULL AND NOT EXISTS (SELECT 1 FROM (SELECT id FROM ${database}.\`${field.to === 'users' ? '_users' : field.to}\`) r WHERE r.id = \`${name}\`)`,
+      `UPDATE ${shape.table} SET \`${name}\` = NULL, version = version + 1, updatedAt = ?, \`_by\` = 'schema' WHERE \`${name}\` IS NOT NULL AND NOT EXISTS (SELECT 1 FROM (SELECT id FROM ${shape.db.collection(field.to === 'users' ? '_users' : (field.to as string))}) r WHERE r.id = \`${name}\`)`,
       [new Date(this.parts.now())],
     );
   }
@@ -342,7 +341,7 @@ export class SchemaChanges {
       `ALTER TABLE ${shape.table} DROP COLUMN IF EXISTS \`${fresh}\`, ADD COLUMN \`${fresh}\` ${columnType(field)} NULL`,
     );
     await connection.query(
-      `LOCK TABLES ${shape.table} WRITE, \`${environment.database}\`._feed WRITE, \`${environment.database}\`._collections WRITE`,
+      `LOCK TABLES ${shape.table} WRITE, ${environment.db.of(feedTable)} WRITE, ${environment.db.of(collectionTable)} WRITE`,
     );
     try {
       await connection.query('SET @orchard_quiet := 1');
@@ -405,7 +404,7 @@ async function dropKeys(
   if (field.type === 'reference') {
     const [keys] = await connection.query<RowDataPacket[]>(
       'SELECT CONSTRAINT_NAME AS name FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ? AND REFERENCED_TABLE_NAME IS NOT NULL',
-      [environment.database, shape.name, name],
+      [environment.db.name, shape.name, name],
     );
     for (const key of keys) parts.push(`DROP FOREIGN KEY \`${key.name}\``);
   }

@@ -9,6 +9,7 @@ import {
   type ValueKind,
   SYSTEM_KINDS,
 } from '@orchard/core';
+import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { presentValue } from './columns.js';
 
 export type Index = { name: string; fields: string[]; kind: 'order' | 'unique' | 'place' };
@@ -24,7 +25,8 @@ export type CollectionShape = {
   /** Fields whose place has a spatial index. */
   placesIndexed: ReadonlySet<string>;
   createdAt: Date;
-  /** `database`.`collection` */
+  db: EnvironmentDatabase;
+  /** Its table, as SQL names it. */
   table: string;
 };
 
@@ -71,7 +73,7 @@ export function withoutHidden<R extends JsonObject>(shape: CollectionShape, reco
 }
 
 /** The users of an environment, as references and filters see them. */
-export const usersShape = (database: string): CollectionShape => ({
+export const usersShape = (db: EnvironmentDatabase): CollectionShape => ({
   name: 'users',
   fields: new Map<string, Field>([
     ['email', { type: 'text' }],
@@ -84,5 +86,6 @@ export const usersShape = (database: string): CollectionShape => ({
   dropped: [],
   placesIndexed: new Set(),
   createdAt: new Date(0),
-  table: `\`${database}\`._users`,
+  db,
+  table: db.collection('_users'),
 });

@@ -4,6 +4,8 @@ import type { Parts } from './parts.js';
 import { SchemaChanges } from './schemaChanges.js';
 import { noteSizes } from './sizes.js';
 import { tellSlowPatterns } from './patterns.js';
+import { answerTable } from '../../platform/http/tables.js';
+import { feedTable } from '../../platform/live/tables.js';
 
 /** How long the change feed, and with it the history of records, is kept. */
 const FEED_MS = 30 * 86_400_000;
@@ -12,7 +14,7 @@ const AT_ONCE = 10_000;
 
 export async function tendCollections(parts: Parts, environment: Environment): Promise<void> {
   await endFeed(parts, environment);
-  await parts.database.change(`DELETE FROM \`${environment.database}\`._answers WHERE at < ?`, [new Date(parts.now() - ANSWERS_MS)]);
+  await environment.db.change(`DELETE FROM ${environment.db.of(answerTable)} WHERE at < ?`, [new Date(parts.now() - ANSWERS_MS)]);
   await new SchemaChanges(parts).purge(environment);
   await tellSlowPatterns(parts, environment);
   await noteSizes(parts, environment);
@@ -20,7 +22,7 @@ export async function tendCollections(parts: Parts, environment: Environment): P
 
 /** Deletes old entries; the newest stays, so that numbers go on from it. */
 async function endFeed({ database, now }: Parts, environment: Environment): Promise<void> {
-  const feed = `\`${environment.database}\`._feed`;
+  const feed = `${environment.db.of(feedTable)}`;
   const [top] = await database.rows<{ number: number }>(`SELECT COALESCE(MAX(number), 0) AS number FROM ${feed}`);
   for (;;) {
     const { affectedRows } = await database.change(

@@ -2,6 +2,7 @@
 import { Problem, type View } from '@orchard/contract';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
+import { viewTable } from './tables.js';
 
 type Row = { id: string; name: string; query: string; createdBy: string; createdAt: Date };
 
@@ -10,8 +11,8 @@ export class Views {
 
   async list(environment: Environment, collection: string): Promise<View[]> {
     await this.parts.catalogue.get(environment, collection);
-    const rows = await this.parts.database.rows<Row>(
-      `SELECT id, name, query, createdBy, createdAt FROM \`${environment.database}\`._views WHERE collection = ? ORDER BY name`,
+    const rows = await environment.db.rows<Row>(
+      `SELECT id, name, query, createdBy, createdAt FROM ${environment.db.of(viewTable)} WHERE collection = ? ORDER BY name`,
       [collection],
     );
     return rows.map((row) => ({ ...row, createdAt: row.createdAt.toISOString() }));
@@ -20,15 +21,15 @@ export class Views {
   async save(environment: Environment, collection: string, { name, query }: { name: string; query: string }, by: string): Promise<View> {
     await this.parts.catalogue.get(environment, collection);
     const row: Row = { id: this.parts.newId(), name, query, createdBy: by, createdAt: new Date(this.parts.now()) };
-    await this.parts.database.change(
-      `INSERT INTO \`${environment.database}\`._views (id, collection, name, query, createdBy, createdAt) VALUES (?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE query = VALUES(query)`,
+    await environment.db.change(
+      `INSERT INTO ${environment.db.of(viewTable)} (id, collection, name, query, createdBy, createdAt) VALUES (?, ?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE query = VALUES(query)`,
       [row.id, collection, name, query, by, row.createdAt],
     );
     return (await this.list(environment, collection)).find((view) => view.name === name) as View;
   }
 
   async remove(environment: Environment, id: string): Promise<void> {
-    const { affectedRows } = await this.parts.database.change(`DELETE FROM \`${environment.database}\`._views WHERE id = ?`, [id]);
+    const { affectedRows } = await environment.db.change(`DELETE FROM ${environment.db.of(viewTable)} WHERE id = ?`, [id]);
     if (affectedRows === 0) throw new Problem('not-found', `There is no saved view ${id}.`);
   }
 }

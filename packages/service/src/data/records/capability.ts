@@ -2,12 +2,13 @@ import type { Capability } from '../../platform/capability.js';
 import type { Parts } from './parts.js';
 import { releaseUser } from './references.js';
 import { managedRecordRoutes, recordRoutes } from './routes.js';
+import { feedTable } from '../../platform/live/tables.js';
 
 export function records(parts: Parts): Capability {
   return {
     name: 'records',
     routes: [...recordRoutes(parts), ...managedRecordRoutes(parts)],
-    marks: [{ name: 'records', of: ({ database }) => ({ sql: `SELECT COALESCE(MAX(entry), 0) FROM \`${database}\`._feed` }) }],
+    marks: [{ name: 'records', of: ({ db }) => ({ sql: `SELECT COALESCE(MAX(entry), 0) FROM ${db.of(feedTable)}` }) }],
     onUserRemoved: (removal) => releaseUser(parts, removal),
   };
 }

@@ -4,20 +4,17 @@ import { type Json, type JsonObject, own } from '@orchard/core';
 import { readInPieces } from '../../platform/database/pieces.js';
 import type { Environment } from '../../platform/call.js';
 import type { FeedRow } from '../../platform/live/feed.js';
-import type { Parts } from './parts.js';
 import type { Author } from './author.js';
 import { readImage } from '../collections/columns.js';
 import type { Records } from './records.js';
 import type { StoredRecord } from './writes.js';
+import { feedTable } from '../../platform/live/tables.js';
 
 const MAX_VERSIONS = 200;
 const SYSTEM = new Set(['id', 'createdAt', 'updatedAt', 'version']);
 
 export class History {
-  constructor(
-    private readonly parts: Parts,
-    private readonly records: Records,
-  ) {}
+  constructor(private readonly records: Records) {}
 
   /** Versions from the newest to the oldest that is kept. */
   async versions(
@@ -47,8 +44,8 @@ export class History {
   }
 
   #entries(environment: Environment, collection: string, id: string, before: number, limit: number) {
-    return this.parts.database.rows<FeedRow & { entry: number }>(
-      `SELECT entry, number, action, version, at, \`by\`, \`before\`, \`after\` FROM \`${environment.database}\`._feed WHERE collection = ? AND recordId = ? AND entry < ? ORDER BY entry DESC LIMIT ${limit}`,
+    return environment.db.rows<FeedRow & { entry: number }>(
+      `SELECT entry, number, action, version, at, \`by\`, \`before\`, \`after\` FROM ${environment.db.of(feedTable)} WHERE collection = ? AND recordId = ? AND entry < ? ORDER BY entry DESC LIMIT ${limit}`,
       [collection, id, before],
     );
   }
@@ -56,8 +53,8 @@ export class History {
   /** Writes the fields of an earlier version as the next one; a deleted record is created again. */
   async restore(environment: Environment, collection: string, id: string, entry: number, author: Author): Promise<StoredRecord> {
     const { shape } = await this.records.known(environment, collection);
-    const [row] = await this.parts.database.rows<FeedRow>(
-      `SELECT \`before\`, \`after\` FROM \`${environment.database}\`._feed WHERE entry = ? AND collection = ? AND recordId = ?`,
+    const [row] = await environment.db.rows<FeedRow>(
+      `SELECT \`before\`, \`after\` FROM ${environment.db.of(feedTable)} WHERE entry = ? AND collection = ? AND recordId = ?`,
       [entry, collection, id],
     );
     const text = row?.after ?? row?.before;

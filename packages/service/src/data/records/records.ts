@@ -120,7 +120,7 @@ export class Records {
   ): Promise<{ shape: CollectionShape; fresh: NewRecord }> {
     const check = await this.#check(environment, collection, shape, fresh.values, 'whole', author);
     const prepared = { ...fresh, values: check.values };
-    const ground = shape ?? emptyShape(collection);
+    const ground = shape ?? emptyShape(environment, collection);
     if (!author.trusted)
       await demand(on, author, this.parts.now(), {
         shapes,
@@ -390,8 +390,9 @@ const sentBack = (record: StoredRecord, sent: JsonObject): StoredRecord =>
   ) as StoredRecord;
 
 /** A collection that a first write is about to make. */
-const emptyShape = (name: string): CollectionShape => ({
+const emptyShape = ({ db }: Environment, name: string): CollectionShape => ({
   name,
+  db,
   fields: new Map(),
   rules: OWNER_ONLY as AccessRules,
   indexes: [],

@@ -41,7 +41,7 @@ function bindReads(parts: Parts, own: Own): Route[] {
   const records = new Records(parts);
   const lists = new RecordLists(parts, records);
   const summaries = new Summaries(parts, records);
-  const history = new History(parts, records);
+  const history = new History(records);
   return [
     bind(own.read, async (call) => {
       const record = await lists.read(environmentOf(call), call.params.collection, call.params.id, authorOf(call), call.query);

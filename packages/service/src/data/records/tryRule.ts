@@ -20,7 +20,7 @@ export type Trial = {
 
 export async function tryRule(parts: Parts, records: Records, environment: Environment, collection: string, trial: Trial) {
   const { shapes, shape } = await records.known(environment, collection);
-  const user = trial.user ? await new UserStore(parts.database).find(environment, trial.user) : null;
+  const user = trial.user ? await new UserStore().find(environment, trial.user) : null;
   if (trial.user && !user) throw new Problem('not-found', `There is no user ${trial.user}.`);
   const author: Author = { userId: trial.user, roles: trial.roles ?? user?.roles ?? [], trusted: false, told: true, by: '' };
   const text = trial.rule ?? shape.rules[trial.action];

@@ -5,6 +5,7 @@ import { isDuplicate, isReferenceError, messageOf, type Statements } from '../..
 import { stillReferenced } from '../../platform/database/stillReferenced.js';
 import { presentValue, spatialUpdateSql, stored } from '../collections/columns.js';
 import type { CollectionShape, RecordRow } from '../collections/shape.js';
+import { endedRecordTable } from '../collections/tables.js';
 
 export type StoredRecord = JsonObject & { id: string; version: number };
 /** `chosen`: the caller named the id, so that a record of that id may have been there before. */
@@ -38,8 +39,8 @@ export async function insertRecord(on: Statements, shape: CollectionShape, fresh
 }
 
 /** The first version of a record; of one that was there before and deleted, the one after its last. Bound to its id. */
-const nextVersionSql = ({ name, table }: CollectionShape): string =>
-  `(SELECT COALESCE(MAX(e.version), 0) + 1 FROM ${table.split('.')[0]}._endedRecords e WHERE e.collection = '${name}' AND e.recordId = ?)`;
+const nextVersionSql = ({ name, db }: CollectionShape): string =>
+  `(SELECT COALESCE(MAX(e.version), 0) + 1 FROM ${db.of(endedRecordTable)} e WHERE e.collection = '${name}' AND e.recordId = ?)`;
 
 /** The record as it was just inserted. */
 export function newRecord(

@@ -6,7 +6,8 @@ import type { Environment } from '../../platform/call.js';
 import { type EventStream, eventText } from '../../platform/live/eventStream.js';
 import type { Parts } from './parts.js';
 import { forApps } from './sender.js';
-import { type ChannelStore, PRESENT_MS } from './store.js';
+import { PRESENT_MS, type PresenceStore } from '../presence/store.js';
+import type { ChannelStore } from './store.js';
 
 /** How soon messages published at another instance are seen. */
 const POLL_MS = 500;
@@ -27,6 +28,7 @@ export class ChannelHub {
   constructor(
     private readonly parts: Parts,
     private readonly store: ChannelStore,
+    private readonly presence: PresenceStore,
     private readonly environment: Environment,
     private readonly channel: string,
     private readonly onEmpty: () => void,
@@ -91,7 +93,7 @@ export class ChannelHub {
     const now = this.parts.now();
     if (now - this.#stayedAt > PRESENT_MS / 3) {
       this.#stayedAt = now;
-      await this.store.stay(
+      await this.presence.stay(
         this.environment,
         [...this.#listeners].map(({ id }) => id),
         now,
@@ -99,7 +101,7 @@ export class ChannelHub {
     }
     if (now - this.#presenceAt < PRESENCE_MS) return;
     this.#presenceAt = now;
-    const text = JSON.stringify(await this.store.presence(this.environment, this.channel, now));
+    const text = JSON.stringify(await this.presence.read(this.environment, this.channel, now));
     if (text === this.#presence) return;
     this.#presence = text;
     // Without an id: the reader's place in the messages stays where it is.

@@ -4,6 +4,7 @@ import { readingFilter } from '../../platform/database/listing.js';
 import { authorOf, bind, type Call, type Environment, environmentOf, explainsRefusals, type Route, untold } from '../../platform/call.js';
 import { EventStream } from '../../platform/live/eventStream.js';
 import { prepareNotification } from '../notifications/routes.js';
+import { PresenceStore } from '../presence/store.js';
 import type { Parts } from './parts.js';
 import { ChannelHub } from './hub.js';
 import { forApps } from './sender.js';
@@ -18,7 +19,8 @@ type PublishCall = AppCall & Pick<Call<typeof operations.channels.publish>, 'bod
 
 export function channelRoutes(parts: Parts): Route[] {
   const own = operations.channels;
-  const store = new ChannelStore(parts.database);
+  const store = new ChannelStore();
+  const presence = new PresenceStore();
   const hubs = new Map<string, ChannelHub>();
   const compiled = new Map<string, ReturnType<typeof compileEvaluator>>();
 
@@ -68,7 +70,7 @@ export function channelRoutes(parts: Parts): Route[] {
     const name = `${environment.id} ${channel}`;
     let hub = hubs.get(name);
     if (!hub) {
-      hub = new ChannelHub(parts, store, environment, channel, () => hubs.delete(name));
+      hub = new ChannelHub(parts, store, presence, environment, channel, () => hubs.delete(name));
       hubs.set(name, hub);
     }
     return hub;
@@ -83,13 +85,13 @@ export function channelRoutes(parts: Parts): Route[] {
     // Resumed: after the last one had. Anew: with so many of the latest, or after the latest of all.
     const after = Number.isInteger(resumed) ? resumed : ((last > 0 ? before[0] && before[0].number - 1 : before.at(-1)?.number) ?? 0);
     const id = parts.newId();
-    await store.enter(environment, { channel, stream: id, userId: call.user?.id ?? null, deviceId: device ?? null }, parts.now());
+    await presence.enter(environment, { channel, stream: id, userId: call.user?.id ?? null, deviceId: device ?? null }, parts.now());
     const stream = new EventStream(call, parts);
     const listener = { stream, id, after };
     const hub = hubOf(environment, channel);
     stream.onEnd(() => {
       hub.remove(listener);
-      store.leave(environment, channel, id, parts.now()).catch(() => undefined);
+      presence.leave(environment, channel, id, parts.now()).catch(() => undefined);
     });
     hub.add(listener);
     return 'streaming';
@@ -125,7 +127,7 @@ export function channelRoutes(parts: Parts): Route[] {
       const channel = await shown(environment, name);
       if (!channel) throw noChannel(environment, name);
       const latest = await store.latest(environment, name, SHOWN);
-      return { body: { ...channel, latest, presence: await store.presence(environment, name, parts.now()) } };
+      return { body: { ...channel, latest, presence: await presence.read(environment, name, parts.now()) } };
     }),
     bind(own.history, async (call) => {
       await allowed(call, call.params.channel, 'listen', 'only looked at');
@@ -135,7 +137,7 @@ export function channelRoutes(parts: Parts): Route[] {
     bind(own.live, listen),
     bind(own.presence, async (call) => {
       await allowed(call, call.params.channel, 'listen', 'only looked at');
-      return { body: await store.presence(environmentOf(call), call.params.channel, parts.now()) };
+      return { body: await presence.read(environmentOf(call), call.params.channel, parts.now()) };
     }),
     bind(own.list, async (call) => ({ body: { items: await store.list(environmentOf(call), new Date(parts.now())) } })),
     bind(own.put, async (call) => {

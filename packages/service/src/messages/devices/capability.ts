@@ -5,6 +5,7 @@ import type { Parts } from './parts.js';
 import { deviceRoutes } from './routes.js';
 import { DeviceStore } from './store.js';
 import { tendDevices } from './tending.js';
+import { deviceTable } from './tables.js';
 
 export function devices(parts: Parts): Capability {
   const store = new DeviceStore(parts);
@@ -12,10 +13,8 @@ export function devices(parts: Parts): Capability {
   return {
     name: 'devices',
     routes: deviceRoutes(parts),
-    periodic: [
-      { work: 'look after devices', everyMs: HOUR_MS, atStart: true, eachEnvironment: (environment) => tendDevices(parts, environment) },
-    ],
-    marks: [{ name: 'devices', of: ({ database }) => ({ sql: latestSql(`\`${database}\`._devices`, 'updatedAt') }) }],
+    recurring: [{ work: 'look after devices', everyMs: HOUR_MS, eachEnvironment: (environment) => tendDevices(parts, environment) }],
+    marks: [{ name: 'devices', of: ({ db }) => ({ sql: latestSql(`${db.of(deviceTable)}`, 'updatedAt') }) }],
     onUserRemoved: ({ on, environment, userId }) => store.releaseUser(on, environment, userId),
   };
 }

@@ -19,7 +19,7 @@ export function deviceRoutes(parts: Parts): Route[] {
     if (before) demandOwn(call, before);
     const row = rowFrom(id, call.body, call, before, new Date(parts.now()));
     if (row.endpoint && (row.endpoint !== before?.endpoint || call.body.pushKey))
-      row.pushKey = await parts.webPush.keyIdOf(environment.id, call.body.pushKey);
+      row.pushKey = await parts.webPush.keyIdOf(environment, call.body.pushKey);
     await store.save(environment, row);
     parts.changes.wake(environment.id);
     const body = { ...(await store.present(environment, row)), ...(await givenSecret(parts, store, call, row)) };
@@ -43,15 +43,11 @@ export function deviceRoutes(parts: Parts): Route[] {
       parts.changes.wake(environmentOf(call).id);
       return { body: undefined };
     }),
-    bind(own.pushKey, async (call) => ({ body: { applicationServerKey: await parts.webPush.publicKey(environmentOf(call).id) } })),
+    bind(own.pushKey, async (call) => ({ body: { applicationServerKey: await parts.webPush.publicKey(environmentOf(call)) } })),
     bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
     bind(own.readManaged, async (call) => ({
       body: await store.present(environmentOf(call), await deviceNamed(store, environmentOf(call), call.params.device)),
     })),
-    bind(own.deliveries, async (call) => {
-      await deviceNamed(store, environmentOf(call), call.params.device);
-      return { body: await store.deliveries(environmentOf(call), call.params.device, call.query, parts) };
-    }),
     bind(own.patch, async (call) => {
       const environment = environmentOf(call);
       const row = await deviceNamed(store, environment, call.params.device);

@@ -2,6 +2,8 @@ import type { Capability } from '../../platform/capability.js';
 import { guarded, HOUR_MS } from '../../platform/upkeep.js';
 import { watchExpiry } from './expiry.js';
 import { GatewayDirectory } from './gatewayDirectory.js';
+import { AppStore } from '../../setup/apps/store.js';
+import { takeOverGateways } from './formerGateways.js';
 import type { Parts, Stands } from './parts.js';
 import { emptyGatewayPorts } from './ports.js';
 import { GatewayRefusals } from './refusals.js';
@@ -11,43 +13,46 @@ import { WebPushGateway } from './webPush.js';
 /** How often the links to SMS centres are looked after. */
 const LINKS_MS = 3_000;
 
+/** How often environments are looked through for SMS centres that another instance was told of. */
+const FIND_LINKS_MS = 60_000;
+
 export function gateways(stands: Stands): Capability<Omit<Parts, keyof Stands>> {
-  const { database, secretKey, config, notices, now, directory } = stands;
+  const { config, notices, now, directory } = stands;
   const gatewayPorts = emptyGatewayPorts();
+  const apps = new AppStore(stands);
   const origins = config.pushOrigins.filter((origin) => /^https?:/.test(origin));
-  const webPush = new WebPushGateway(database, secretKey, stands, origins, stands.address);
-  const offer = {
-    gatewayPorts,
+  const webPush = new WebPushGateway(stands, origins, stands.address);
+  const directoryOfGateways = new GatewayDirectory(
+    (environment, name) => apps.findClient(environment, name),
+    stands,
     webPush,
-    gateways: new GatewayDirectory(
-      database,
-      secretKey,
-      stands,
-      webPush,
-      (environmentId, gateway) => gatewayPorts.smsEvents(environmentId, gateway),
-      config.pushOrigins,
-    ),
-    refusals: new GatewayRefusals(database, notices, now),
-  };
+    (environment, gateway) => gatewayPorts.smsEvents(environment, gateway),
+    config.pushOrigins,
+  );
+  const offer = { gatewayPorts, webPush, gateways: directoryOfGateways, refusals: new GatewayRefusals(notices, now) };
   const parts = { ...stands, ...offer };
   const keepLinks = () =>
-    offer.gateways.keepLinks((gateway, error) => guarded(stands, 'links to SMS centres', { gateway }, () => Promise.reject(error)));
+    directoryOfGateways.keepLinks((gateway, error) => guarded(stands, 'links to SMS centres', { gateway }, () => Promise.reject(error)));
   return {
     name: 'gateways',
     offer,
     routes: gatewayRoutes(parts),
-    periodic: [
+    recurring: [{ work: 'certificates that end', everyMs: HOUR_MS, eachEnvironment: (environment) => watchExpiry(parts, environment) }],
+    onEveryInstance: [
       {
-        work: 'certificates that end',
-        everyMs: HOUR_MS,
-        atStart: true,
-        run: async () => watchExpiry(parts, await directory.allEnvironments()),
+        work: 'find SMS centres',
+        everyMs: FIND_LINKS_MS,
+        run: async () => {
+          await directoryOfGateways.findLinks(await directory.allEnvironments());
+          await keepLinks();
+        },
       },
-      { work: 'links to SMS centres', everyMs: LINKS_MS, atStart: true, run: keepLinks },
+      { work: 'links to SMS centres', everyMs: LINKS_MS, run: keepLinks },
     ],
-    onEnvironmentCreated: ({ id }) => webPush.prepare(id),
+    bringUpToDate: (environment) => takeOverGateways(stands, environment),
+    onEnvironmentCreated: (environment) => webPush.prepare(environment),
     stop: async () => {
-      offer.gateways.close();
+      directoryOfGateways.close();
       await webPush.close();
     },
   };

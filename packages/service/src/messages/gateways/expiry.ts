@@ -5,10 +5,9 @@ import type { Parts } from './parts.js';
 const DAY_MS = 86_400_000;
 const AHEAD = [0, 1, 7, 30];
 
-export async function watchExpiry(parts: Parts, environments: readonly Environment[]): Promise<void> {
-  for (const row of await parts.gateways.store.withExpiry()) {
-    const environment = environments.find(({ id }) => id === row.environmentId);
-    if (!row.expiresAt || !environment) continue;
+export async function watchExpiry(parts: Parts, environment: Environment): Promise<void> {
+  for (const row of await parts.gateways.store.ofKind(environment, 'certificate')) {
+    if (!row.expiresAt) continue;
     const left = row.expiresAt.getTime() - parts.now();
     const step = AHEAD.find((days) => left <= days * DAY_MS);
     if (step === undefined) continue;

@@ -2,13 +2,13 @@
 import { createPrivateKey } from 'node:crypto';
 import type { JsonObject } from '@orchard/core';
 import { CompiledMapping, type GatewayMapping, readPhoneNumber } from '@orchard/core/reach';
-import { eq } from 'drizzle-orm';
 import { Agent } from 'undici';
 import { seal, unseal } from '../../platform/access/secrets.js';
-import type { Database } from '../../platform/database/connection.js';
-import { clients } from '../../platform/database/systemTables.js';
+import type { Client } from '@orchard/contract';
+import type { Environment } from '../../platform/call.js';
+import { isGone } from '../../platform/database/connection.js';
 import { exchangedTokens, signedTokens } from './bearerTokens.js';
-import type { ServiceAccount } from './credentials.js';
+import type { ClientFacts, ServiceAccount } from './credentials.js';
 import { DiscreetSender, isUnnamedPrivate } from './discretion.js';
 import { MailSender, type MailSettings } from './mail.js';
 import { MappedSender } from './mapped.js';
@@ -31,60 +31,67 @@ export type Secrets =
 export type OpenGateway = { row: GatewayRow; sender: Sender };
 type Opened = OpenGateway & { stamp: string };
 type Clock = { now: () => number; random: (bytes: number) => Buffer };
-export type EventsOf = (environmentId: string, gateway: string) => SmsEvents;
+export type EventsOf = (environment: Environment, gateway: string) => SmsEvents;
+
+/** Credentials as they are kept: under the key of their environment, and good for their gateway alone. */
+export const sealSecrets = (environment: Environment, name: string, secrets: Secrets): string =>
+  seal(environment.keys.data, contextOf(environment, name), JSON.stringify(secrets));
+const unsealSecrets = (environment: Environment, { name, sealed }: Pick<GatewayRow, 'name' | 'sealed'>): Secrets =>
+  JSON.parse(unseal(environment.keys.data, contextOf(environment, name), sealed).toString());
+export const contextOf = ({ id }: Pick<Environment, 'id'>, name: string): string => `${id}:${name}`;
 
 export class GatewayDirectory {
   readonly #rows = new Map<string, { rows: GatewayRow[]; until: number }>();
   readonly #opened = new Map<string, Opened>();
-  readonly store: GatewayStore;
+  /** Environments that have SMS centres. */
+  readonly #linked = new Map<string, Environment>();
+  readonly store = new GatewayStore();
 
   constructor(
-    private readonly database: Database,
-    private readonly secretKey: Buffer,
+    private readonly clients: (environment: Environment, name: string) => Promise<Pick<Client, 'storeId' | 'project'> | null>,
     private readonly clock: Clock,
     private readonly webPush: WebPushGateway,
     private readonly eventsOf: EventsOf,
     /** Private addresses that gateways may speak of, as the settings name them. */
     private readonly named: readonly string[],
-  ) {
-    this.store = new GatewayStore(database);
-  }
+  ) {}
 
   /** The environment's gateways, as they were at most two seconds ago. */
-  async rows(environmentId: string): Promise<GatewayRow[]> {
-    const known = this.#rows.get(environmentId);
+  async rows(environment: Environment): Promise<GatewayRow[]> {
+    const known = this.#rows.get(environment.id);
     if (known && known.until > this.clock.now()) return known.rows;
-    const rows = await this.store.ofEnvironment(environmentId);
-    this.#rows.set(environmentId, { rows, until: this.clock.now() + REMEMBER_MS });
+    const rows = await this.store.all(environment);
+    this.#rows.set(environment.id, { rows, until: this.clock.now() + REMEMBER_MS });
+    if (rows.some(({ kind }) => kind === 'smpp')) this.#linked.set(environment.id, environment);
     return rows;
   }
 
   /** After a change here: the next look is a fresh one. */
-  forget(environmentId: string): void {
-    this.#rows.delete(environmentId);
+  forget(environment: Pick<Environment, 'id'>): void {
+    this.#rows.delete(environment.id);
   }
 
   /** A gateway ready to send, or null when there is none of the name. */
-  async open(environmentId: string, name: string): Promise<OpenGateway | null> {
-    const row = (await this.rows(environmentId)).find((one) => one.name === name);
-    return row ? this.#openRow(row) : null;
+  async open(environment: Environment, name: string): Promise<OpenGateway | null> {
+    const row = (await this.rows(environment)).find((one) => one.name === name);
+    return row ? this.#openRow(environment, row) : null;
   }
 
   /** The first gateway of a kind that carries short messages or mail; live before trial. */
-  async openFor(environmentId: string, way: 'sms' | 'mail'): Promise<OpenGateway | null> {
+  async openFor(environment: Environment, way: 'sms' | 'mail'): Promise<OpenGateway | null> {
     const kinds = way === 'sms' ? ['smpp', 'http'] : ['smtp'];
-    const rows = (await this.rows(environmentId)).filter(({ kind }) => kinds.includes(kind));
+    const rows = (await this.rows(environment)).filter(({ kind }) => kinds.includes(kind));
     const row = rows.find(({ stage }) => stage === 'live') ?? rows[0];
-    return row ? this.#openRow(row) : null;
+    return row ? this.#openRow(environment, row) : null;
   }
 
-  async #openRow(row: GatewayRow): Promise<OpenGateway> {
-    const client = await this.#client(row);
+  async #openRow(environment: Environment, row: GatewayRow): Promise<OpenGateway> {
+    const client = await this.#client(environment, row.client);
     const stamp = `${row.updatedAt.getTime()} ${row.mappingVersion} ${client.storeId} ${client.project}`;
     const known = this.#opened.get(row.id);
     if (known?.stamp === stamp) return known;
-    const mapping = row.mappingVersion ? await this.store.mapping(row.id, row.mappingVersion) : null;
-    const made = this.make(row, mapping, client);
+    const mapping = row.mappingVersion ? await this.store.mapping(environment, row.id, row.mappingVersion) : null;
+    const made = this.make(environment, row, mapping, client);
     const sender = (await isUnnamedPrivate(row.kind, row.settings as JsonObject, this.named)) ? new DiscreetSender(made) : made;
     // Two calls at the same time must not leave one sender open and forgotten.
     const meanwhile = this.#opened.get(row.id);
@@ -98,25 +105,19 @@ export class GatewayDirectory {
     return opened;
   }
 
-  async #client(row: GatewayRow): Promise<{ name: string; storeId: string | null; project: string | null }> {
-    if (!row.client) return { name: '', storeId: null, project: null };
-    const found = await this.database.orm.select().from(clients).where(eq(clients.environmentId, row.environmentId));
-    const client = found.find(({ name }) => name === row.client);
-    return { name: row.client, storeId: client?.storeId ?? null, project: client?.project ?? null };
-  }
-
-  seal(row: Pick<GatewayRow, 'environmentId' | 'name'>, secrets: Secrets): string {
-    return seal(this.secretKey, `${row.environmentId}:${row.name}`, JSON.stringify(secrets));
+  async #client(environment: Environment, name: string | null): Promise<ClientFacts> {
+    const client = name ? await this.clients(environment, name) : null;
+    return { name: name ?? '', storeId: client?.storeId ?? null, project: client?.project ?? null };
   }
 
   /** Builds the sender of a row. */
-  make(row: GatewayRow, document: GatewayMapping | null, client: { name: string; storeId: string | null; project: string | null }): Sender {
-    if (row.kind === WEB_PUSH) return this.webPush.senderFor(row.environmentId);
-    const secrets = JSON.parse(unseal(this.secretKey, `${row.environmentId}:${row.name}`, row.sealed).toString()) as Secrets;
+  make(environment: Environment, row: GatewayRow, document: GatewayMapping | null, client: ClientFacts): Sender {
+    if (row.kind === WEB_PUSH) return this.webPush.senderFor(environment);
+    const secrets = unsealSecrets(environment, row);
     const settings = row.settings as JsonObject;
     const password = secrets.kind === 'password' ? secrets.password : '';
     if (row.kind === 'smpp') {
-      const events = this.eventsOf(row.environmentId, row.name);
+      const events = this.eventsOf(environment, row.name);
       return new SmppSender(settings as unknown as SmppSettings, password, senderChoice(settings), events, this.clock);
     }
     if (row.kind === 'smtp')
@@ -124,7 +125,7 @@ export class GatewayDirectory {
       return new MailSender(
         settings as unknown as MailSettings,
         password,
-        () => `${row.environmentId}.${this.clock.random(8).toString('hex')}`,
+        () => `${environment.id}.${this.clock.random(8).toString('hex')}`,
       );
     return this.#mapped(row, new CompiledMapping(document as GatewayMapping), client, secrets);
   }
@@ -167,15 +168,25 @@ export class GatewayDirectory {
     });
   }
 
-  /** Opens the links of every SMS centre, so that answers and receipts come in while nothing is sent. */
+  /** Opens the links of the SMS centres known of, so that answers and receipts come in while nothing is sent. */
   async keepLinks(failed: (gateway: string, error: unknown) => Promise<void>): Promise<void> {
-    for (const row of await this.store.ofKind('smpp')) {
+    for (const environment of this.#linked.values()) {
       try {
-        await this.#openRow(row);
+        const rows = await this.store.ofKind(environment, 'smpp');
+        if (rows.length === 0) this.#linked.delete(environment.id);
+        for (const row of rows) await this.#openRow(environment, row).catch((error) => failed(row.id, error));
       } catch (error) {
-        await failed(row.id, error);
+        if (!isGone(error)) throw error;
+        this.#linked.delete(environment.id);
       }
     }
+  }
+
+  /** Looks which environments have SMS centres: another instance may have been told of one. */
+  async findLinks(environments: readonly Environment[]): Promise<void> {
+    for (const environment of environments)
+      if (!this.#linked.has(environment.id) && (await this.store.ofKind(environment, 'smpp')).length > 0)
+        this.#linked.set(environment.id, environment);
   }
 
   /** Closes what was opened for a gateway that is gone. */

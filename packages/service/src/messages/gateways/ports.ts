@@ -11,7 +11,7 @@ export type GatewayUse = {
 
 export type GatewayPorts = {
   /** Takes what an SMS centre brings. */
-  smsEvents: (environmentId: string, gateway: string) => SmsEvents;
+  smsEvents: (environment: Environment, gateway: string) => SmsEvents;
   /** Messages that waited for a gateway may go now. */
   mended: (environment: Environment, gateway: string) => Promise<void>;
   use: (environment: Environment, gateways: readonly GatewayRow[]) => Promise<GatewayUse>;

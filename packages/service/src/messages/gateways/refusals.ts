@@ -2,10 +2,9 @@
  * Gateways whose credentials their network refuses: nothing more is sent there, what waits goes on waiting, and the
  * team is told. Once a minute a message tries whether it is mended.
  */
-import type { Database } from '../../platform/database/connection.js';
 import type { Environment } from '../../platform/call.js';
 import type { Notices } from '../../setup/notices/notices.js';
-import type { GatewayRow } from './store.js';
+import { type GatewayRow, GatewayStore } from './store.js';
 
 /** After this a message is let through again, to see. */
 export const HELD_MS = 60_000;
@@ -16,9 +15,9 @@ type Row = Pick<GatewayRow, 'id' | 'name' | 'updatedAt'>;
 
 export class GatewayRefusals {
   readonly #held = new Map<string, Held>();
+  readonly #store = new GatewayStore();
 
   constructor(
-    private readonly database: Database,
     private readonly notices: Notices,
     private readonly now: () => number,
   ) {}
@@ -38,7 +37,7 @@ export class GatewayRefusals {
     this.#held.set(row.id, { until: this.now() + HELD_MS, words });
     if (before && before.until > this.now()) return;
     const refusal = words.slice(0, MOST_WORDS);
-    await this.database.change('UPDATE gateways SET refusedAt = ?, refusal = ? WHERE id = ?', [new Date(this.now()), refusal, row.id]);
+    await this.#store.update(environment, row.id, { refusedAt: new Date(this.now()), refusal });
     const place = `${environment.app}/${environment.name}`;
     await this.notices.tell({
       environmentId: environment.id,
@@ -50,8 +49,8 @@ export class GatewayRefusals {
   }
 
   /** A message went through, or the credential was changed. */
-  async clear({ id, refusedAt }: Pick<GatewayRow, 'id' | 'refusedAt'>): Promise<void> {
+  async clear(environment: Environment, { id, refusedAt }: Pick<GatewayRow, 'id' | 'refusedAt'>): Promise<void> {
     if (!this.#held.delete(id) && !refusedAt) return;
-    await this.database.change('UPDATE gateways SET refusedAt = NULL, refusal = NULL WHERE id = ?', [id]);
+    await this.#store.update(environment, id, { refusedAt: null, refusal: null });
   }
 }

@@ -1,46 +1,37 @@
-/** Gateways and the versions of their mappings, as rows. */
+/** Gateways and the versions of their mappings, as rows of their environment. */
 import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import type { GatewayMapping } from '@orchard/core/reach';
 import { and, desc, eq } from 'drizzle-orm';
-import { type Database, isDuplicate } from '../../platform/database/connection.js';
-import { gatewayMappings, gateways } from '../../platform/database/systemTables.js';
+import type { Environment } from '../../platform/call.js';
+import { isDuplicate } from '../../platform/database/connection.js';
+import { gatewayMappingTable, gatewayTable } from './tables.js';
 
-export type GatewayRow = typeof gateways.$inferSelect;
-export type MappingRow = typeof gatewayMappings.$inferSelect;
+export type GatewayRow = typeof gatewayTable.$inferSelect;
+export type MappingRow = typeof gatewayMappingTable.$inferSelect;
+type Place = Pick<Environment, 'db'>;
 
 export class GatewayStore {
-  constructor(private readonly database: Database) {}
-
-  ofEnvironment(environmentId: string): Promise<GatewayRow[]> {
-    return this.database.orm.select().from(gateways).where(eq(gateways.environmentId, environmentId)).orderBy(gateways.name);
+  all({ db }: Place): Promise<GatewayRow[]> {
+    return db.orm.select().from(db.table(gatewayTable)).orderBy(gatewayTable.name);
   }
 
-  ofKind(kind: string): Promise<GatewayRow[]> {
-    return this.database.orm.select().from(gateways).where(eq(gateways.kind, kind));
+  ofKind({ db }: Place, kind: string): Promise<GatewayRow[]> {
+    return db.orm.select().from(db.table(gatewayTable)).where(eq(gatewayTable.kind, kind));
   }
 
-  withExpiry(): Promise<GatewayRow[]> {
-    return this.database.orm.select().from(gateways).where(eq(gateways.kind, 'certificate'));
-  }
-
-  async find(environmentId: string, name: string): Promise<GatewayRow | null> {
-    return (
-      (
-        await this.database.orm
-          .select()
-          .from(gateways)
-          .where(and(eq(gateways.environmentId, environmentId), eq(gateways.name, name)))
-      )[0] ?? null
-    );
+  async find({ db }: Place, name: string): Promise<GatewayRow | null> {
+    const [row] = await db.orm.select().from(db.table(gatewayTable)).where(eq(gatewayTable.name, name));
+    return row ?? null;
   }
 
   /** Stores a gateway, with its first mapping if it has one. @throws {Problem} already-exists */
-  async insert(row: GatewayRow, mapping: { document: GatewayMapping; by: string } | null): Promise<void> {
+  async insert({ db }: Place, row: GatewayRow, mapping: { document: GatewayMapping; by: string } | null): Promise<void> {
     try {
-      await this.database.orm.transaction(async (on) => {
-        await on.insert(gateways).values(row);
-        if (mapping) await on.insert(gatewayMappings).values(mappingRow(row.id, 1, mapping.document, mapping.by, row.createdAt));
+      await db.orm.transaction(async (on) => {
+        await on.insert(db.table(gatewayTable)).values(row);
+        if (mapping)
+          await on.insert(db.table(gatewayMappingTable)).values(mappingRow(row.id, 1, mapping.document, mapping.by, row.createdAt));
       });
     } catch (error) {
       if (isDuplicate(error))
@@ -49,38 +40,41 @@ export class GatewayStore {
     }
   }
 
-  async update(id: string, changes: Partial<GatewayRow>): Promise<void> {
-    await this.database.orm.update(gateways).set(changes).where(eq(gateways.id, id));
+  async update({ db }: Place, id: string, changes: Partial<GatewayRow>): Promise<void> {
+    await db.orm.update(db.table(gatewayTable)).set(changes).where(eq(gatewayTable.id, id));
   }
 
-  async remove(id: string): Promise<void> {
-    await this.database.orm.delete(gateways).where(eq(gateways.id, id));
+  async remove({ db }: Place, id: string): Promise<void> {
+    await db.orm.transaction(async (on) => {
+      await on.delete(db.table(gatewayMappingTable)).where(eq(gatewayMappingTable.gatewayId, id));
+      await on.delete(db.table(gatewayTable)).where(eq(gatewayTable.id, id));
+    });
   }
 
-  async mapping(id: string, version: number): Promise<GatewayMapping | null> {
-    const [row] = await this.database.orm
+  async mapping({ db }: Place, id: string, version: number): Promise<GatewayMapping | null> {
+    const [row] = await db.orm
       .select()
-      .from(gatewayMappings)
-      .where(and(eq(gatewayMappings.gatewayId, id), eq(gatewayMappings.version, version)));
+      .from(db.table(gatewayMappingTable))
+      .where(and(eq(gatewayMappingTable.gatewayId, id), eq(gatewayMappingTable.version, version)));
     return (row?.document as unknown as GatewayMapping) ?? null;
   }
 
-  mappings(id: string, limit: number): Promise<MappingRow[]> {
-    return this.database.orm
+  mappings({ db }: Place, id: string, limit: number): Promise<MappingRow[]> {
+    return db.orm
       .select()
-      .from(gatewayMappings)
-      .where(eq(gatewayMappings.gatewayId, id))
-      .orderBy(desc(gatewayMappings.version))
+      .from(db.table(gatewayMappingTable))
+      .where(eq(gatewayMappingTable.gatewayId, id))
+      .orderBy(desc(gatewayMappingTable.version))
       .limit(limit);
   }
 
   /** Adds a version and puts it to use. */
-  async addMapping(row: GatewayRow, document: GatewayMapping, by: string, now: Date): Promise<MappingRow> {
-    return this.database.orm.transaction(async (on) => {
-      const [latest] = await on.select().from(gateways).where(eq(gateways.id, row.id)).for('update');
+  async addMapping({ db }: Place, row: GatewayRow, document: GatewayMapping, by: string, now: Date): Promise<MappingRow> {
+    return db.orm.transaction(async (on) => {
+      const [latest] = await on.select().from(db.table(gatewayTable)).where(eq(gatewayTable.id, row.id)).for('update');
       const made = mappingRow(row.id, (latest?.mappingVersion ?? 0) + 1, document, by, now);
-      await on.insert(gatewayMappings).values(made);
-      await on.update(gateways).set({ mappingVersion: made.version, updatedAt: now }).where(eq(gateways.id, row.id));
+      await on.insert(db.table(gatewayMappingTable)).values(made);
+      await on.update(db.table(gatewayTable)).set({ mappingVersion: made.version, updatedAt: now }).where(eq(gatewayTable.id, row.id));
       return made;
     });
   }

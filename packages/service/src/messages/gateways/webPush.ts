@@ -4,12 +4,12 @@ import { Problem } from '@orchard/contract';
 import { composeMessage, MAX_MESSAGE_BYTES, readRetryAfter, uuidv7 } from '@orchard/core';
 import { FlightWidth } from '@orchard/core/reach';
 import { encryptMessage, generateSigningKey, type SigningKey, signingKeyFrom, vapidHeader } from '@orchard/core/push';
-import { and, eq } from 'drizzle-orm';
+import { eq } from 'drizzle-orm';
 import ipaddr from 'ipaddr.js';
 import { Agent, type Dispatcher } from 'undici';
 import { seal, unseal } from '../../platform/access/secrets.js';
-import type { Database } from '../../platform/database/connection.js';
-import { gateways } from '../../platform/database/systemTables.js';
+import type { Environment } from '../../platform/call.js';
+import { gatewayTable } from './tables.js';
 import { connectionWords, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
 
 /** RFC 8292 section 2: at most 24 hours; half of that, so that clocks may differ. */
@@ -37,8 +37,6 @@ export class WebPushGateway {
   readonly #privateOrigins: ReadonlySet<string>;
 
   constructor(
-    private readonly database: Database,
-    private readonly secretKey: Buffer,
     private readonly clock: Clock,
     privateOrigins: string[],
     private readonly contact: () => string,
@@ -56,18 +54,18 @@ export class WebPushGateway {
   }
 
   /** Makes the signing key of a new environment. */
-  async prepare(environmentId: string): Promise<void> {
+  async prepare(environment: Environment): Promise<void> {
     const now = new Date(this.clock.now());
-    await this.database.orm.insert(gateways).values({
+    const { db } = environment;
+    await db.orm.insert(db.table(gatewayTable)).values({
       id: uuidv7(this.clock.now(), this.clock.random(10)),
-      environmentId,
       name: WEB_PUSH,
       kind: WEB_PUSH,
       stage: 'live',
       settings: {},
       createdAt: now,
       updatedAt: now,
-      sealed: this.#seal(environmentId, [this.#newKey()]),
+      sealed: this.#seal(environment, [this.#newKey()]),
     });
   }
 
@@ -79,40 +77,38 @@ export class WebPushGateway {
     };
   }
 
-  #seal(environmentId: string, keys: PushKeys): string {
-    return seal(this.secretKey, `${environmentId}:${WEB_PUSH}`, JSON.stringify(keys));
+  #seal(environment: Environment, keys: PushKeys): string {
+    return seal(environment.keys.data, `${environment.id}:${WEB_PUSH}`, JSON.stringify(keys));
   }
 
-  async #stored(environmentId: string): Promise<PushKeys> {
-    const [row] = await this.database.orm
-      .select()
-      .from(gateways)
-      .where(and(eq(gateways.environmentId, environmentId), eq(gateways.kind, WEB_PUSH)));
+  async #stored(environment: Environment): Promise<PushKeys> {
+    const { db } = environment;
+    const [row] = await db.orm.select().from(db.table(gatewayTable)).where(eq(gatewayTable.kind, WEB_PUSH));
     if (!row) throw new Problem('not-found', 'The environment has no web push gateway.');
-    const plain = unseal(this.secretKey, `${environmentId}:${WEB_PUSH}`, row.sealed);
+    const plain = unseal(environment.keys.data, `${environment.id}:${WEB_PUSH}`, row.sealed);
     // Before keys could be rotated, the 32 octets of the one key were stored.
     return plain.length === 32
       ? [{ id: 'first', secret: plain.toString('base64url'), createdAt: row.createdAt.toISOString() }]
       : JSON.parse(plain.toString());
   }
 
-  async #keys(environmentId: string): Promise<LoadedKeys['keys']> {
-    const known = this.#loaded.get(environmentId);
+  async #keys(environment: Environment): Promise<LoadedKeys['keys']> {
+    const known = this.#loaded.get(environment.id);
     if (known && known.until > this.clock.now()) return known.keys;
-    const stored = await this.#stored(environmentId);
+    const stored = await this.#stored(environment);
     const keys = stored.map(({ id, secret }) => ({ id, ...signingKeyFrom(Buffer.from(secret, 'base64url')) }));
-    this.#loaded.set(environmentId, { keys, until: this.clock.now() + REMEMBER_MS });
+    this.#loaded.set(environment.id, { keys, until: this.clock.now() + REMEMBER_MS });
     return keys;
   }
 
   /** `applicationServerKey` of new subscriptions. */
-  async publicKey(environmentId: string): Promise<string> {
-    return ((await this.#keys(environmentId)).at(-1) as SigningKey).publicKey;
+  async publicKey(environment: Environment): Promise<string> {
+    return ((await this.#keys(environment)).at(-1) as SigningKey).publicKey;
   }
 
   /** The id of the key a subscription was made with; of the latest, when the app does not say. */
-  async keyIdOf(environmentId: string, publicKey: string | undefined): Promise<string> {
-    const keys = await this.#keys(environmentId);
+  async keyIdOf(environment: Environment, publicKey: string | undefined): Promise<string> {
+    const keys = await this.#keys(environment);
     const found = publicKey ? keys.find((key) => key.publicKey === publicKey) : keys.at(-1);
     if (!found)
       throw new Problem(
@@ -128,29 +124,30 @@ export class WebPushGateway {
   }
 
   /** Adds a new key. Devices subscribed with an older one are reached with that, until they subscribe anew. */
-  async rotate(environmentId: string): Promise<void> {
-    const keys = [...(await this.#stored(environmentId)), this.#newKey()];
-    await this.#write(environmentId, keys);
+  async rotate(environment: Environment): Promise<void> {
+    const keys = [...(await this.#stored(environment)), this.#newKey()];
+    await this.#write(environment, keys);
   }
 
   /** The keys in use, without their secrets. */
-  async describe(environmentId: string): Promise<{ id: string; createdAt: string }[]> {
-    return (await this.#stored(environmentId)).map(({ id, createdAt }) => ({ id, createdAt }));
+  async describe(environment: Environment): Promise<{ id: string; createdAt: string }[]> {
+    return (await this.#stored(environment)).map(({ id, createdAt }) => ({ id, createdAt }));
   }
 
   /** Lets go of old keys that no device was subscribed with. */
-  async dropUnused(environmentId: string, used: ReadonlySet<string>): Promise<void> {
-    const stored = await this.#stored(environmentId);
+  async dropUnused(environment: Environment, used: ReadonlySet<string>): Promise<void> {
+    const stored = await this.#stored(environment);
     const kept = stored.filter(({ id }, i) => i === stored.length - 1 || used.has(id));
-    if (kept.length < stored.length) await this.#write(environmentId, kept);
+    if (kept.length < stored.length) await this.#write(environment, kept);
   }
 
-  async #write(environmentId: string, keys: PushKeys): Promise<void> {
-    await this.database.orm
-      .update(gateways)
-      .set({ sealed: this.#seal(environmentId, keys), updatedAt: new Date(this.clock.now()) })
-      .where(and(eq(gateways.environmentId, environmentId), eq(gateways.kind, WEB_PUSH)));
-    this.#loaded.delete(environmentId);
+  async #write(environment: Environment, keys: PushKeys): Promise<void> {
+    const { db } = environment;
+    await db.orm
+      .update(db.table(gatewayTable))
+      .set({ sealed: this.#seal(environment, keys), updatedAt: new Date(this.clock.now()) })
+      .where(eq(gatewayTable.kind, WEB_PUSH));
+    this.#loaded.delete(environment.id);
   }
 
   /**
@@ -168,10 +165,10 @@ export class WebPushGateway {
     });
   }
 
-  async #authorization(environmentId: string, origin: string, keyId: string | null | undefined): Promise<string> {
-    const keys = await this.#keys(environmentId);
+  async #authorization(environment: Environment, origin: string, keyId: string | null | undefined): Promise<string> {
+    const keys = await this.#keys(environment);
     const key = keys.find(({ id }) => id === keyId) ?? (keys[0] as LoadedKeys['keys'][number]);
-    const name = `${environmentId} ${key.id} ${origin}`;
+    const name = `${environment.id} ${key.id} ${origin}`;
     const known = this.#tokens.get(name);
     if (known && known.until > this.clock.now()) return known.header;
     const contact = this.contact();
@@ -194,7 +191,7 @@ export class WebPushGateway {
   }
 
   /** The way out of one environment. */
-  senderFor(environmentId: string): Sender {
+  senderFor(environment: Environment): Sender {
     const flight = new FlightWidth(LEAST_IN_FLIGHT, MOST_IN_FLIGHT);
     return {
       // An instance sends two sets at a time.
@@ -203,18 +200,18 @@ export class WebPushGateway {
       },
       send: async (message) => {
         const started = performance.now();
-        const outcome = await this.#send(environmentId, message);
+        const outcome = await this.#send(environment, message);
         if (outcome.answer !== null) flight.note(performance.now() - started);
         return outcome;
       },
       sizeOf: (message) => ({ bytes: this.#compose(message).length, mostBytes: MAX_MESSAGE_BYTES }),
-      check: async () => [{ what: 'key', ok: true, text: `Apps subscribe with ${(await this.publicKey(environmentId)).slice(0, 12)}….` }],
+      check: async () => [{ what: 'key', ok: true, text: `Apps subscribe with ${(await this.publicKey(environment)).slice(0, 12)}….` }],
       close: () => undefined,
     };
   }
 
   /** Encrypts for one device and posts. Never throws: whatever happens is an outcome. */
-  async #send(environmentId: string, message: OutgoingMessage): Promise<Outcome> {
+  async #send(environment: Environment, message: OutgoingMessage): Promise<Outcome> {
     const plain = this.#compose(message);
     if (plain.length > MAX_MESSAGE_BYTES)
       return { kind: 'refused', answer: null, reason: `The message takes ${plain.length} bytes; web push takes ${MAX_MESSAGE_BYTES}.` };
@@ -227,16 +224,16 @@ export class WebPushGateway {
       return { kind: 'refused', answer: null, reason: 'The subscription’s key is not a point on P-256; the app must subscribe again.' };
     }
     try {
-      return await this.#post(environmentId, message, body);
+      return await this.#post(environment, message, body);
     } catch (error) {
       return { kind: 'later', answer: null, reason: `The push network cannot be reached: ${connectionWords(error)}.`, afterMs: null };
     }
   }
 
-  async #post(environmentId: string, { target, notification, ttlS }: OutgoingMessage, body: Buffer): Promise<Outcome> {
+  async #post(environment: Environment, { target, notification, ttlS }: OutgoingMessage, body: Buffer): Promise<Outcome> {
     const url = new URL(target.endpoint ?? '');
     const headers: Record<string, string> = {
-      authorization: await this.#authorization(environmentId, url.origin, target.pushKey),
+      authorization: await this.#authorization(environment, url.origin, target.pushKey),
       'content-encoding': 'aes128gcm',
       'content-type': 'application/octet-stream',
       ttl: String(ttlS),

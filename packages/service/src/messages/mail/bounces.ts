@@ -2,6 +2,7 @@
 import { simpleParser } from 'mailparser';
 import { SMTPServer } from 'smtp-server';
 import type { Parts } from './parts.js';
+import { deliveryTable } from '../notifications/tables.js';
 
 const MOST_BYTES = 200_000;
 /** What a notice says of one recipient. */
@@ -60,8 +61,8 @@ async function note(parts: Parts, address: string, { status, diagnostic }: Bounc
   const environment = found && (await parts.directory.environmentById(found.environmentId));
   if (!found || !environment) return;
   const now = new Date(parts.now());
-  await parts.database.change(
-    `UPDATE \`${environment.database}\`._deliveries SET state = 'failed', reason = ?, said = ?, nextAttemptAt = NULL, updatedAt = ? WHERE receiptId = ? AND way = 'mail' AND state IN ('queued', 'accepted')`,
+  await environment.db.change(
+    `UPDATE ${environment.db.of(deliveryTable)} SET state = 'failed', reason = ?, said = ?, nextAttemptAt = NULL, updatedAt = ? WHERE receiptId = ? AND way = 'mail' AND state IN ('queued', 'accepted')`,
     [
       `The mail came back${status ? ` (${status})` : ''}: ${diagnostic ?? 'no reason was given'}.`.slice(0, 300),
       diagnostic?.slice(0, 300) ?? null,

@@ -4,11 +4,13 @@ import { planList } from '../../platform/database/listing.js';
 import { DEVICE_COLUMNS } from '../devices/store.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
+import { deviceTable } from '../devices/tables.js';
+import { marks, type SqlCondition } from '../../platform/database/sqlCondition.js';
+import { listensSql } from '../presence/store.js';
+import { deviceFollowsSql, userFollowsSql } from '../topics/followsSql.js';
 
-export type SqlCondition = { sql: string; values: unknown[] };
 type Topics = NonNullable<Audience['topics']>;
 
-const marks = (list: readonly unknown[]) => list.map(() => '?').join(', ');
 const TRUE: SqlCondition = { sql: 'TRUE', values: [] };
 
 /** A list of names is as good as its longest entry; the ground of lists is not needed for a filter alone. */
@@ -35,45 +37,34 @@ function topicsSql(topics: Topics, follows: (names: readonly string[]) => SqlCon
 
 /** Devices that an audience means. */
 export function deviceCondition(environment: Environment, audience: Audience, parts: Pick<Parts, 'cursorSecret' | 'now'>): SqlCondition {
-  const follows = (names: readonly string[]): SqlCondition => ({
-    sql: `(v.id IN (SELECT follower FROM \`${environment.database}\`._follows WHERE kind = 'device' AND topic IN (${marks(names)}))
-      OR COALESCE(v.userId IN (SELECT follower FROM \`${environment.database}\`._follows WHERE kind = 'user' AND topic IN (${marks(names)})), FALSE))`,
-    values: [...names, ...names],
-  });
   const conditions: SqlCondition[] = [];
   if (audience.everyone) conditions.push({ sql: 'v.retiredAt IS NULL', values: [] });
   const users = audience.users ?? (audience.user ? [audience.user] : null);
   if (users) conditions.push({ sql: `v.userId IN (${marks(users)})`, values: users });
   const devices = audience.devices ?? (audience.device ? [audience.device] : null);
   if (devices) conditions.push({ sql: `v.id IN (${marks(devices)})`, values: devices });
-  if (audience.topics) conditions.push(topicsSql(audience.topics, follows));
+  if (audience.topics) conditions.push(topicsSql(audience.topics, (names) => deviceFollowsSql(environment, names)));
   if (audience.filter) conditions.push(filterSql(audience.filter, parts));
-  if (audience.notListening)
-    conditions.push({
-      sql: `NOT EXISTS (SELECT 1 FROM \`${environment.database}\`._presence p WHERE p.channel = ? AND p.until > ? AND (p.deviceId = v.id OR p.userId = v.userId))`,
-      values: [audience.notListening, new Date(parts.now())],
-    });
+  if (audience.notListening) {
+    const { sql, values } = listensSql(environment, audience.notListening, new Date(parts.now()));
+    conditions.push({ sql: `NOT ${sql}`, values });
+  }
   return join(conditions);
 }
 
 /** Users that an audience means, themselves or by their devices. */
 export function userCondition(environment: Environment, audience: Audience, parts: Pick<Parts, 'cursorSecret' | 'now'>): SqlCondition {
-  const { database } = environment;
+  const { db } = environment;
   if (audience.everyone) return TRUE;
   const users = audience.users ?? (audience.user ? [audience.user] : null);
   if (users) return { sql: `u.id IN (${marks(users)})`, values: users };
-  const follows = (names: readonly string[]): SqlCondition => ({
-    sql: `(u.id IN (SELECT follower FROM \`${database}\`._follows WHERE kind = 'user' AND topic IN (${marks(names)}))
-      OR u.id IN (SELECT w.userId FROM \`${database}\`._devices w JOIN \`${database}\`._follows f ON f.kind = 'device' AND f.follower = w.id WHERE f.topic IN (${marks(names)}) AND w.userId IS NOT NULL))`,
-    values: [...names, ...names],
-  });
   const conditions: SqlCondition[] = [];
-  if (audience.topics) conditions.push(topicsSql(audience.topics, follows));
+  if (audience.topics) conditions.push(topicsSql(audience.topics, (names) => userFollowsSql(environment, names)));
   const { topics: _topics, ...rest } = audience;
   if (Object.values(rest).some((value) => value !== undefined)) {
     const devices = deviceCondition(environment, rest, parts);
     conditions.push({
-      sql: `u.id IN (SELECT v.userId FROM \`${database}\`._devices v WHERE ${devices.sql} AND v.userId IS NOT NULL)`,
+      sql: `u.id IN (SELECT v.userId FROM ${db.of(deviceTable)} v WHERE ${devices.sql} AND v.userId IS NOT NULL)`,
       values: devices.values,
     });
   }

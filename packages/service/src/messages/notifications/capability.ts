@@ -10,6 +10,7 @@ import { notificationRoutes } from './routes.js';
 import { sendingWorker, writeLeftResults } from './sending.js';
 import { SEND_JOB, SPREAD_JOB } from './spreading.js';
 import { NotificationStore } from './store.js';
+import { notificationTable } from './tables.js';
 
 /** Two sets keep a processor busy; more would only keep them from other instances. */
 const SETS_AT_ONCE = 2;
@@ -19,8 +20,8 @@ const SWEEP_MS = 20_000;
 export function notifications(stands: DeviceParts): Capability<{ journal: ResultJournal }> {
   const offer = { journal: new ResultJournal(stands.config.dataDirectory) };
   const parts = { ...stands, ...offer };
-  const store = new NotificationStore(parts.database);
-  const counter = new GatewayCounter(parts.database, parts.now);
+  const store = new NotificationStore();
+  const counter = new GatewayCounter(parts.now);
   parts.gatewayPorts.mended = (environment, gateway) => hastenWaiting(parts, environment, gateway);
   parts.gatewayPorts.use = (environment, gateways) => counter.count(environment, gateways);
   return {
@@ -33,14 +34,14 @@ export function notifications(stands: DeviceParts): Capability<{ journal: Result
       [START_JOB]: { work: startWorker(parts, store) },
       [FALL_BACK_JOB]: { work: fallBackWorker(parts, store) },
     },
-    periodic: [
+    recurring: [
       {
         work: 'finish what was left behind',
         everyMs: SWEEP_MS,
         eachEnvironment: (environment) => finishLeftBehind(parts, store, environment),
       },
     ],
-    marks: [{ name: 'deliveries', of: ({ database }) => ({ sql: latestSql(`\`${database}\`._notifications`, 'changedAt') }) }],
+    marks: [{ name: 'deliveries', of: ({ db }) => ({ sql: latestSql(`${db.of(notificationTable)}`, 'changedAt') }) }],
     prepare: () => writeLeftResults(parts, store),
     stop: () => offer.journal.close(),
   };

@@ -1,9 +1,14 @@
 /** Deliveries, as rows: what is due, what became of it, and what of it is shown. */
 import type { Delivery, DeliveryState, Way } from '@orchard/contract';
 import { chooseStep, type JsonObject } from '@orchard/core';
-import type { Database, Statements } from '../../platform/database/connection.js';
+import type { Statements } from '../../platform/database/connection.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 import type { Environment } from '../../platform/call.js';
+import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
+import { userTable } from '../../people/users/tables.js';
+import { deviceTable } from '../devices/tables.js';
+import { optOutTable } from '../optOuts/tables.js';
+import { deliveryTable, notificationTable } from './tables.js';
 
 /** What sending reads of a delivery. Members of devices and users are there where the way, or the content, needs them. */
 export type DueDelivery = {
@@ -68,16 +73,16 @@ const DEVICE_PART = {
   columns: `, v.id AS deviceId, v.userId AS deviceUserId, v.retiredAt, v.endpoint, v.p256dh, v.auth, v.pushKey, v.token, v.badge, COALESCE(v.platform, d.platform) AS platform,
     COALESCE(v.locale, 'en') AS locale, COALESCE(v.timeZone, 'UTC') AS timeZone`,
   personal: ', v.model, v.os, v.appVersion, v.country',
-  join: 'LEFT JOIN @_devices v ON v.id = d.target',
+  join: (db: EnvironmentDatabase) => `LEFT JOIN ${db.of(deviceTable)} v ON v.id = d.target`,
 };
 const OPT_OUT_PART = {
   columns: ", d.platform, 'en' AS locale, 'UTC' AS timeZone, o.address IS NOT NULL AS optedOut",
   personal: '',
-  join: "LEFT JOIN @_optOuts o ON o.way = d.way AND o.address = d.target AND o.state = 'out'",
+  join: (db: EnvironmentDatabase) => `LEFT JOIN ${db.of(optOutTable)} o ON o.way = d.way AND o.address = d.target AND o.state = 'out'`,
 };
 const USER_PART = {
   columns: ', u.name AS userName, u.email AS userEmail, u.data AS userData',
-  join: 'LEFT JOIN @_users u ON u.id = d.userId',
+  join: (db: EnvironmentDatabase) => `LEFT JOIN ${db.of(userTable)} u ON u.id = d.userId`,
 };
 /** How each column of a result is written over what is there; what a device or receipt has told meanwhile stays. */
 const whenQueued = (column: string, value: string) => `${column} = IF(state = 'queued', ${value}, ${column})`;
@@ -107,20 +112,15 @@ const cut = (column: ResultColumn, value: DeliveryResult[keyof DeliveryResult]) 
 /** A value inside a JSON text that MariaDB reads as the column's type; the connection's time zone is UTC. */
 const jsonValue = (column: ResultColumn, value: DeliveryResult[keyof DeliveryResult]) =>
   value instanceof Date ? value.toISOString().slice(0, -1) : cut(column, value);
-/** A device whose network says that it is gone, at the address that was tried. */
-export type GoneDevice = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
-const RETIRED_AT_ONCE = 100;
 const SHORT_STEPS_S = [1, 5, 15];
 const MOST_STEPS = 60;
 
 export class DeliveryStore {
-  constructor(private readonly database: Database) {}
-
   async list(environment: Environment, id: string, request: ListRequest, ground: ListGround) {
     const plan = planList(DELIVERY_COLUMNS, request, { field: 'target', descending: false }, ground);
-    const rows = await this.database.rows<Record<string, unknown>>(
+    const rows = await environment.db.rows<Record<string, unknown>>(
       `SELECT target, way, gateway, userId, COALESCE(platform, '') AS platform, variant, state, reason, attempts, answer, said, messageId, segments, nextAttemptAt, sentAt, receivedAt, openedAt, updatedAt
-       FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+       FROM ${environment.db.of(deliveryTable)} WHERE notificationId = ? AND ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       [id, ...plan.values],
     );
     return cutPage(
@@ -142,8 +142,8 @@ export class DeliveryStore {
     environment: Environment,
     id: string,
   ): Promise<{ items: { at: string; sent: number; arrived: number; opened: number; failed: number }[]; stepS: number }> {
-    const table = `\`${environment.database}\`._deliveries`;
-    const [range] = await this.database.rows<{ first: Date | null; last: Date | null }>(
+    const table = `${environment.db.of(deliveryTable)}`;
+    const [range] = await environment.db.rows<{ first: Date | null; last: Date | null }>(
       `SELECT MIN(sentAt) AS first, MAX(updatedAt) AS last FROM ${table} WHERE notificationId = ?`,
       [id],
     );
@@ -157,7 +157,7 @@ export class DeliveryStore {
     const steps = new Map<number, Record<keyof typeof series, number>>();
     for (const [name, column] of Object.entries(series)) {
       const only = name === 'failed' ? "AND state IN ('failed', 'expired')" : '';
-      const rows = await this.database.rows<{ step: number; count: number }>(
+      const rows = await environment.db.rows<{ step: number; count: number }>(
         `SELECT ${bucket(column)} AS step, COUNT(*) AS count FROM ${table} WHERE notificationId = ? AND ${column} IS NOT NULL ${only} GROUP BY step`,
         [id],
       );
@@ -175,8 +175,8 @@ export class DeliveryStore {
 
   /** The way all deliveries of a set go. */
   async wayOf(environment: Environment, id: string, slice: number): Promise<Way> {
-    const [row] = await this.database.rows<{ way: Way }>(
-      `SELECT way FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND slice = ? LIMIT 1`,
+    const [row] = await environment.db.rows<{ way: Way }>(
+      `SELECT way FROM ${environment.db.of(deliveryTable)} WHERE notificationId = ? AND slice = ? LIMIT 1`,
       [id, slice],
     );
     return row?.way ?? 'push';
@@ -184,13 +184,13 @@ export class DeliveryStore {
 
   /** Deliveries of a set that are to be attempted now and come after `after`, with what their targets are reached by. */
   due(environment: Environment, set: DueSet, now: Date, most: number, after: DueDelivery | null): Promise<DueDelivery[]> {
-    const { database } = environment;
+    const { db } = environment;
     const part = set.way === 'push' ? DEVICE_PART : OPT_OUT_PART;
-    const user = set.withUsers ? USER_PART : { columns: '', join: '' };
-    return this.database.rows<DueDelivery>(
+    const user = set.withUsers ? USER_PART : { columns: '', join: () => '' };
+    return environment.db.rows<DueDelivery>(
       `SELECT d.target, d.way, d.gateway, d.userId AS deliveryUserId, d.variant, d.attempts, d.sentAt, d.reason ${part.columns} ${set.personal ? part.personal : ''} ${user.columns}
-       FROM \`${database}\`._deliveries d FORCE INDEX (deliveries_set) JOIN \`${database}\`._notifications n ON n.id = d.notificationId AND n.state = 'sending'
-         ${`${part.join} ${user.join}`.replaceAll('@', `\`${database}\`.`)}
+       FROM ${db.of(deliveryTable)} d FORCE INDEX (deliveries_set) JOIN ${db.of(notificationTable)} n ON n.id = d.notificationId AND n.state = 'sending'
+         ${part.join(db)} ${user.join(db)}
        WHERE d.notificationId = ? AND d.slice = ? AND d.target > ? AND d.nextAttemptAt <= ? AND d.state = 'queued'
        ORDER BY d.target LIMIT ${most}`,
       [set.id, set.slice, after?.target ?? '', now],
@@ -199,8 +199,8 @@ export class DeliveryStore {
 
   /** When the next delivery of a set is due, or null when none is queued. */
   async nextDue(environment: Environment, id: string, slice: number): Promise<Date | null> {
-    const [row] = await this.database.rows<{ at: Date | null }>(
-      `SELECT MIN(nextAttemptAt) AS at FROM \`${environment.database}\`._deliveries FORCE INDEX (deliveries_set) WHERE notificationId = ? AND slice = ? AND nextAttemptAt IS NOT NULL`,
+    const [row] = await environment.db.rows<{ at: Date | null }>(
+      `SELECT MIN(nextAttemptAt) AS at FROM ${environment.db.of(deliveryTable)} FORCE INDEX (deliveries_set) WHERE notificationId = ? AND slice = ? AND nextAttemptAt IS NOT NULL`,
       [id, slice],
     );
     return row?.at ?? null;
@@ -224,43 +224,50 @@ export class DeliveryStore {
       .map((result) => [result.target, ...varying.map((column) => jsonValue(column, result[column as keyof DeliveryResult]))]);
     // With names of their own: what is updated would else be ambiguous.
     const columns = varying.map((column, i) => `r${i} ${RESULT_COLUMNS[column].type} PATH '$[${i + 1}]'`);
-    await this.database.run(
+    await environment.db.run(
       // Rows come as one JSON text, as in spreading; each of them is there already, so that `updatedAt` is not stored from here.
-      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, ${varying.join(', ')}, updatedAt)
+      `INSERT INTO ${environment.db.of(deliveryTable)} (notificationId, target, ${varying.join(', ')}, updatedAt)
        SELECT ?, told, ${varying.map((_, i) => `r${i}`).join(', ')}, ? FROM JSON_TABLE(?, '$[*]' COLUMNS (told VARCHAR(254) PATH '$[0]', ${columns.join(', ')})) AS results
        ON DUPLICATE KEY UPDATE ${updates.join(', ')}`,
       [id, now, JSON.stringify(told), ...shared.map((column) => (column === 'updatedAt' ? now : cut(column, first[column])))],
     );
   }
 
-  /** Retires devices whose address is over, unless they have sent a new one meanwhile. */
-  async retire(environment: Environment, gone: readonly GoneDevice[], now: Date): Promise<void> {
-    for (let at = 0; at < gone.length; at += RETIRED_AT_ONCE) {
-      const some = gone.slice(at, at + RETIRED_AT_ONCE);
-      await this.database.run(
-        `UPDATE \`${environment.database}\`._devices SET retiredAt = ?, updatedAt = ?, retiredReason = CASE id ${some.map(() => 'WHEN ? THEN ?').join(' ')} END
-         WHERE retiredAt IS NULL AND (${some.map(() => '(id = ? AND endpoint <=> ? AND token <=> ?)').join(' OR ')})`,
-        [
-          now,
-          now,
-          ...some.flatMap(({ deviceId, reason }) => [deviceId, reason.slice(0, 200)]),
-          ...some.flatMap(({ deviceId, endpoint, token }) => [deviceId, endpoint, token]),
-        ],
-      );
-    }
-  }
-
-  /** One was added to the icons of these devices. */
-  async addBadges(environment: Environment, ids: string[]): Promise<void> {
-    if (ids.length > 0) await this.database.run(`UPDATE \`${environment.database}\`._devices SET badge = badge + 1 WHERE id IN (?)`, [ids]);
-  }
-
   /** Sets that still hold something to send. */
   async openSlices(on: Statements, environment: Environment, id: string): Promise<number[]> {
     const rows = await on.rows<{ slice: number }>(
-      `SELECT slice FROM \`${environment.database}\`._deliveries WHERE notificationId = ? AND nextAttemptAt IS NOT NULL GROUP BY slice`,
+      `SELECT slice FROM ${environment.db.of(deliveryTable)} WHERE notificationId = ? AND nextAttemptAt IS NOT NULL GROUP BY slice`,
       [id],
     );
     return rows.map(({ slice }) => slice);
+  }
+
+  /** What a device was sent, the latest first. */
+  async ofDevice(environment: Environment, id: string, request: ListRequest, ground: ListGround) {
+    const columns: Columns = new Map([
+      ['notification', { sql: 'd.notificationId', kind: 'text' }],
+      ['state', { sql: 'd.state', kind: 'text' }],
+      ['updatedAt', { sql: 'd.updatedAt', kind: 'time' }],
+    ]);
+    const plan = planList(
+      columns,
+      { ...request, sort: request.sort || '-notification' },
+      { field: 'notification', descending: true },
+      ground,
+    );
+    const rows = await environment.db.rows<Record<string, Date | string | null>>(
+      `SELECT d.notificationId AS notification, JSON_VALUE(n.content, '$.title') AS title, d.state, d.reason, d.gateway, d.sentAt, d.receivedAt, d.openedAt, d.updatedAt
+       FROM ${environment.db.of(deliveryTable)} d JOIN ${environment.db.of(notificationTable)} n ON n.id = d.notificationId
+       WHERE d.target = ? AND ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      [id, ...plan.values],
+    );
+    const times = ['sentAt', 'receivedAt', 'openedAt', 'updatedAt'];
+    return cutPage(
+      rows,
+      plan,
+      ground,
+      (row, field) => row[field],
+      (row) => ({ ...row, ...Object.fromEntries(times.map((name) => [name, (row[name] as Date | null)?.toISOString() ?? null])) }) as never,
+    );
   }
 }

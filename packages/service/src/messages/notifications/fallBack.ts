@@ -3,6 +3,7 @@ import type { Worker } from '../../platform/jobs/queue.js';
 import type { Parts } from './parts.js';
 import { SEND_JOB, userDeliveries } from './spreading.js';
 import type { NotificationStore } from './store.js';
+import { deliveryTable, notificationTable } from './tables.js';
 
 export const FALL_BACK_JOB = 'fall-back';
 const LOOK_AGAIN_MS = 15_000;
@@ -19,14 +20,14 @@ export function fallBackWorker(parts: Parts, store: NotificationStore): Worker {
     const environment = await parts.directory.environmentById(job.environmentId);
     if (!environment) return null;
     const later = new Date(parts.now() + LOOK_AGAIN_MS);
-    const open = await parts.database.transaction(async (on) => {
+    const open = await environment.db.transaction(async (on) => {
       const sent = await store.sent(environment, id, on, true);
       if (!sent?.fallBack || sent.state === 'stopped' || sent.state === 'done') return false;
       const { afterMin, way } = sent.fallBack;
-      const table = `\`${environment.database}\`._deliveries`;
+      const table = `${environment.db.of(deliveryTable)}`;
       const waiting = `SELECT userId FROM ${table} WHERE notificationId = ? AND way = 'push' AND userId IS NOT NULL GROUP BY userId HAVING SUM(state = 'arrived') = 0`;
       const over = `${waiting} AND SUM(state = 'queued' AND sentAt IS NULL) = 0 AND MAX(COALESCE(sentAt, updatedAt)) <= ?`;
-      const gateway = await parts.gateways.openFor(environment.id, way);
+      const gateway = await parts.gateways.openFor(environment, way);
       const notYet = `AND u.id NOT IN (SELECT userId FROM ${table} WHERE notificationId = ? AND way = '${way}' AND userId IS NOT NULL)`;
       const { sql, values } = userDeliveries(
         parts,
@@ -39,9 +40,8 @@ export function fallBackWorker(parts: Parts, store: NotificationStore): Worker {
       );
       const { affectedRows } = await on.change(sql, values);
       if (affectedRows > 0) {
-        const send = parts.jobs.insert(SEND_JOB, environment.id, `${id}:${sent.slices}`);
-        await on.change(send.sql, send.values);
-        await on.change(`UPDATE \`${environment.database}\`._notifications SET slices = slices + 1 WHERE id = ?`, [id]);
+        await parts.jobs.add(on, environment, SEND_JOB, `${id}:${sent.slices}`);
+        await on.change(`UPDATE ${environment.db.of(notificationTable)} SET slices = slices + 1 WHERE id = ?`, [id]);
       }
       const [left] = await on.rows<{ count: number }>(
         `SELECT COUNT(*) AS count FROM (${waiting}) AS open WHERE userId NOT IN (SELECT userId FROM ${table} WHERE notificationId = ? AND way = '${way}' AND userId IS NOT NULL)`,
@@ -49,7 +49,7 @@ export function fallBackWorker(parts: Parts, store: NotificationStore): Worker {
       );
       return !sent.spread || Number(left?.count ?? 0) > 0;
     });
-    void parts.jobs.look();
+    void parts.jobs.wake(environment);
     parts.changes.wake(environment.id);
     return open ? later : () => store.finish(environment, id, new Date(parts.now()));
   };

@@ -1,10 +1,11 @@
 /** How many devices each gateway leads to, and what went through it in the last day. */
-import type { Database } from '../../platform/database/connection.js';
 import { KeptByCost } from '../../platform/database/keptByCost.js';
 import { gatewaySql, pushWaysOf } from '../devices/reach.js';
 import type { GatewayUse } from '../gateways/ports.js';
 import type { Environment } from '../../platform/call.js';
 import type { GatewayRow } from '../gateways/store.js';
+import { deviceTable } from '../devices/tables.js';
+import { deliveryTable, notificationTable } from './tables.js';
 
 const DAY_MS = 86_400_000;
 
@@ -12,10 +13,7 @@ export class GatewayCounter {
   /** Both counts go over all devices and the day's deliveries, and the page of gateways asks every ten seconds. */
   readonly #kept = new KeptByCost<GatewayUse>();
 
-  constructor(
-    private readonly database: Database,
-    private readonly now: () => number,
-  ) {}
+  constructor(private readonly now: () => number) {}
 
   async count(environment: Environment, gateways: readonly GatewayRow[]): Promise<GatewayUse> {
     const name = `${environment.id} ${gateways.map(({ name: one }) => one).join(' ')}`;
@@ -28,17 +26,17 @@ export class GatewayCounter {
     return counts;
   }
 
-  #devices({ database }: Environment, gateways: readonly GatewayRow[]): Promise<GatewayUse['devices']> {
-    return this.database.rows(
+  #devices({ db }: Environment, gateways: readonly GatewayRow[]): Promise<GatewayUse['devices']> {
+    return db.rows(
       `SELECT gateway, COUNT(*) AS registered, SUM(permission = 'granted') AS reachable FROM (
-         SELECT ${gatewaySql(pushWaysOf(gateways))} AS gateway, permission FROM \`${database}\`._devices v WHERE retiredAt IS NULL) AS led WHERE gateway IS NOT NULL GROUP BY gateway`,
+         SELECT ${gatewaySql(pushWaysOf(gateways))} AS gateway, permission FROM ${db.of(deviceTable)} v WHERE retiredAt IS NULL) AS led WHERE gateway IS NOT NULL GROUP BY gateway`,
     );
   }
 
-  #lastDay({ database }: Environment): Promise<GatewayUse['lastDay']> {
+  #lastDay({ db }: Environment): Promise<GatewayUse['lastDay']> {
     const since = new Date(this.now() - DAY_MS);
-    return this.database.rows(
-      `SELECT d.gateway, d.state, COUNT(*) AS count, MAX(d.updatedAt) AS at FROM \`${database}\`._notifications n JOIN \`${database}\`._deliveries d ON d.notificationId = n.id
+    return db.rows(
+      `SELECT d.gateway, d.state, COUNT(*) AS count, MAX(d.updatedAt) AS at FROM ${db.of(notificationTable)} n JOIN ${db.of(deliveryTable)} d ON d.notificationId = n.id
        WHERE n.changedAt > ? AND d.updatedAt > ? AND d.gateway IS NOT NULL GROUP BY d.gateway, d.state`,
       [since, since],
     );

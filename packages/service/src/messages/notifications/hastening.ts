@@ -2,16 +2,16 @@
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { SEND_JOB } from './spreading.js';
+import { deliveryTable, notificationTable } from './tables.js';
 
-export async function hastenWaiting({ database, jobs, now }: Parts, environment: Environment, gateway: string): Promise<void> {
+export async function hastenWaiting({ jobs, now }: Parts, environment: Environment, gateway: string): Promise<void> {
   const at = new Date(now());
-  const db = `\`${environment.database}\``;
-  const { affectedRows } = await database.run(
-    `UPDATE ${db}._deliveries d JOIN ${db}._notifications n ON n.id = d.notificationId AND n.state = 'sending'
+  const { db } = environment;
+  const { affectedRows } = await db.run(
+    `UPDATE ${db.of(deliveryTable)} d JOIN ${db.of(notificationTable)} n ON n.id = d.notificationId AND n.state = 'sending'
      SET d.nextAttemptAt = ? WHERE d.gateway = ? AND d.state = 'queued' AND d.nextAttemptAt > ?`,
     [at, gateway, at],
   );
   if (affectedRows === 0) return;
-  await database.run('UPDATE jobs SET runAt = ? WHERE environmentId = ? AND kind = ? AND runAt > ?', [at, environment.id, SEND_JOB, at]);
-  void jobs.look();
+  await jobs.hasten(environment, SEND_JOB);
 }

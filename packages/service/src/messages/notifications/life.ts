@@ -51,8 +51,7 @@ export async function begin(
 }
 
 async function addJob(parts: Parts, on: Statements, environment: Environment, kind: string, subject: string, at: Date): Promise<void> {
-  const job = parts.jobs.insert(kind, environment.id, subject, at);
-  await on.change(job.sql, job.values);
+  await parts.jobs.add(on, environment, kind, subject, at);
 }
 
 export function scheduleStart(parts: Parts, on: Statements, environment: Environment, id: string, at: Date): Promise<void> {
@@ -64,14 +63,14 @@ export function startWorker(parts: Parts, store: NotificationStore): Worker {
   return async (job) => {
     const environment = await parts.directory.environmentById(job.environmentId);
     if (!environment) return null;
-    await parts.database.transaction(async (on) => {
+    await environment.db.transaction(async (on) => {
       const sent = await store.sent(environment, job.subject, on, true);
       // It may have been moved to another time since this job was taken; that moved the job as well.
       if (sent?.state === 'scheduled' && (sent.startAt?.getTime() ?? 0) <= parts.now()) await begin(parts, store, on, environment, sent);
     });
     await store.finish(environment, job.subject, new Date(parts.now()));
     parts.changes.wake(environment.id);
-    void parts.jobs.look();
+    void parts.jobs.wake(environment);
     return null;
   };
 }
@@ -83,11 +82,11 @@ export function spreadWorker(parts: Parts, store: NotificationStore): Worker {
     if (!environment) return null;
     for (;;) {
       if (lease.stopping()) return new Date(parts.now());
-      const through = await parts.database.transaction(async (on) => {
+      const through = await environment.db.transaction(async (on) => {
         const sent = await store.sent(environment, job.subject, on, true);
         return sent?.state !== 'sending' || sent.spread || (await spreadNext(parts, on, environment, sent)).through;
       });
-      void parts.jobs.look();
+      void parts.jobs.wake(environment);
       parts.changes.wake(environment.id);
       if (through) break;
       if (!(await lease.renew())) return null;
@@ -105,7 +104,7 @@ const FROM: Record<Verb, Notification['state'][]> = { start: ['draft', 'schedule
 
 /** Turns a notification from one state into another. @throws {Problem} wrong-state, not-found */
 export async function turn(parts: Parts, store: NotificationStore, environment: Environment, id: string, verb: Verb): Promise<void> {
-  await parts.database.transaction(async (on) => {
+  await environment.db.transaction(async (on) => {
     const sent = await store.sent(environment, id, on, true);
     if (!sent) throw noNotification(environment, id);
     if (!FROM[verb].includes(sent.state))
@@ -125,7 +124,7 @@ export async function turn(parts: Parts, store: NotificationStore, environment: 
   // Another instance may hold jobs of it; they look at the state before they go on.
   if (verb !== 'stop') await store.finish(environment, id, new Date(parts.now()));
   parts.changes.wake(environment.id);
-  void parts.jobs.look();
+  void parts.jobs.wake(environment);
 }
 
 /** An instance that ended between its last job and this step leaves a notification behind that nothing works for. */

@@ -4,10 +4,13 @@ import { own } from '@orchard/core';
 import { type ContentSet, planSms, readPhoneNumber } from '@orchard/core/reach';
 import { gatewaySql, pushWaysOf, whySql } from '../devices/reach.js';
 import type { Environment } from '../../platform/call.js';
+import { OptOutStore } from '../optOuts/store.js';
 import type { Parts } from './parts.js';
 import { deviceCondition, userCondition } from './audience.js';
 import { largestAt } from './composing.js';
-import { listedTargets, noGatewayWords, optedOutOf, optedOutWords, recipientSql } from './recipients.js';
+import { listedTargets, noGatewayWords, optedOutWords, recipientSql } from './recipients.js';
+import { deviceTable } from '../devices/tables.js';
+import { userTable } from '../../people/users/tables.js';
 
 type Group = { platform: string; gateway: string | null; why: string | null; count: number };
 
@@ -43,9 +46,9 @@ export async function previewAudience(
 
 async function countDevices(parts: Parts, environment: Environment, audience: Audience, silent: boolean): Promise<Group[]> {
   const condition = deviceCondition(environment, audience, parts);
-  const ways = pushWaysOf(await parts.gateways.rows(environment.id));
-  const rows = await parts.database.runRows<Group>(
-    `SELECT v.platform, ${gatewaySql(ways)} AS gateway, ${whySql(ways, silent)} AS why, COUNT(*) AS count FROM \`${environment.database}\`._devices v WHERE ${condition.sql} GROUP BY 1, 2, 3`,
+  const ways = pushWaysOf(await parts.gateways.rows(environment));
+  const rows = await environment.db.runRows<Group>(
+    `SELECT v.platform, ${gatewaySql(ways)} AS gateway, ${whySql(ways, silent)} AS why, COUNT(*) AS count FROM ${environment.db.of(deviceTable)} v WHERE ${condition.sql} GROUP BY 1, 2, 3`,
     condition.values,
   );
   return rows.map((row) => ({ ...row, count: Number(row.count) }));
@@ -53,17 +56,17 @@ async function countDevices(parts: Parts, environment: Environment, audience: Au
 
 async function countUsers(parts: Parts, environment: Environment, way: 'sms' | 'mail', audience: Audience): Promise<Group[]> {
   const listed = audience.phones ?? audience.addresses;
-  const gateway = (await parts.gateways.openFor(environment.id, way))?.row.name ?? null;
+  const gateway = (await parts.gateways.openFor(environment, way))?.row.name ?? null;
   if (listed) {
     const targets = await listedTargets(way, listed);
-    const optedOut = await optedOutOf(parts.database, environment, way, targets);
+    const optedOut = await new OptOutStore().among(environment, way, targets);
     const groups = [{ platform: way, gateway, why: gateway ? null : noGatewayWords(way), count: targets.length - optedOut.size }];
     return optedOut.size ? [...groups, { platform: way, gateway, why: optedOutWords(way), count: optedOut.size }] : groups;
   }
   const { address, why } = recipientSql(environment, way, gateway);
   const condition = userCondition(environment, audience, parts);
-  const rows = await parts.database.runRows<{ why: string | null; count: number }>(
-    `SELECT ${why} AS why, COUNT(DISTINCT COALESCE(${address}, u.id)) AS count FROM \`${environment.database}\`._users u WHERE ${condition.sql} GROUP BY 1`,
+  const rows = await environment.db.runRows<{ why: string | null; count: number }>(
+    `SELECT ${why} AS why, COUNT(DISTINCT COALESCE(${address}, u.id)) AS count FROM ${environment.db.of(userTable)} u WHERE ${condition.sql} GROUP BY 1`,
     condition.values,
   );
   return rows.map(({ why, count }) => ({ platform: way, gateway, why, count: Number(count) }));
@@ -79,7 +82,7 @@ async function sizesOf(parts: Parts, environment: Environment, content: ContentS
     expiresAt: parts.now(),
   };
   for (const name of gateways) {
-    const opened = await parts.gateways.open(environment.id, name);
+    const opened = await parts.gateways.open(environment, name);
     const size = opened && largestAt(opened.sender, content, notification, own(content.overlays ?? {}, name));
     if (size) sizes.push({ gateway: name, ...size });
   }
@@ -88,7 +91,7 @@ async function sizesOf(parts: Parts, environment: Environment, content: ContentS
 
 /** Refuses what is too large for a gateway that the audience uses. @throws {Problem} message-too-large */
 export async function demandSizes(parts: Parts, environment: Environment, audience: Audience, content: ContentSet): Promise<void> {
-  const rows = await parts.gateways.rows(environment.id);
+  const rows = await parts.gateways.rows(environment);
   const names = rows.filter(({ kind }) => ['web-push', 'certificate', 'token'].includes(kind)).map(({ name }) => name);
   const over = (await sizesOf(parts, environment, content, names)).filter(({ bytes, mostBytes }) => bytes > mostBytes);
   if (over.length === 0) return;
@@ -107,8 +110,8 @@ async function costOf(parts: Parts, environment: Environment, audience: Audience
   const { prices, currency } = await parts.messageSettings.read(environment);
   const condition = audience.phones ? null : userCondition(environment, audience, parts);
   const groups = condition
-    ? await parts.database.runRows<{ sample: string; count: number }>(
-        `SELECT MIN(u.phone) AS sample, COUNT(DISTINCT u.phone) AS count FROM \`${environment.database}\`._users u WHERE u.phone IS NOT NULL AND ${condition.sql} GROUP BY LEFT(u.phone, 8)`,
+    ? await environment.db.runRows<{ sample: string; count: number }>(
+        `SELECT MIN(u.phone) AS sample, COUNT(DISTINCT u.phone) AS count FROM ${environment.db.of(userTable)} u WHERE u.phone IS NOT NULL AND ${condition.sql} GROUP BY LEFT(u.phone, 8)`,
         condition.values,
       )
     : (audience.phones ?? []).map((sample) => ({ sample, count: 1 }));

@@ -1,8 +1,8 @@
 /** Recipients of short messages and mails: users by number or address, or numbers and addresses named one by one. */
 import { setImmediate as turn } from 'node:timers/promises';
-import type { Statements } from '../../platform/database/connection.js';
 import type { Environment } from '../../platform/call.js';
 import { demandPhone } from '../gateways/numbers.js';
+import { hasOptedOutSql } from '../optOuts/store.js';
 
 export type MessageWay = 'sms' | 'mail';
 const READ_AT_ONCE = 500;
@@ -30,7 +30,7 @@ export function recipientSql(environment: Environment, way: MessageWay, gateway:
   return {
     address,
     why: `CASE WHEN ${address} IS NULL THEN '${none}'
-      WHEN EXISTS (SELECT 1 FROM \`${environment.database}\`._optOuts o WHERE o.way = '${way}' AND o.address = ${address} AND o.state = 'out') THEN '${optedOut}'
+      WHEN ${hasOptedOutSql(environment, way, address)} THEN '${optedOut}'
       ${gateway ? '' : `WHEN TRUE THEN '${noGateway}'`} END`,
   };
 }
@@ -45,18 +45,4 @@ export async function listedTargets(way: MessageWay, listed: readonly string[]):
     targets.add(demandPhone(text, `body.audience.phones.${i}`).number);
   }
   return [...targets];
-}
-
-/** Which of some numbers or addresses have opted out. */
-export async function optedOutOf(
-  on: Pick<Statements, 'runRows'>,
-  environment: Environment,
-  way: MessageWay,
-  targets: readonly string[],
-): Promise<Set<string>> {
-  const rows = await on.runRows<{ address: string }>(
-    `SELECT address FROM \`${environment.database}\`._optOuts WHERE way = ? AND state = 'out' AND address IN (?)`,
-    [way, targets],
-  );
-  return new Set(rows.map(({ address }) => address));
 }

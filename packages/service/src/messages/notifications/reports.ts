@@ -1,12 +1,10 @@
 /** What devices tell of notifications: received, opened. */
-import type { Database } from '../../platform/database/connection.js';
 import type { Environment } from '../../platform/call.js';
+import { deliveryTable, notificationTable } from './tables.js';
 
 export type Report = { notification: string; event: 'received' | 'opened'; at?: string | undefined };
 
 export class ReportStore {
-  constructor(private readonly database: Database) {}
-
   /**
    * Notes reports of a device: what it has arrived, whatever the network said before. What was opened was received.
    * What was never sent to it cannot have arrived.
@@ -14,20 +12,20 @@ export class ReportStore {
    */
   async note(environment: Environment, deviceId: string, reports: readonly Report[], now: Date): Promise<number> {
     let noted = 0;
-    await this.database.transaction(async (on) => {
+    await environment.db.transaction(async (on) => {
       noted = 0;
       for (const { notification, event, at } of reports) {
         // A device's clock may be ahead.
         const when = at && Date.parse(at) < now.getTime() ? new Date(at) : now;
         const opened = event === 'opened' ? when : null;
         const { affectedRows } = await on.change(
-          `UPDATE \`${environment.database}\`._deliveries SET state = 'arrived', reason = NULL, nextAttemptAt = NULL, receivedAt = COALESCE(receivedAt, ?), openedAt = COALESCE(openedAt, ?), updatedAt = ?
+          `UPDATE ${environment.db.of(deliveryTable)} SET state = 'arrived', reason = NULL, nextAttemptAt = NULL, receivedAt = COALESCE(receivedAt, ?), openedAt = COALESCE(openedAt, ?), updatedAt = ?
            WHERE notificationId = ? AND target = ? AND state <> 'skipped' AND (receivedAt IS NULL OR (openedAt IS NULL AND ? IS NOT NULL))`,
           [when, opened, now, notification, deviceId, opened],
         );
         noted += affectedRows;
         if (affectedRows > 0)
-          await on.change(`UPDATE \`${environment.database}\`._notifications SET changedAt = ? WHERE id = ?`, [now, notification]);
+          await on.change(`UPDATE ${environment.db.of(notificationTable)} SET changedAt = ? WHERE id = ?`, [now, notification]);
       }
     });
     return noted;

@@ -2,7 +2,7 @@ import { type Audience, type NewNotification, type Notification, operations, Pro
 import type { JsonObject } from '@orchard/core';
 import type { ContentSet } from '@orchard/core/reach';
 import type { Statements } from '../../platform/database/connection.js';
-import { findOwnDevice } from '../devices/ownership.js';
+import { deviceNamed, findOwnDevice } from '../devices/ownership.js';
 import { DeviceStore } from '../devices/store.js';
 import { authorOf, bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
 import { answerOnce, idempotencyKey } from '../../platform/http/idempotency.js';
@@ -31,12 +31,12 @@ export async function prepareNotification(
   wanted: Pick<NewNotification, 'audience' | 'title' | 'body' | 'link'>,
   createdBy: string,
 ): Promise<() => Promise<void>> {
-  const store = new NotificationStore(parts.database);
+  const store = new NotificationStore();
   const body: NewNotification = { ...wanted, way: 'push', urgency: 'normal', ttlS: 86_400 };
   const { row, content } = await rowFrom(parts, body, createdBy);
   await demandSendable(parts, environment, body, content);
   return async () => {
-    await parts.database.transaction((on) => write(parts, store, on, environment, row));
+    await environment.db.transaction((on) => write(parts, store, on, environment, row));
     await afterWriting(parts, store, environment, row.id);
   };
 }
@@ -48,7 +48,7 @@ async function demandNamed(parts: Parts, environment: Environment, audience: Aud
     device: audience.devices ?? (audience.device ? [audience.device] : []),
   };
   const known = {
-    user: await new UserStore(parts.database).known(environment, wanted.user),
+    user: await new UserStore().known(environment, wanted.user),
     device: await new DeviceStore(parts).known(environment, wanted.device),
   };
   for (const kind of ['user', 'device'] as const) {
@@ -73,12 +73,12 @@ async function demandSendable(
 async function afterWriting(parts: Parts, store: NotificationStore, environment: Environment, id: string): Promise<void> {
   await store.finish(environment, id, new Date(parts.now()));
   parts.changes.wake(environment.id);
-  void parts.jobs.look();
+  void parts.jobs.wake(environment);
 }
 
 export function notificationRoutes(parts: Parts, store: NotificationStore): Route[] {
   const devices = new DeviceStore(parts);
-  const reports = new ReportStore(parts.database);
+  const reports = new ReportStore();
   const own = operations.notifications;
 
   async function notificationNamed(environment: Environment, id: string): Promise<Notification> {
@@ -91,7 +91,7 @@ export function notificationRoutes(parts: Parts, store: NotificationStore): Rout
     const { row, content } = await rowFrom(parts, call.body, authorOf(call));
     await demandSendable(parts, environment, call.body, content);
     const key = idempotencyKey(call as Call);
-    const answer = await parts.database.transaction(async (on) => {
+    const answer = await environment.db.transaction(async (on) => {
       const work = async () => ({ body: await write(parts, store, on, environment, row) });
       return key ? answerOnce(on, call as Call, key, new Date(parts.now()), work) : work();
     });
@@ -104,7 +104,7 @@ export function notificationRoutes(parts: Parts, store: NotificationStore): Rout
     const { id } = call.params;
     const { row, content } = await rowFrom(parts, call.body, authorOf(call));
     await demandSendable(parts, environment, call.body, content);
-    const body = await parts.database.transaction(async (on) => {
+    const body = await environment.db.transaction(async (on) => {
       const old = await store.sent(environment, id, on, true);
       if (!old) throw noNotification(environment, id);
       demandUnsent(old, 'written anew');
@@ -156,6 +156,10 @@ export function notificationRoutes(parts: Parts, store: NotificationStore): Rout
       return { body: undefined };
     }),
     bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
+    bind(operations.devices.deliveries, async (call) => {
+      const { id } = await deviceNamed(devices, environmentOf(call), call.params.device);
+      return { body: await store.deliveries.ofDevice(environmentOf(call), id, call.query, parts) };
+    }),
     bind(operations.devices.report, async (call) => {
       const { id } = await findOwnDevice(devices, call);
       const noted = await reports.note(environmentOf(call), id, call.body.items, new Date(parts.now()));

@@ -9,10 +9,11 @@ import { HELD_MS } from '../gateways/refusals.js';
 import type { Outcome } from '../gateways/sender.js';
 import type { Environment } from '../../platform/call.js';
 import type { Lease, Worker } from '../../platform/jobs/queue.js';
+import { DeviceStore, type GoneDevice } from '../devices/store.js';
 import type { Parts } from './parts.js';
 import { Composer } from './composing.js';
 import { ResultWriter } from './results.js';
-import type { DeliveryResult, DueDelivery, GoneDevice } from './deliveries.js';
+import type { DeliveryResult, DueDelivery } from './deliveries.js';
 import type { NotificationStore, SentNotification } from './store.js';
 
 const BATCH = 500;
@@ -153,14 +154,15 @@ async function sendBatch(run: Run, batch: DueDelivery[]): Promise<void> {
     }),
   );
   const now = new Date(run.parts.now());
-  await run.store.deliveries.retire(run.environment, gone, now);
-  await run.store.deliveries.addBadges(run.environment, badged);
+  const devices = new DeviceStore(run.parts);
+  await devices.retire(run.environment, gone, now);
+  await devices.addBadges(run.environment, badged);
 }
 
 function gatewayOf({ parts, environment, gateways }: Run, name: string): Promise<OpenGateway | null> {
   let gateway = gateways.get(name);
   if (!gateway) {
-    gateway = parts.gateways.open(environment.id, name);
+    gateway = parts.gateways.open(environment, name);
     gateways.set(name, gateway);
   }
   return gateway;
@@ -240,7 +242,7 @@ async function attempt(
     await parts.refusals.note(run.environment, row, outcome.reason);
     return waiting(result, outcome.reason, now + HELD_MS);
   }
-  if (outcome.kind === 'accepted' && row.refusedAt) await parts.refusals.clear(row);
+  if (outcome.kind === 'accepted' && row.refusedAt) await parts.refusals.clear(run.environment, row);
   if (outcome.kind === 'gone' && delivery.deviceId)
     gone.push({
       deviceId: delivery.deviceId,

@@ -4,10 +4,15 @@ import { dueAt } from '@orchard/core/reach';
 import type { Statements } from '../../platform/database/connection.js';
 import { gatewaySql, pushWaysOf, whySql } from '../devices/reach.js';
 import type { Environment } from '../../platform/call.js';
+import { OptOutStore } from '../optOuts/store.js';
 import type { Parts } from './parts.js';
-import { deviceCondition, type SqlCondition, userCondition } from './audience.js';
-import { optedOutOf, optedOutWords, recipientSql } from './recipients.js';
+import type { SqlCondition } from '../../platform/database/sqlCondition.js';
+import { deviceCondition, userCondition } from './audience.js';
+import { optedOutWords, recipientSql } from './recipients.js';
 import type { SentNotification } from './store.js';
+import { deviceTable } from '../devices/tables.js';
+import { deliveryTable, notificationTable } from './tables.js';
+import { userTable } from '../../people/users/tables.js';
 
 /** Deliveries in one set: what one instance works on at a time. */
 export const SLICE = 5_000;
@@ -38,11 +43,8 @@ export async function spreadNext(
       ? await spreadDevices(parts, on, environment, sent)
       : await spreadUsers(parts, on, environment, sent);
   const through = upTo === null;
-  if (made > 0) {
-    const job = parts.jobs.insert(SEND_JOB, environment.id, `${sent.id}:${sent.slices}`);
-    await on.change(job.sql, job.values);
-  }
-  await on.change(`UPDATE \`${environment.database}\`._notifications SET spreadTo = ?, spread = ?, slices = slices + 1 WHERE id = ?`, [
+  if (made > 0) await parts.jobs.add(on, environment, SEND_JOB, `${sent.id}:${sent.slices}`);
+  await on.change(`UPDATE ${environment.db.of(notificationTable)} SET spreadTo = ?, spread = ?, slices = slices + 1 WHERE id = ?`, [
     upTo,
     through,
     sent.id,
@@ -74,7 +76,7 @@ async function dueSql(
   const now = parts.now();
   const local = start && 'local' in start ? start.local : undefined;
   if (!local && !quiet) return { sql: '?', values: [new Date(now)] };
-  const zones = await on.rows<{ timeZone: string }>(`SELECT DISTINCT timeZone FROM \`${environment.database}\`._devices`);
+  const zones = await on.rows<{ timeZone: string }>(`SELECT DISTINCT timeZone FROM ${environment.db.of(deviceTable)}`);
   const values = zones.flatMap(({ timeZone }) => [timeZone, new Date(dueAt(now, timeZone, { local, quiet }))]);
   const otherwise = new Date(dueAt(now, 'UTC', { local, quiet }));
   return {
@@ -90,14 +92,14 @@ const variantSql = (sent: SentNotification, id: string): SqlCondition =>
     : { sql: "'a'", values: [] };
 
 async function spreadDevices(parts: Parts, on: Statements, environment: Environment, sent: SentNotification): Promise<Spread> {
-  const from = `\`${environment.database}\`._devices v`;
+  const from = `${environment.db.of(deviceTable)} v`;
   const condition = deviceCondition(environment, sent.audience, parts);
   const upTo = await boundary(on, from, 'v.id', condition, sent);
-  const ways = pushWaysOf(await parts.gateways.rows(environment.id));
+  const ways = pushWaysOf(await parts.gateways.rows(environment));
   const due = await dueSql(parts, on, environment, sent, 'v.timeZone');
   const variant = variantSql(sent, 'v.id');
   const { affectedRows } = await on.change(
-    `INSERT INTO \`${environment.database}\`._deliveries (${COLUMNS})
+    `INSERT INTO ${environment.db.of(deliveryTable)} (${COLUMNS})
      SELECT ?, id, ?, 'push', gateway, userId, platform, variant, IF(why IS NULL, 'queued', 'skipped'), why, 0, IF(why IS NULL, due, NULL), ? FROM (
        SELECT v.id, v.userId, v.platform, ${gatewaySql(ways)} AS gateway, ${whySql(ways, sent.content.silent ?? false)} AS why, ${variant.sql} AS variant, ${due.sql} AS due
        FROM ${from} WHERE ${condition.sql} AND v.id > ? ${upTo ? 'AND v.id <= ?' : ''}) AS addressed`,
@@ -128,10 +130,10 @@ export function userDeliveries(
   const { address, why } = recipientSql(environment, way, gateway);
   const variant = variantSql(sent, 'u.id');
   return {
-    sql: `INSERT IGNORE INTO \`${environment.database}\`._deliveries (${COLUMNS})
+    sql: `INSERT IGNORE INTO ${environment.db.of(deliveryTable)} (${COLUMNS})
       SELECT ?, COALESCE(address, id), ?, '${way}', ?, id, '${way}', variant, IF(why IS NULL, 'queued', 'skipped'), why, 0, IF(why IS NULL, due, NULL), ? FROM (
         SELECT u.id, ${address} AS address, ${variant.sql} AS variant, ${due.sql} AS due, ${why} AS why
-        FROM \`${environment.database}\`._users u WHERE ${condition.sql}) AS addressed`,
+        FROM ${environment.db.of(userTable)} u WHERE ${condition.sql}) AS addressed`,
     values: [sent.id, sent.slices, gateway, new Date(parts.now()), ...variant.values, ...due.values, ...condition.values],
   };
 }
@@ -139,14 +141,14 @@ export function userDeliveries(
 async function spreadUsers(parts: Parts, on: Statements, environment: Environment, sent: SentNotification): Promise<Spread> {
   const way = sent.way as 'sms' | 'mail';
   const base = userCondition(environment, sent.audience, parts);
-  const upTo = await boundary(on, `\`${environment.database}\`._users u`, 'u.id', base, sent);
+  const upTo = await boundary(on, `${environment.db.of(userTable)} u`, 'u.id', base, sent);
   const condition = {
     sql: `${base.sql} AND u.id > ? ${upTo ? 'AND u.id <= ?' : ''}`,
     values: [...base.values, sent.spreadTo ?? '', ...(upTo ? [upTo] : [])],
   };
-  const zone = `(SELECT w.timeZone FROM \`${environment.database}\`._devices w WHERE w.userId = u.id ORDER BY w.lastSeenAt DESC LIMIT 1)`;
+  const zone = `(SELECT w.timeZone FROM ${environment.db.of(deviceTable)} w WHERE w.userId = u.id ORDER BY w.lastSeenAt DESC LIMIT 1)`;
   const due = await dueSql(parts, on, environment, sent, zone);
-  const gateway = await parts.gateways.openFor(environment.id, way);
+  const gateway = await parts.gateways.openFor(environment, way);
   const { sql, values } = userDeliveries(parts, environment, sent, way, gateway?.row.name ?? null, due, condition);
   const { affectedRows } = await on.change(sql, values);
   return { made: affectedRows, upTo };
@@ -161,7 +163,7 @@ async function spreadList(
   listed: readonly string[],
 ): Promise<Spread> {
   const way = sent.way as 'sms' | 'mail';
-  const gateway = await parts.gateways.openFor(environment.id, way);
+  const gateway = await parts.gateways.openFor(environment, way);
   if (!gateway)
     throw new Problem(
       'gateway-missing',
@@ -170,14 +172,14 @@ async function spreadList(
   const from = Number(sent.spreadTo ?? 0);
   const upTo = from + sliceOf(sent);
   const targets = listed.slice(from, upTo);
-  const optedOut = await optedOutOf(on, environment, way, targets);
+  const optedOut = await new OptOutStore().among(environment, way, targets, on);
   const due = new Date(dueAt(parts.now(), 'UTC', { quiet: sent.quiet }));
   const refused = targets.filter((target) => optedOut.has(target));
   const open = refused.length > 0 ? targets.filter((target) => !optedOut.has(target)) : targets;
   const add = (some: readonly string[], state: DeliveryState, reason: string | null, nextAttemptAt: Date | null) =>
     // As one JSON text, which MariaDB reads in half the time of as many rows of values.
     on.run(
-      `INSERT INTO \`${environment.database}\`._deliveries (notificationId, target, slice, way, gateway, platform, state, reason, nextAttemptAt, updatedAt)
+      `INSERT INTO ${environment.db.of(deliveryTable)} (notificationId, target, slice, way, gateway, platform, state, reason, nextAttemptAt, updatedAt)
        SELECT ?, target, ?, ?, ?, ?, ?, ?, ?, ? FROM JSON_TABLE(?, '$[*]' COLUMNS (target VARCHAR(254) PATH '$')) AS listed`,
       [...[sent.id, sent.slices, way, gateway.row.name, way, state, reason, nextAttemptAt, new Date(parts.now())], JSON.stringify(some)],
     );

@@ -2,15 +2,16 @@
 import type { Audience, DeliveryCounts, DeliveryState, Notification, Way } from '@orchard/contract';
 import { grouped } from '@orchard/core';
 import type { ContentSet, QuietHours } from '@orchard/core/reach';
-import type { Database, Statements } from '../../platform/database/connection.js';
-import type { tablesOf } from '../../platform/database/environmentTables.js';
+import type { Statements } from '../../platform/database/connection.js';
 import { KeptByCost } from '../../platform/database/keptByCost.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import type { Environment } from '../../platform/call.js';
+import { hasJobSql } from '../../platform/jobs/jobStore.js';
 import { DeliveryStore } from './deliveries.js';
+import { deliveryTable, notificationTable } from './tables.js';
 
-export type NotificationRow = ReturnType<typeof tablesOf>['notifications']['$inferSelect'];
+export type NotificationRow = typeof notificationTable.$inferSelect;
 /** What was asked for besides content and audience. */
 export type SendOptions = {
   start?: { at: string } | { local: string } | undefined;
@@ -56,11 +57,7 @@ export class NotificationStore {
   readonly #counts = new KeptByCost<CountRow[]>();
 
   /** The deliveries of notifications. */
-  readonly deliveries: DeliveryStore;
-
-  constructor(private readonly database: Database) {
-    this.deliveries = new DeliveryStore(database);
-  }
+  readonly deliveries = new DeliveryStore();
 
   /** Writes the notification itself; its deliveries are made by spreading. */
   async insert(on: Statements, environment: Environment, row: NotificationRow): Promise<void> {
@@ -70,30 +67,28 @@ export class NotificationStore {
       audience: JSON.stringify(row.audience),
       options: JSON.stringify(row.options),
     };
-    await on.run(`INSERT INTO \`${environment.database}\`._notifications SET ?`, [stored]);
+    await on.run(`INSERT INTO ${environment.db.of(notificationTable)} SET ?`, [stored]);
   }
 
-  async #row(environment: Environment, id: string, on: Statements = this.database, lock = ''): Promise<NotificationRow | null> {
-    return (
-      (await on.rows<NotificationRow>(`SELECT * FROM \`${environment.database}\`._notifications WHERE id = ? ${lock}`, [id]))[0] ?? null
-    );
+  async #row(environment: Environment, id: string, on: Statements = environment.db, lock = ''): Promise<NotificationRow | null> {
+    return (await on.rows<NotificationRow>(`SELECT * FROM ${environment.db.of(notificationTable)} WHERE id = ? ${lock}`, [id]))[0] ?? null;
   }
 
-  async find(environment: Environment, id: string, on: Statements = this.database): Promise<Notification | null> {
+  async find(environment: Environment, id: string, on: Statements = environment.db): Promise<Notification | null> {
     const row = await this.#row(environment, id, on);
     return row ? ((await this.#withCounts(environment, [row], on))[0] ?? null) : null;
   }
 
   /** The notification as sending sees it; `lock` holds its row until the transaction ends. */
-  async sent(environment: Environment, id: string, on: Statements = this.database, lock = false): Promise<SentNotification | null> {
+  async sent(environment: Environment, id: string, on: Statements = environment.db, lock = false): Promise<SentNotification | null> {
     const row = await this.#row(environment, id, on, lock ? 'FOR UPDATE' : '');
     return row && asSent(row);
   }
 
   async list(environment: Environment, request: ListRequest, ground: ListGround) {
     const plan = planList(COLUMNS, { ...request, sort: request.sort || '-id' }, { field: 'id', descending: true }, ground);
-    const rows = await this.database.rows<NotificationRow>(
-      `SELECT * FROM \`${environment.database}\`._notifications WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+    const rows = await environment.db.rows<NotificationRow>(
+      `SELECT * FROM ${environment.db.of(notificationTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       plan.values,
     );
     const page = cutPage(
@@ -103,7 +98,7 @@ export class NotificationStore {
       (row, field) => (field === 'title' ? (storedJson(row.content).title ?? null) : row[field as keyof NotificationRow]),
       (row) => row,
     );
-    return { ...page, items: await this.#withCounts(environment, page.items, this.database) };
+    return { ...page, items: await this.#withCounts(environment, page.items, environment.db) };
   }
 
   async #withCounts(environment: Environment, rows: NotificationRow[], on: Statements): Promise<Notification[]> {
@@ -115,7 +110,7 @@ export class NotificationStore {
       const began = performance.now();
       const counted = await on.runRows<CountRow>(
         `SELECT ${COUNTED.map((column) => `MIN(${column}) AS ${column}`).join(', ')}, COUNT(*) AS count, COUNT(openedAt) AS opened
-         FROM \`${environment.database}\`._deliveries WHERE notificationId IN (?) GROUP BY CRC32(${COUNTED_TEXT}), CRC32C(${COUNTED_TEXT})`,
+         FROM ${environment.db.of(deliveryTable)} WHERE notificationId IN (?) GROUP BY CRC32(${COUNTED_TEXT}), CRC32C(${COUNTED_TEXT})`,
         [missing.map(({ id }) => id)],
       );
       const tookMs = performance.now() - began;
@@ -128,7 +123,7 @@ export class NotificationStore {
 
   /** Notes that deliveries have changed, for those who look at other instances. */
   async noteChange(environment: Environment, id: string, now: Date): Promise<void> {
-    await this.database.change(`UPDATE \`${environment.database}\`._notifications SET changedAt = ? WHERE id = ?`, [now, id]);
+    await environment.db.change(`UPDATE ${environment.db.of(notificationTable)} SET changedAt = ? WHERE id = ?`, [now, id]);
   }
 
   async changeState(
@@ -138,7 +133,7 @@ export class NotificationStore {
     changes: Partial<Pick<NotificationRow, 'state' | 'startAt' | 'startedAt' | 'doneAt'>>,
   ): Promise<void> {
     const names = Object.keys(changes);
-    await on.change(`UPDATE \`${environment.database}\`._notifications SET ${names.map((name) => `${name} = ?`).join(', ')} WHERE id = ?`, [
+    await on.change(`UPDATE ${environment.db.of(notificationTable)} SET ${names.map((name) => `${name} = ?`).join(', ')} WHERE id = ?`, [
       ...Object.values(changes),
       id,
     ]);
@@ -149,23 +144,23 @@ export class NotificationStore {
    * queued, and a fall-back until everybody is reached.
    */
   async finish(environment: Environment, id: string, now: Date): Promise<void> {
-    const [own] = await this.database.rows<{ open: number }>(
-      `SELECT NOT spread OR state <> 'sending' OR EXISTS (
-         SELECT 1 FROM \`${this.database.name}\`.jobs j WHERE j.environmentId = ? AND j.kind IN ('send-notification', 'fall-back') AND j.subject LIKE ?) AS open
-       FROM \`${environment.database}\`._notifications WHERE id = ?`,
-      [environment.id, `${id}:%`, id],
+    const { db } = environment;
+    const [own] = await db.rows<{ open: number }>(
+      `SELECT NOT spread OR state <> 'sending' OR ${hasJobSql(db, ['send-notification', 'fall-back'])} AS open
+       FROM ${db.of(notificationTable)} WHERE id = ?`,
+      [`${id}:%`, id],
     );
     if (!own || Number(own.open)) return;
-    await this.database.change(
-      `UPDATE \`${environment.database}\`._notifications SET state = 'done', doneAt = ?, changedAt = ? WHERE id = ? AND state = 'sending'`,
+    await environment.db.change(
+      `UPDATE ${environment.db.of(notificationTable)} SET state = 'done', doneAt = ?, changedAt = ? WHERE id = ? AND state = 'sending'`,
       [now, now, id],
     );
   }
 
   /** Those that are being sent. */
   async sending(environment: Environment): Promise<string[]> {
-    const rows = await this.database.rows<{ id: string }>(
-      `SELECT id FROM \`${environment.database}\`._notifications WHERE state = 'sending'`,
+    const rows = await environment.db.rows<{ id: string }>(
+      `SELECT id FROM ${environment.db.of(notificationTable)} WHERE state = 'sending'`,
     );
     return rows.map(({ id }) => id);
   }
@@ -173,15 +168,15 @@ export class NotificationStore {
   /** Reserves time for some messages of a pace. @returns when the first of them may go, in milliseconds since 1970 */
   async reserve(environment: Environment, id: string, messages: number, perSecond: number, now: number): Promise<number> {
     const length = Math.ceil((messages * 1000) / perSecond);
-    const { insertId } = await this.database.change(
-      `UPDATE \`${environment.database}\`._notifications SET paceAt = LAST_INSERT_ID(GREATEST(paceAt, ?) + ?) WHERE id = ?`,
+    const { insertId } = await environment.db.change(
+      `UPDATE ${environment.db.of(notificationTable)} SET paceAt = LAST_INSERT_ID(GREATEST(paceAt, ?) + ?) WHERE id = ?`,
       [now, length, id],
     );
     return insertId - length;
   }
 
   async remove(on: Statements, environment: Environment, id: string): Promise<void> {
-    await on.change(`DELETE FROM \`${environment.database}\`._notifications WHERE id = ? AND state IN ('draft', 'scheduled')`, [id]);
+    await on.change(`DELETE FROM ${environment.db.of(notificationTable)} WHERE id = ? AND state IN ('draft', 'scheduled')`, [id]);
   }
 }
 

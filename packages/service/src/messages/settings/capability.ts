@@ -4,6 +4,6 @@ import { messageSettingsRoutes } from './routes.js';
 import { MessageSettings } from './settings.js';
 
 export function messageSettings(platform: Platform): Capability<{ messageSettings: MessageSettings }> {
-  const offer = { messageSettings: new MessageSettings(platform.database) };
+  const offer = { messageSettings: new MessageSettings() };
   return { name: 'message settings', offer, routes: messageSettingsRoutes({ ...platform, ...offer }) };
 }

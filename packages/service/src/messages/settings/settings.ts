@@ -2,9 +2,9 @@
 import type { Messaging } from '@orchard/contract';
 import { DEFAULT_OPT_WORDS } from '@orchard/core/reach';
 import { LRUCache } from 'lru-cache';
-import type { Database } from '../../platform/database/connection.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import type { Environment } from '../../platform/call.js';
+import { settingTable } from './tables.js';
 
 const NAME = 'messaging';
 /** Another instance sees a change within this time. */
@@ -23,13 +23,11 @@ export type MessageSettingsChanges = {
 export class MessageSettings {
   readonly #known = new LRUCache<string, Messaging>({ max: 1000, ttl: REMEMBER_MS });
 
-  constructor(private readonly database: Database) {}
-
   async read(environment: Environment): Promise<Messaging> {
     const known = this.#known.get(environment.id);
     if (known) return known;
-    const [row] = await this.database.rows<{ value: Partial<Messaging> }>(
-      `SELECT value FROM \`${environment.database}\`._settings WHERE name = ?`,
+    const [row] = await environment.db.rows<{ value: Partial<Messaging> }>(
+      `SELECT value FROM ${environment.db.of(settingTable)} WHERE name = ?`,
       [NAME],
     );
     const settings = { ...DEFAULTS, ...(row ? storedJson(row.value) : {}) };
@@ -42,8 +40,8 @@ export class MessageSettings {
     const before = await this.read(environment);
     const given = Object.fromEntries(Object.entries(changes).filter(([, value]) => value !== undefined));
     const next = { ...before, ...given, optWords: { ...before.optWords, ...changes.optWords } } as Messaging;
-    await this.database.change(
-      `INSERT INTO \`${environment.database}\`._settings (name, value, updatedAt) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE value = VALUES(value), updatedAt = VALUES(updatedAt)`,
+    await environment.db.change(
+      `INSERT INTO ${environment.db.of(settingTable)} (name, value, updatedAt) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE value = VALUES(value), updatedAt = VALUES(updatedAt)`,
       [NAME, JSON.stringify(next), now],
     );
     this.#known.set(environment.id, next);

@@ -4,6 +4,6 @@ import type { Parts } from './parts.js';
 import { smsRoutes } from './routes.js';
 
 export function sms(parts: Parts): Capability {
-  parts.gatewayPorts.smsEvents = (environmentId, gateway) => smsEvents(parts, environmentId, gateway);
+  parts.gatewayPorts.smsEvents = (environment, gateway) => smsEvents(parts, environment, gateway);
   return { name: 'sms', routes: smsRoutes(parts) };
 }

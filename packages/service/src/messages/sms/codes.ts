@@ -5,6 +5,7 @@ import { fillTemplate, parseTemplate } from '@orchard/core/reach';
 import { deriveKey } from '../../platform/access/secrets.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
+import { codeTable } from './tables.js';
 
 const LIFE_MS = 10 * 60_000;
 const HOUR_MS = 3_600_000;
@@ -20,7 +21,7 @@ export class OneTimeCodes {
   async send(environment: Environment, number: string): Promise<{ number: string; expiresAt: string }> {
     const { parts } = this;
     const now = parts.now();
-    const gateway = await parts.gateways.openFor(environment.id, 'sms');
+    const gateway = await parts.gateways.openFor(environment, 'sms');
     if (!gateway)
       throw new Problem(
         'gateway-missing',
@@ -62,8 +63,8 @@ export class OneTimeCodes {
 
   /** Notes the code, unless too many went to the number: a stranger must not be pestered, nor the bill run up. */
   #note(environment: Environment, number: string, code: string, now: number, expiresAt: Date): Promise<void> {
-    return this.parts.database.transaction(async (on) => {
-      const [row] = await on.rows<CodeRow>(`SELECT * FROM \`${environment.database}\`._codes WHERE number = ? FOR UPDATE`, [number]);
+    return environment.db.transaction(async (on) => {
+      const [row] = await on.rows<CodeRow>(`SELECT * FROM ${environment.db.of(codeTable)} WHERE number = ? FOR UPDATE`, [number]);
       const fresh = row && row.firstAt.getTime() > now - HOUR_MS;
       const wait =
         row && row.sentAt.getTime() + AGAIN_AFTER_MS > now
@@ -78,7 +79,7 @@ export class OneTimeCodes {
         });
       }
       await on.change(
-        `REPLACE INTO \`${environment.database}\`._codes (number, hash, tries, sent, firstAt, sentAt, expiresAt) VALUES (?, ?, 0, ?, ?, ?, ?)`,
+        `REPLACE INTO ${environment.db.of(codeTable)} (number, hash, tries, sent, firstAt, sentAt, expiresAt) VALUES (?, ?, 0, ?, ?, ?, ?)`,
         [
           number,
           this.#hash(environment, number, code),
@@ -92,22 +93,22 @@ export class OneTimeCodes {
   }
 
   #hash(environment: Environment, number: string, code: string): string {
-    return createHmac('sha256', deriveKey(this.parts.secretKey, 'codes')).update(`${environment.id}:${number}:${code}`).digest('hex');
+    return createHmac('sha256', deriveKey(environment.keys.data, 'codes')).update(`${environment.id}:${number}:${code}`).digest('hex');
   }
 
   /** Takes the answer to a code; it is good once. @throws {Problem} code-refused */
   async answer(environment: Environment, number: string, code: string): Promise<void> {
-    const refusal = await this.parts.database.transaction(async (on) => {
-      const [row] = await on.rows<CodeRow>(`SELECT * FROM \`${environment.database}\`._codes WHERE number = ? FOR UPDATE`, [number]);
+    const refusal = await environment.db.transaction(async (on) => {
+      const [row] = await on.rows<CodeRow>(`SELECT * FROM ${environment.db.of(codeTable)} WHERE number = ? FOR UPDATE`, [number]);
       if (!row || row.hash === '' || row.expiresAt.getTime() <= this.parts.now())
         return `There is no code for ${number} that is still good. Ask for a new one.`;
       if (row.tries >= MOST_TRIES) return `The code was answered wrongly ${MOST_TRIES} times. Ask for a new one.`;
       const given = Buffer.from(this.#hash(environment, number, code));
       if (timingSafeEqual(given, Buffer.from(row.hash))) {
-        await on.change(`UPDATE \`${environment.database}\`._codes SET hash = '' WHERE number = ?`, [number]);
+        await on.change(`UPDATE ${environment.db.of(codeTable)} SET hash = '' WHERE number = ?`, [number]);
         return null;
       }
-      await on.change(`UPDATE \`${environment.database}\`._codes SET tries = tries + 1 WHERE number = ?`, [number]);
+      await on.change(`UPDATE ${environment.db.of(codeTable)} SET tries = tries + 1 WHERE number = ?`, [number]);
       return `This is not the code sent to ${number}; ${MOST_TRIES - 1 - row.tries} tries are left.`;
     });
     if (refusal) throw new Problem('code-refused', refusal);

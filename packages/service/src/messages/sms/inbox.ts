@@ -6,6 +6,10 @@ import type { SmsEvents } from '../gateways/smpp.js';
 import type { Environment } from '../../platform/call.js';
 import type { DeliveryResult } from '../notifications/deliveries.js';
 import type { Parts } from './parts.js';
+import { deliveryTable } from '../notifications/tables.js';
+import { OptOutStore } from '../optOuts/store.js';
+import { smsInboxTable } from './tables.js';
+import { userTable } from '../../people/users/tables.js';
 
 /** SMPP 3.4 appendix B: what a state of a receipt means for a delivery; those not named leave it as it is. */
 const ENDS: Record<string, { state: 'arrived' | 'expired' | 'failed'; reason: string | null }> = {
@@ -22,24 +26,18 @@ const TRIES_MS = [300, 1000, 3000, 10_000];
 type Waiting = { receipt: Receipt; resolve: () => void; reject: (error: unknown) => void; tries: number };
 
 /** Receipts and messages of one gateway. Receipts are gathered for a moment and written together. */
-export function smsEvents(parts: Parts, environmentId: string, gateway: string): SmsEvents {
+export function smsEvents(parts: Parts, environment: Environment, gateway: string): SmsEvents {
   let gathered: Waiting[] = [];
   let gathering = false;
-  const environmentNow = async (): Promise<Environment> => {
-    const environment = await parts.directory.environmentById(environmentId);
-    if (!environment) throw new Error(`The environment ${environmentId} is gone.`);
-    return environment;
-  };
   async function write(): Promise<void> {
     gathering = false;
     const batch = gathered;
     gathered = [];
     try {
-      const environment = await environmentNow();
       const unknown = await noteReceipts(parts, environment, gateway, batch);
       for (const waiting of batch) if (!unknown.has(waiting)) waiting.resolve();
       for (const waiting of unknown) retry(waiting);
-      parts.changes.wake(environmentId);
+      parts.changes.wake(environment.id);
     } catch (error) {
       for (const waiting of batch) waiting.reject(error);
     }
@@ -60,11 +58,11 @@ export function smsEvents(parts: Parts, environmentId: string, gateway: string):
     receipt: (receipt) =>
       new Promise((resolve, reject) => {
         // The journal writes at the end of this turn, and what it has is stored.
-        if (parts.journal.amend(environmentId, gateway, receipt.messageId, (result) => amend(result, receipt, parts.now())))
+        if (parts.journal.amend(environment.id, gateway, receipt.messageId, (result) => amend(result, receipt, parts.now())))
           setImmediate(resolve);
         else gather({ receipt, resolve, reject, tries: 0 });
       }),
-    message: async (message) => takeMessage(parts, await environmentNow(), gateway, message),
+    message: async (message) => takeMessage(parts, environment, gateway, message),
   };
 }
 
@@ -83,8 +81,8 @@ function amend(result: DeliveryResult, { state: said }: Receipt, now: number): v
 /** Writes receipts, one statement for each state and notification. @returns those whose message is not known yet */
 async function noteReceipts(parts: Parts, environment: Environment, gateway: string, batch: Waiting[]): Promise<Set<Waiting>> {
   const now = new Date(parts.now());
-  const table = `\`${environment.database}\`._deliveries`;
-  const found = await parts.database.runRows<{ receiptId: string; notificationId: string; target: string }>(
+  const table = `${environment.db.of(deliveryTable)}`;
+  const found = await environment.db.runRows<{ receiptId: string; notificationId: string; target: string }>(
     `SELECT receiptId, notificationId, target FROM ${table} WHERE receiptId IN (?) AND gateway = ?`,
     [batch.map(({ receipt }) => receipt.messageId), gateway],
   );
@@ -96,7 +94,7 @@ async function noteReceipts(parts: Parts, environment: Environment, gateway: str
     const end = ENDS[said];
     if (!end) continue;
     // By the primary key and in its order, as results are written, so that the two never wait for each other in a ring.
-    await parts.database.run(
+    await environment.db.run(
       `UPDATE ${table} SET state = ?, reason = ?, said = ?, receivedAt = ?, updatedAt = ? WHERE notificationId = ? AND target IN (?) AND state IN ('queued', 'accepted')`,
       [
         ...[end.state, end.reason, receiptWords(said), end.state === 'arrived' ? now : null, now, notificationId],
@@ -114,20 +112,18 @@ async function takeMessage(parts: Parts, environment: Environment, gateway: stri
   const asked = readOptWord(message.text, optWords as OptWords);
   const sender = asNumber(message.from);
   const now = new Date(parts.now());
-  await parts.database.transaction(async (on) => {
+  await environment.db.transaction(async (on) => {
     await on.change(
-      `INSERT INTO \`${environment.database}\`._smsInbox (id, gateway, sender, recipient, text, asked, userId, at)
-       VALUES (?, ?, ?, ?, ?, ?, (SELECT id FROM \`${environment.database}\`._users WHERE phone = ? ORDER BY phoneVerifiedAt DESC LIMIT 1), ?)`,
+      `INSERT INTO ${environment.db.of(smsInboxTable)} (id, gateway, sender, recipient, text, asked, userId, at)
+       VALUES (?, ?, ?, ?, ?, ?, (SELECT id FROM ${environment.db.of(userTable)} WHERE phone = ? ORDER BY phoneVerifiedAt DESC LIMIT 1), ?)`,
       [parts.newId(), gateway, sender, message.to, message.text, asked, sender, now],
     );
     if (asked)
-      await writeOptOut(on, environment, {
-        way: 'sms',
-        address: sender,
-        state: asked,
-        because: `Answered “${message.text.trim().slice(0, 100)}”.`,
-        at: now,
-      });
+      await new OptOutStore().write(
+        environment,
+        { way: 'sms', address: sender, state: asked, because: `Answered “${message.text.trim().slice(0, 100)}”.`, at: now },
+        on,
+      );
   });
   parts.changes.wake(environment.id);
 }
@@ -139,15 +135,4 @@ function asNumber(from: string): string {
     if (error instanceof PhoneNumberError) return from.slice(0, 21);
     throw error;
   }
-}
-
-type OptOutRow = { way: string; address: string; state: string; because: string; at: Date };
-export async function writeOptOut(on: Pick<Parts['database'], 'change'>, environment: Environment, row: OptOutRow): Promise<void> {
-  await on.change(`REPLACE INTO \`${environment.database}\`._optOuts (way, address, state, because, at) VALUES (?, ?, ?, ?, ?)`, [
-    row.way,
-    row.address,
-    row.state,
-    row.because.slice(0, 200),
-    row.at,
-  ]);
 }

@@ -4,7 +4,8 @@ import { topicRoutes } from './routes.js';
 import { TopicStore } from './store.js';
 
 export function topics(parts: Parts): Capability {
-  const store = new TopicStore(parts.database);
+  const store = new TopicStore();
+  parts.ports.deviceRemoved = (on, environment, id) => store.forget(on, environment, { kind: 'device', id });
   return {
     name: 'topics',
     routes: topicRoutes(parts),

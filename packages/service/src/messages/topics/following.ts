@@ -16,7 +16,7 @@ export async function follow(
   name: string,
   follower: Follower,
 ): Promise<void> {
-  const store = new TopicStore(parts.database);
+  const store = new TopicStore();
   const environment = environmentOf(call);
   const topic = await store.find(environment, name);
   if (!topic) {

@@ -9,9 +9,9 @@ import { type Follower, TopicStore } from './store.js';
 
 export function topicRoutes(parts: Parts): Route[] {
   const own = operations.topics;
-  const store = new TopicStore(parts.database);
+  const store = new TopicStore();
   const devices = new DeviceStore(parts);
-  const users = new UserStore(parts.database);
+  const users = new UserStore();
 
   async function named(environment: Environment, name: string): Promise<Topic> {
     const topic = await store.find(environment, name);

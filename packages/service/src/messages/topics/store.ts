@@ -1,8 +1,9 @@
 /** Topics and who follows them, as rows. */
 import type { Topic } from '@orchard/contract';
-import type { Database, Statements } from '../../platform/database/connection.js';
+import type { Statements } from '../../platform/database/connection.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 import type { Environment } from '../../platform/call.js';
+import { followTable, topicTable } from './tables.js';
 
 export type Follower = { kind: 'device' | 'user'; id: string };
 type TopicRow = {
@@ -26,21 +27,19 @@ const present = (row: TopicRow): Topic => ({
 });
 
 export class TopicStore {
-  constructor(private readonly database: Database) {}
-
-  #withCounts({ database }: Environment): string {
-    const count = (kind: string) => counted(kind).replace('_follows', `\`${database}\`._follows`);
-    return `SELECT t.name, t.title, t.role, t.createdBy, t.createdAt, ${count('device')} AS devices, ${count('user')} AS users FROM \`${database}\`._topics t`;
+  #withCounts({ db }: Environment): string {
+    const count = (kind: string) => counted(kind).replace('_follows', `${db.of(followTable)}`);
+    return `SELECT t.name, t.title, t.role, t.createdBy, t.createdAt, ${count('device')} AS devices, ${count('user')} AS users FROM ${db.of(topicTable)} t`;
   }
 
   async find(environment: Environment, name: string): Promise<Topic | null> {
-    const [row] = await this.database.rows<TopicRow>(`${this.#withCounts(environment)} WHERE t.name = ?`, [name]);
+    const [row] = await environment.db.rows<TopicRow>(`${this.#withCounts(environment)} WHERE t.name = ?`, [name]);
     return row ? present(row) : null;
   }
 
   async list(environment: Environment, request: ListRequest, ground: ListGround) {
     const plan = planList(COLUMNS, { ...request, sort: request.sort || 'name' }, { field: 'name', descending: false }, ground);
-    const rows = await this.database.rows<TopicRow>(
+    const rows = await environment.db.rows<TopicRow>(
       `SELECT * FROM (${this.#withCounts(environment)}) AS listed WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       plan.values,
     );
@@ -48,16 +47,16 @@ export class TopicStore {
   }
 
   async names(environment: Environment, most = 500): Promise<string[]> {
-    const rows = await this.database.rows<{ name: string }>(
-      `SELECT name FROM \`${environment.database}\`._topics ORDER BY name LIMIT ${most}`,
+    const rows = await environment.db.rows<{ name: string }>(
+      `SELECT name FROM ${environment.db.of(topicTable)} ORDER BY name LIMIT ${most}`,
     );
     return rows.map(({ name }) => name);
   }
 
   /** Makes the topic if there is none; true when it was made. */
   async ensure(environment: Environment, name: string, by: string, now: Date): Promise<boolean> {
-    const { affectedRows } = await this.database.change(
-      `INSERT IGNORE INTO \`${environment.database}\`._topics (name, createdBy, createdAt) VALUES (?, ?, ?)`,
+    const { affectedRows } = await environment.db.change(
+      `INSERT IGNORE INTO ${environment.db.of(topicTable)} (name, createdBy, createdAt) VALUES (?, ?, ?)`,
       [name, by, now],
     );
     return affectedRows === 1;
@@ -70,22 +69,22 @@ export class TopicStore {
   ): Promise<void> {
     const given = Object.entries(changes).filter(([, value]) => value !== undefined);
     if (given.length === 0) return;
-    await this.database.change(
-      `UPDATE \`${environment.database}\`._topics SET ${given.map(([column]) => `${column} = ?`).join(', ')} WHERE name = ?`,
+    await environment.db.change(
+      `UPDATE ${environment.db.of(topicTable)} SET ${given.map(([column]) => `${column} = ?`).join(', ')} WHERE name = ?`,
       [...given.map(([, value]) => value), name],
     );
   }
 
   remove(environment: Environment, name: string): Promise<boolean> {
-    return this.database.transaction(async (on) => {
-      await on.change(`DELETE FROM \`${environment.database}\`._follows WHERE topic = ?`, [name]);
-      return (await on.change(`DELETE FROM \`${environment.database}\`._topics WHERE name = ?`, [name])).affectedRows > 0;
+    return environment.db.transaction(async (on) => {
+      await on.change(`DELETE FROM ${environment.db.of(followTable)} WHERE topic = ?`, [name]);
+      return (await on.change(`DELETE FROM ${environment.db.of(topicTable)} WHERE name = ?`, [name])).affectedRows > 0;
     });
   }
 
   async follow(environment: Environment, topic: string, followers: Follower[], now: Date): Promise<void> {
     if (followers.length === 0) return;
-    await this.database.run(`INSERT IGNORE INTO \`${environment.database}\`._follows (topic, kind, follower, at) VALUES ?`, [
+    await environment.db.run(`INSERT IGNORE INTO ${environment.db.of(followTable)} (topic, kind, follower, at) VALUES ?`, [
       followers.map(({ kind, id }) => [topic, kind, id, now]),
     ]);
   }
@@ -94,7 +93,7 @@ export class TopicStore {
     for (const kind of ['device', 'user'] as const) {
       const ids = followers.filter((follower) => follower.kind === kind).map(({ id }) => id);
       if (ids.length > 0)
-        await this.database.run(`DELETE FROM \`${environment.database}\`._follows WHERE topic = ? AND kind = ? AND follower IN (?)`, [
+        await environment.db.run(`DELETE FROM ${environment.db.of(followTable)} WHERE topic = ? AND kind = ? AND follower IN (?)`, [
           topic,
           kind,
           ids,
@@ -104,7 +103,7 @@ export class TopicStore {
 
   /** Lets a follower go who is removed. */
   async forget(on: Statements, environment: Environment, { kind, id }: Follower): Promise<void> {
-    await on.change(`DELETE FROM \`${environment.database}\`._follows WHERE kind = ? AND follower = ?`, [kind, id]);
+    await on.change(`DELETE FROM ${environment.db.of(followTable)} WHERE kind = ? AND follower = ?`, [kind, id]);
   }
 
   /** Topics of a device and of its user. */
@@ -113,8 +112,8 @@ export class TopicStore {
     deviceId: string | null,
     userId: string | null,
   ): Promise<{ topic: string; via: 'device' | 'user'; at: string }[]> {
-    const rows = await this.database.rows<{ topic: string; kind: 'device' | 'user'; at: Date }>(
-      `SELECT topic, kind, at FROM \`${environment.database}\`._follows WHERE (kind = 'device' AND follower = ?) OR (kind = 'user' AND follower = ?) ORDER BY topic`,
+    const rows = await environment.db.rows<{ topic: string; kind: 'device' | 'user'; at: Date }>(
+      `SELECT topic, kind, at FROM ${environment.db.of(followTable)} WHERE (kind = 'device' AND follower = ?) OR (kind = 'user' AND follower = ?) ORDER BY topic`,
       [deviceId ?? '', userId ?? ''],
     );
     return rows.map(({ topic, kind, at }) => ({ topic, via: kind, at: at.toISOString() }));

@@ -1,19 +1,23 @@
 import type { Capability } from '../../platform/capability.js';
 import type { Job } from '../../platform/jobs/queue.js';
+import { jobTable } from '../../platform/jobs/tables.js';
 import type { Parts } from './parts.js';
 import { jobRoutes } from './routes.js';
+
+/** How long work can stay unseen whose note an instance did not come to write. */
+const SWEEP_MS = 20_000;
 
 export function jobs(parts: Parts): Capability {
   parts.jobs.onGivenUp((job, error) => tellGivenUp(parts, job, error));
   return {
     name: 'jobs',
     routes: jobRoutes(parts),
+    recurring: [{ work: 'note work that is due', everyMs: SWEEP_MS, eachEnvironment: (environment) => parts.jobs.sweep(environment) }],
     marks: [
       {
         name: 'jobs',
-        of: ({ id }) => ({
-          sql: "SELECT COALESCE(SUM(CRC32(CONCAT(id, runAt, attempts, COALESCE(leasedBy, '')))), 0) FROM jobs WHERE environmentId = ?",
-          values: [id],
+        of: ({ db }) => ({
+          sql: `SELECT COALESCE(SUM(CRC32(CONCAT(id, runAt, attempts, COALESCE(leasedBy, '')))), 0) FROM ${db.of(jobTable)}`,
         }),
       },
     ],

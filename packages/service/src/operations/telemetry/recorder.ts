@@ -4,8 +4,9 @@
  */
 import { addValue, type Histogram, maskSecrets, packHistogram } from '@orchard/core';
 import type { Logger } from 'pino';
-import { type Database, isDatabaseAway } from '../../platform/database/connection.js';
-import { environmentDatabase, INSTALLATION } from '../../platform/database/migrate.js';
+import { isDatabaseAway } from '../../platform/database/connection.js';
+import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
+import { requestMinuteTable, requestTable } from './tables.js';
 import type { Call } from '../../platform/call.js';
 import type { ChangeSignal } from '../../platform/live/changeSignal.js';
 import type { Metrics } from '../../platform/metrics.js';
@@ -64,14 +65,14 @@ const cut = (text: string | undefined, most: number): string | null =>
 const masked = (text: string | undefined, most: number): string | null => cut(text && maskSecrets(text), most);
 
 export class Recorder {
-  /** By database name. */
-  readonly #waiting = new Map<string, Waiting>();
+  readonly #waiting = new Map<EnvironmentDatabase, Waiting>();
   #count = 0;
   #timer: NodeJS.Timeout | null = null;
   #writing: Promise<void> = Promise.resolve();
 
   constructor(
-    private readonly database: Database,
+    /** For calls that belong to no environment. */
+    private readonly installation: EnvironmentDatabase,
     private readonly instance: string,
     private readonly now: () => number,
     private readonly metrics: Metrics,
@@ -87,7 +88,7 @@ export class Recorder {
   record(call: Call, status: number, durationUs: number, bytesOut: number): void {
     const { environment, holder } = call;
     const isApp = call.operation.path.startsWith('/app/');
-    const database = environmentDatabase(this.database, isApp && environment ? environment.id : INSTALLATION);
+    const db = isApp && environment ? environment.db : this.installation;
     const client = holder?.client.name ?? '';
     const { method, path: route } = call.operation;
     this.metrics.count(isApp ? environment : null, method, route, status, durationUs);
@@ -96,7 +97,7 @@ export class Recorder {
       return;
     }
     this.#count++;
-    const waiting = this.#waitingFor(database, isApp && environment ? environment.id : null);
+    const waiting = this.#waitingFor(db, isApp && environment ? environment.id : null);
     waiting.rows.push([
       call.id,
       new Date(call.at),
@@ -130,21 +131,21 @@ export class Recorder {
     waiting.changed.add(name);
   }
 
-  #waitingFor(database: string, environmentId: string | null): Waiting {
-    let waiting = this.#waiting.get(database);
-    if (!waiting) this.#waiting.set(database, (waiting = { environmentId, rows: [], minutes: new Map(), changed: new Set() }));
+  #waitingFor(db: EnvironmentDatabase, environmentId: string | null): Waiting {
+    let waiting = this.#waiting.get(db);
+    if (!waiting) this.#waiting.set(db, (waiting = { environmentId, rows: [], minutes: new Map(), changed: new Set() }));
     return waiting;
   }
 
   /** Writes what has gathered. Counts of the running minute stay in memory and are written again, whole, next time. */
   flush(): Promise<void> {
     this.#writing = this.#writing.then(async () => {
-      for (const [database, waiting] of this.#waiting) await this.#write(database, waiting);
+      for (const [db, waiting] of this.#waiting) await this.#write(db, waiting);
     });
     return this.#writing;
   }
 
-  async #write(database: string, waiting: Waiting): Promise<void> {
+  async #write(db: EnvironmentDatabase, waiting: Waiting): Promise<void> {
     const { rows, changed } = waiting;
     if (rows.length === 0) return;
     const counts = [...changed].flatMap((name) => waiting.minutes.get(name) ?? []);
@@ -152,8 +153,8 @@ export class Recorder {
     waiting.changed = new Set();
     try {
       // IGNORE: after a lost connection a batch may have been written already.
-      await insertRequests(this.database, database, rows);
-      await insertMinutes(this.database, database, this.instance, counts);
+      await insertRequests(db, rows);
+      await insertMinutes(db, this.instance, counts);
       this.#count -= rows.length;
       this.#forgetPast(waiting);
       if (waiting.environmentId) this.changes.wake(waiting.environmentId);
@@ -164,8 +165,8 @@ export class Recorder {
         return;
       }
       this.#count -= rows.length;
-      this.#waiting.delete(database);
-      this.log.error({ err: error, database }, 'recorded calls could not be written and were dropped');
+      this.#waiting.delete(db);
+      this.log.error({ err: error, database: db.name }, 'recorded calls could not be written and were dropped');
     }
   }
 
@@ -183,16 +184,14 @@ export class Recorder {
 }
 
 /** Writes request rows; values in the order of {@link REQUEST_COLUMNS}. */
-export async function insertRequests(database: Database, name: string, rows: RequestValues[]): Promise<void> {
+export async function insertRequests(db: EnvironmentDatabase, rows: RequestValues[]): Promise<void> {
   for (let from = 0; from < rows.length; from += 1000) {
-    await database.run(`INSERT IGNORE INTO \`${name}\`._requests (${REQUEST_COLUMNS.join(', ')}) VALUES ?`, [
-      rows.slice(from, from + 1000),
-    ]);
+    await db.run(`INSERT IGNORE INTO ${db.of(requestTable)} (${REQUEST_COLUMNS.join(', ')}) VALUES ?`, [rows.slice(from, from + 1000)]);
   }
 }
 
 /** Writes minute counts; a count written before by the same instance is replaced. */
-export async function insertMinutes(database: Database, name: string, instance: string, counts: MinuteCount[]): Promise<void> {
+export async function insertMinutes(db: EnvironmentDatabase, instance: string, counts: MinuteCount[]): Promise<void> {
   for (let from = 0; from < counts.length; from += 1000) {
     const rows = counts
       .slice(from, from + 1000)
@@ -206,8 +205,8 @@ export async function insertMinutes(database: Database, name: string, instance: 
         count.calls,
         packHistogram(count.histogram),
       ]);
-    await database.run(
-      `INSERT INTO \`${name}\`._requestMinutes (minute, method, route, client, status, instance, calls, histogram) VALUES ?
+    await db.run(
+      `INSERT INTO ${db.of(requestMinuteTable)} (minute, method, route, client, status, instance, calls, histogram) VALUES ?
        ON DUPLICATE KEY UPDATE calls = VALUES(calls), histogram = VALUES(histogram)`,
       [rows],
     );

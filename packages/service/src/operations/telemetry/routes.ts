@@ -2,7 +2,6 @@ import { operations, Problem } from '@orchard/contract';
 import { bind, environmentOf, type Route } from '../../platform/call.js';
 import { EventStream } from '../../platform/live/eventStream.js';
 import { streamMarks } from '../../platform/live/markStream.js';
-import { environmentDatabase, INSTALLATION } from '../../platform/database/migrate.js';
 import type { Platform } from '../../platform/platform.js';
 import { listRequests, readRequest, readUsage } from './store.js';
 
@@ -19,7 +18,7 @@ export function telemetryRoutes(parts: Platform): Route[] {
           fields: [{ path: 'query.from', problem: 'It is not before `until`.', expected: 'an earlier time' }],
         });
       return {
-        body: await readUsage(parts.database, environmentOf(call).database, {
+        body: await readUsage(environmentOf(call).db, {
           from,
           until,
           client: call.query.client,
@@ -28,15 +27,15 @@ export function telemetryRoutes(parts: Platform): Route[] {
       };
     }),
     bind(own.requests, async (call) => ({
-      body: await listRequests(parts.database, environmentOf(call).database, call.query, parts),
+      body: await listRequests(environmentOf(call).db, call.query, parts),
     })),
     bind(own.installationRequests, async (call) => ({
-      body: await listRequests(parts.database, environmentDatabase(parts.database, INSTALLATION), call.query, parts),
+      body: await listRequests(parts.servers.installation, call.query, parts),
     })),
     bind(own.installationRequest, async (call) => ({
-      body: await readRequest(parts.database, environmentDatabase(parts.database, INSTALLATION), call.params.request),
+      body: await readRequest(parts.servers.installation, call.params.request),
     })),
-    bind(own.request, async (call) => ({ body: await readRequest(parts.database, environmentOf(call).database, call.params.request) })),
+    bind(own.request, async (call) => ({ body: await readRequest(environmentOf(call).db, call.params.request) })),
     bind(own.changes, async (call) => {
       streamMarks(parts, environmentOf(call), new EventStream(call, parts));
       return 'streaming';

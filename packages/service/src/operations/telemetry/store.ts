@@ -1,33 +1,12 @@
 /** Recorded calls, read back: lists, one in full, and sums over time. */
 import { Problem, type RequestDetail, type RequestSummary, type Usage } from '@orchard/contract';
 import { chooseStep, type Histogram, mergeInto, quantiles, stepStarts, unpackHistogram } from '@orchard/core';
-import type { Database } from '../../platform/database/connection.js';
+import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 
-type RequestRow = {
-  id: string;
-  at: Date;
-  method: string;
-  route: string;
-  path: string;
-  status: number;
-  durationUs: number;
-  databaseUs: number;
-  statements: number;
-  client: string | null;
-  keyId: string | null;
-  userId: string | null;
-  deviceId: string | null;
-  trace: string;
-  span: string;
-  parentSpan: string | null;
-  problem: string | null;
-  detail: string | null;
-  origin: string | null;
-  userAgent: string | null;
-  bytesIn: number;
-  bytesOut: number;
-};
+import { requestMinuteTable, requestTable } from './tables.js';
+
+type RequestRow = typeof requestTable.$inferSelect;
 
 const COLUMNS: Columns = new Map([
   ...plainColumns({
@@ -59,10 +38,10 @@ function presentSummary(row: RequestRow): RequestSummary {
   };
 }
 
-export async function listRequests(database: Database, name: string, request: ListRequest, ground: ListGround) {
+export async function listRequests(db: EnvironmentDatabase, request: ListRequest, ground: ListGround) {
   const plan = planList(COLUMNS, { ...request, sort: request.sort || '-at' }, { field: 'id', descending: true }, ground);
-  const rows = await database.rows<RequestRow>(
-    `SELECT id, at, method, route, path, status, durationUs, databaseUs, client, userId, deviceId, trace, problem FROM \`${name}\`._requests WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+  const rows = await db.rows<RequestRow>(
+    `SELECT id, at, method, route, path, status, durationUs, databaseUs, client, userId, deviceId, trace, problem FROM ${db.of(requestTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
     plan.values,
   );
   const sortValue = (row: RequestRow, field: string) =>
@@ -71,9 +50,9 @@ export async function listRequests(database: Database, name: string, request: Li
 }
 
 /** The id is a UUIDv7 and carries the time, which leads straight to the day's partition. */
-export async function readRequest(database: Database, name: string, id: string): Promise<RequestDetail> {
+export async function readRequest(db: EnvironmentDatabase, id: string): Promise<RequestDetail> {
   const at = /^[0-9a-f]{8}-[0-9a-f]{4}-7/.test(id) ? new Date(Number.parseInt(id.slice(0, 8) + id.slice(9, 13), 16)) : null;
-  const [row] = at ? await database.rows<RequestRow>(`SELECT * FROM \`${name}\`._requests WHERE at = ? AND id = ?`, [at, id]) : [];
+  const [row] = at ? await db.rows<RequestRow>(`SELECT * FROM ${db.of(requestTable)} WHERE at = ? AND id = ?`, [at, id]) : [];
   if (!row)
     throw new Problem(
       'not-found',
@@ -115,7 +94,7 @@ class Sum {
 export type UsageRange = { from: number; until: number; client?: string | undefined; route?: string | undefined };
 
 /** Sums the minutes of a range by step and by route. */
-export async function readUsage(database: Database, name: string, range: UsageRange): Promise<Usage> {
+export async function readUsage(db: EnvironmentDatabase, range: UsageRange): Promise<Usage> {
   const { from, until } = range;
   const stepMs = chooseStep(from, until);
   const conditions = ['minute >= ?', 'minute < ?'];
@@ -128,8 +107,8 @@ export async function readUsage(database: Database, name: string, range: UsageRa
     conditions.push('route = ?');
     values.push(range.route);
   }
-  const rows = await database.rows<MinuteRow>(
-    `SELECT minute, method, route, status, calls, histogram FROM \`${name}\`._requestMinutes WHERE ${conditions.join(' AND ')}`,
+  const rows = await db.rows<MinuteRow>(
+    `SELECT minute, method, route, status, calls, histogram FROM ${db.of(requestMinuteTable)} WHERE ${conditions.join(' AND ')}`,
     values,
   );
   const total = new Sum();

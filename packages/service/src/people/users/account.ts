@@ -7,8 +7,9 @@ import type { Parts } from './parts.js';
 import { guarded } from '../../platform/upkeep.js';
 import type { Sessions } from './sessions.js';
 import type { UserRow, UserStore } from './store.js';
+import { userLinkTable } from './tables.js';
 
-const linksOf = (environment: Environment): LinkTable => ({ table: `\`${environment.database}\`._userLinks`, owner: 'userId' });
+const linksOf = (environment: Environment): LinkTable => ({ table: environment.db.of(userLinkTable), owner: 'userId' });
 
 export function accountRoutes(parts: Parts, store: UserStore, sessions: Sessions): Route[] {
   const own = operations.users;
@@ -28,7 +29,7 @@ export function accountRoutes(parts: Parts, store: UserStore, sessions: Sessions
       const environment = await parts.directory.environmentById(id);
       if (!environment) throw new Problem('link-refused');
       call.environment = environment;
-      const user = await takeLink(parts, linksOf(environment), token, async (userId) => {
+      const user = await takeLink({ ...parts, database: environment.db }, linksOf(environment), token, async (userId) => {
         const found = await store.find(environment, userId);
         if (!found) throw new Problem('link-refused');
         sessions.demandGood(environment, found, call.body.password, 'body.password');
@@ -55,7 +56,7 @@ export function accountRoutes(parts: Parts, store: UserStore, sessions: Sessions
  * `dev` without a gateway for mail it is shown instead.
  */
 async function forgotPassword(parts: Parts, store: UserStore, environment: Environment, email: string): Promise<{ address?: string }> {
-  const gateway = await parts.gateways.openFor(environment.id, 'mail');
+  const gateway = await parts.gateways.openFor(environment, 'mail');
   const shown = !gateway && explainsRefusals(environment);
   if (!gateway && !shown)
     throw new Problem(
@@ -63,7 +64,7 @@ async function forgotPassword(parts: Parts, store: UserStore, environment: Envir
       `${environment.app}/${environment.name} has no gateway for mail, so that no address can be sent. Add one with \`orchard gateway add\`.`,
     );
   const user = await store.findByEmail(environment, email);
-  const link = user && !user.disabled ? await makeLink(parts, linksOf(environment), user.id) : null;
+  const link = user && !user.disabled ? await makeLink({ ...parts, database: environment.db }, linksOf(environment), user.id) : null;
   if (!link) return {};
   const address = `${parts.address()}/new-password?of=user&token=${environment.id}.${link.token}`;
   if (!gateway) return { address };

@@ -5,9 +5,11 @@ import { HOUR_MS } from '../../platform/upkeep.js';
 import type { Parts } from './parts.js';
 import { userRoutes } from './routes.js';
 import { UserStore } from './store.js';
+import { userTable } from './tables.js';
+import { guessTable } from '../../platform/access/tables.js';
 
 export function users(parts: Parts): Capability {
-  const store = new UserStore(parts.database);
+  const store = new UserStore();
   parts.ports.findSession = async (environment, id) => {
     const found = await store.findSession(environment, id);
     return (
@@ -18,14 +20,13 @@ export function users(parts: Parts): Capability {
   return {
     name: 'users',
     routes: userRoutes(parts, store),
-    periodic: [
+    recurring: [
       {
-        work: 'forget old guesses',
+        work: 'forget guesses at users',
         everyMs: HOUR_MS,
-        atStart: true,
-        eachEnvironment: ({ database }) => forgetGuesses(parts, `\`${database}\`._guesses`),
+        eachEnvironment: ({ db }) => forgetGuesses({ database: db, now: parts.now }, db.of(guessTable)),
       },
     ],
-    marks: [{ name: 'users', of: ({ database }) => ({ sql: latestSql(`\`${database}\`._users`, 'updatedAt') }) }],
+    marks: [{ name: 'users', of: ({ db }) => ({ sql: latestSql(db.of(userTable), 'updatedAt') }) }],
   };
 }

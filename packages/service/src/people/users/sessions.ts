@@ -8,6 +8,7 @@ import { SESSION_MS } from '../../platform/access/userTokens.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { presentUser, type UserRow, type UserStore } from './store.js';
+import { guessTable } from '../../platform/access/tables.js';
 
 /** How long the refresh token just before is good for the same answer. */
 const GRACE_MS = 60_000;
@@ -71,7 +72,7 @@ export class Sessions {
     given: { password: string; address: string; words?: string },
   ): Promise<void> {
     const { password, address, words } = given;
-    const guesses = new Guesses(this.parts.database, this.parts.now, `\`${environment.database}\`._guesses`);
+    const guesses = new Guesses(environment.db, this.parts.now, environment.db.of(guessTable));
     await guesses.demand(email, address);
     if (await verifyPassword(user?.passwordHash, password)) return guesses.noteSuccess(email, address);
     await guesses.noteFailure(email, address);

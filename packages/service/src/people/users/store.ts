@@ -2,16 +2,16 @@
 import { Problem, type User } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { and, eq, isNull, ne } from 'drizzle-orm';
-import { type Database, isDuplicate, isReferenceError } from '../../platform/database/connection.js';
-import { tablesOf } from '../../platform/database/environmentTables.js';
+import { isDuplicate, isReferenceError } from '../../platform/database/connection.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 import { stillReferenced } from '../../platform/database/stillReferenced.js';
 import type { Environment } from '../../platform/call.js';
 import type { UserRemoval } from '../../platform/ports.js';
+import { sessionTable, userLinkTable, userTable } from './tables.js';
 
-export type UserRow = ReturnType<typeof tablesOf>['users']['$inferSelect'];
-export type SessionRow = ReturnType<typeof tablesOf>['sessions']['$inferSelect'];
+export type UserRow = typeof userTable.$inferSelect;
+export type SessionRow = typeof sessionTable.$inferSelect;
 
 const COLUMNS: Columns = new Map(
   plainColumns({ text: ['id', 'email', 'name', 'phone', 'roles'], boolean: ['disabled'], time: ['createdAt', 'updatedAt', 'lastSeenAt'] }),
@@ -34,11 +34,9 @@ export function presentUser(row: UserRow): User {
 }
 
 export class UserStore {
-  constructor(private readonly database: Database) {}
-
   async find(environment: Environment, id: string): Promise<UserRow | null> {
-    const { users } = tablesOf(environment.database);
-    return (await this.database.orm.select().from(users).where(eq(users.id, id)))[0] ?? null;
+    const users = environment.db.table(userTable);
+    return (await environment.db.orm.select().from(users).where(eq(users.id, id)))[0] ?? null;
   }
 
   /** @throws {Problem} not-found */
@@ -51,19 +49,19 @@ export class UserStore {
   /** Those of the ids that there are. */
   async known(environment: Environment, ids: readonly string[]): Promise<Set<string>> {
     if (ids.length === 0) return new Set();
-    const rows = await this.database.runRows<{ id: string }>(`SELECT id FROM \`${environment.database}\`._users WHERE id IN (?)`, [ids]);
+    const rows = await environment.db.runRows<{ id: string }>(`SELECT id FROM ${environment.db.of(userTable)} WHERE id IN (?)`, [ids]);
     return new Set(rows.map(({ id }) => id));
   }
 
   async findByEmail(environment: Environment, email: string): Promise<UserRow | null> {
-    const { users } = tablesOf(environment.database);
-    return (await this.database.orm.select().from(users).where(eq(users.email, email)))[0] ?? null;
+    const users = environment.db.table(userTable);
+    return (await environment.db.orm.select().from(users).where(eq(users.email, email)))[0] ?? null;
   }
 
   /** @throws {Problem} already-exists */
   async insert(environment: Environment, row: UserRow): Promise<void> {
     try {
-      await this.database.orm.insert(tablesOf(environment.database).users).values(row);
+      await environment.db.orm.insert(environment.db.table(userTable)).values(row);
     } catch (error) {
       if (isDuplicate(error)) throw new Problem('already-exists', `There is an account for ${row.email} already. Sign in with it.`);
       throw error;
@@ -71,20 +69,20 @@ export class UserStore {
   }
 
   async update(environment: Environment, id: string, changes: Partial<UserRow> & { data?: JsonObject }): Promise<void> {
-    const { users } = tablesOf(environment.database);
-    await this.database.orm.update(users).set(changes).where(eq(users.id, id));
+    const users = environment.db.table(userTable);
+    await environment.db.orm.update(users).set(changes).where(eq(users.id, id));
   }
 
   /** Deletes the user with all that is only theirs, all or nothing. @throws {Problem} still-referenced */
   async remove(removal: Omit<UserRemoval, 'on'>, release: (removal: UserRemoval) => Promise<void>): Promise<boolean> {
     const { environment, userId } = removal;
-    const { database } = environment;
-    return this.database.transaction(async (on) => {
+    const { db } = environment;
+    return environment.db.transaction(async (on) => {
       await release({ ...removal, on });
-      await on.change(`DELETE FROM \`${database}\`._sessions WHERE userId = ?`, [userId]);
-      await on.change(`DELETE FROM \`${database}\`._userLinks WHERE userId = ?`, [userId]);
+      await on.change(`DELETE FROM ${db.of(sessionTable)} WHERE userId = ?`, [userId]);
+      await on.change(`DELETE FROM ${db.of(userLinkTable)} WHERE userId = ?`, [userId]);
       try {
-        return (await on.change(`DELETE FROM \`${database}\`._users WHERE id = ?`, [userId])).affectedRows > 0;
+        return (await on.change(`DELETE FROM ${db.of(userTable)} WHERE id = ?`, [userId])).affectedRows > 0;
       } catch (error) {
         throw isReferenceError(error) === 'used' ? stillReferenced('users', userId, error) : error;
       }
@@ -93,20 +91,21 @@ export class UserStore {
 
   async list(environment: Environment, request: ListRequest, ground: ListGround) {
     const plan = planList(COLUMNS, request, { field: 'id', descending: true }, ground);
-    const rows = await this.database.rows<UserRow>(
-      `SELECT * FROM \`${environment.database}\`._users WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+    const rows = await environment.db.rows<UserRow>(
+      `SELECT * FROM ${environment.db.of(userTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       plan.values,
     );
     return cutPage(rows, plan, ground, (row, field) => row[field as keyof UserRow], presentUser);
   }
 
   async insertSession(environment: Environment, row: SessionRow): Promise<void> {
-    await this.database.orm.insert(tablesOf(environment.database).sessions).values(row);
+    await environment.db.orm.insert(environment.db.table(sessionTable)).values(row);
   }
 
   async findSession(environment: Environment, id: string): Promise<{ session: SessionRow; user: UserRow } | null> {
-    const { sessions, users } = tablesOf(environment.database);
-    const [row] = await this.database.orm
+    const sessions = environment.db.table(sessionTable);
+    const users = environment.db.table(userTable);
+    const [row] = await environment.db.orm
       .select({ session: sessions, user: users })
       .from(sessions)
       .innerJoin(users, eq(users.id, sessions.userId))
@@ -116,8 +115,8 @@ export class UserStore {
 
   /** Moves a session to its next generation; false when it is not at `generation` any more, or has ended. */
   async advanceSession(environment: Environment, id: string, generation: number, expiresAt: Date, now: Date): Promise<boolean> {
-    const { sessions } = tablesOf(environment.database);
-    const [result] = await this.database.orm
+    const sessions = environment.db.table(sessionTable);
+    const [result] = await environment.db.orm
       .update(sessions)
       .set({ generation: generation + 1, expiresAt, renewedAt: now })
       .where(and(eq(sessions.id, id), eq(sessions.generation, generation), isNull(sessions.endedAt)));
@@ -130,10 +129,10 @@ export class UserStore {
     at: Date,
     reason: string,
   ): Promise<void> {
-    const { sessions } = tablesOf(environment.database);
+    const sessions = environment.db.table(sessionTable);
     const condition =
       'id' in which ? eq(sessions.id, which.id) : and(eq(sessions.userId, which.userId), ne(sessions.id, which.except ?? ''));
-    await this.database.orm
+    await environment.db.orm
       .update(sessions)
       .set({ endedAt: at, endedReason: reason })
       .where(and(condition, isNull(sessions.endedAt)));
@@ -141,9 +140,9 @@ export class UserStore {
 
   /** The roles of users by their sessions, where those are still good. */
   async goodSessions(environment: Environment, ids: readonly string[], now: Date): Promise<Map<string, string[]>> {
-    const { database } = environment;
-    const rows = await this.database.runRows<{ id: string; roles: string[] | string }>(
-      `SELECT s.id, u.roles FROM \`${database}\`._sessions s JOIN \`${database}\`._users u ON u.id = s.userId
+    const { db } = environment;
+    const rows = await environment.db.runRows<{ id: string; roles: string[] | string }>(
+      `SELECT s.id, u.roles FROM ${db.of(sessionTable)} s JOIN ${db.of(userTable)} u ON u.id = s.userId
        WHERE s.id IN (?) AND s.endedAt IS NULL AND s.expiresAt > ? AND NOT u.disabled`,
       [ids, now],
     );

@@ -1,12 +1,13 @@
 /** Who a key, a cookie or a member token stands for. Answers are remembered for a few seconds. */
 import { Problem, ROLES, type Role, type Scope } from '@orchard/contract';
 import { readKey } from '@orchard/core';
-import { and, eq } from 'drizzle-orm';
+import { and, eq, isNull } from 'drizzle-orm';
 import { LRUCache } from 'lru-cache';
 import type { Database } from '../database/connection.js';
-import { environmentDatabase } from '../database/migrate.js';
-import { apps, clients, environments, keys, memberRoles, memberSessions, members } from '../database/systemTables.js';
+import type { Servers } from '../database/servers.js';
+import { apps, clients, environments, keys, memberRoles, memberSessions, members } from './systemTables.js';
 import type { Environment, KeyHolder, SignedInMember } from '../call.js';
+import { type EnvironmentKeys, formerEnvironmentKeys, sealEnvironmentKeys, unsealEnvironmentKeys } from './environmentKeys.js';
 import { hashKey } from './secrets.js';
 
 /** A revoked key stops at once on the instance that revoked it, and within this time on the others. */
@@ -17,7 +18,17 @@ export class Directory {
   readonly #environments = new LRUCache<string, Environment>({ max: 5_000, ttl: REMEMBER_MS });
   readonly #usedKeys = new Set<string>();
 
-  constructor(private readonly database: Database) {}
+  readonly #database: Database;
+
+  /** By what they are sealed as. */
+  readonly #keys = new LRUCache<string, EnvironmentKeys>({ max: 5_000 });
+
+  constructor(
+    private readonly servers: Servers,
+    private readonly secretKey: Buffer,
+  ) {
+    this.#database = servers.main;
+  }
 
   /**
    * Finds the environment, client and rights behind a key.
@@ -54,14 +65,14 @@ export class Directory {
   }
 
   async #load(hash: string): Promise<KeyHolder> {
-    const [row] = await this.database.orm
+    const [row] = await this.#database.orm
       .select({ key: keys, client: clients, environment: environments })
       .from(keys)
       .innerJoin(environments, eq(environments.id, keys.environmentId))
       .innerJoin(clients, and(eq(clients.environmentId, keys.environmentId), eq(clients.name, keys.client)))
       .where(eq(keys.hash, hash));
     if (!row) throw new Problem('key-unknown');
-    const environment = this.#present(row.environment);
+    const environment = this.present(row.environment);
     if (row.key.revokedAt) {
       throw new RevokedKey(
         environment,
@@ -76,56 +87,78 @@ export class Directory {
     };
   }
 
-  #present(row: typeof environments.$inferSelect): Environment {
+  /** An environment as calls see it, from its row. */
+  present(row: typeof environments.$inferSelect): Environment {
     return {
       id: row.id,
       app: row.app,
       name: row.name,
       mode: row.mode as Environment['mode'],
-      database: environmentDatabase(this.database, row.id),
+      db: this.servers.databaseOf(row.id, row.server),
+      keys: this.#keysOf(row),
       createdAt: row.createdAt,
       triggers: row.triggers,
       widening: Boolean(row.widening),
     };
   }
 
+  #keysOf({ id, sealedKeys }: Pick<typeof environments.$inferSelect, 'id' | 'sealedKeys'>): EnvironmentKeys {
+    if (sealedKeys === null) return formerEnvironmentKeys(this.secretKey, id);
+    let keys = this.#keys.get(sealedKeys);
+    if (!keys) this.#keys.set(sealedKeys, (keys = unsealEnvironmentKeys(this.secretKey, id, sealedKeys)));
+    return keys;
+  }
+
+  /** Gives keys of their own to environments from before there were any; of two instances at once one does. */
+  async giveKeys(random: (bytes: number) => Buffer): Promise<void> {
+    const rows = await this.#database.orm.select().from(environments).where(isNull(environments.sealedKeys));
+    for (const { id } of rows) {
+      const keys = { data: random(32), tokens: formerEnvironmentKeys(this.secretKey, id).tokens };
+      await this.#database.orm
+        .update(environments)
+        .set({ sealedKeys: sealEnvironmentKeys(this.secretKey, id, keys) })
+        .where(and(eq(environments.id, id), isNull(environments.sealedKeys)));
+    }
+    this.forget();
+  }
+
   /** @throws {Problem} not-found, naming what is missing */
   async environment(app: string, name: string): Promise<Environment> {
     const known = this.#environments.get(`${app}/${name}`);
     if (known) return known;
-    const [row] = await this.database.orm
+    const [row] = await this.#database.orm
       .select()
       .from(environments)
       .where(and(eq(environments.app, app), eq(environments.name, name)));
     if (!row) {
-      const [found] = await this.database.orm.select().from(apps).where(eq(apps.name, app));
+      const [found] = await this.#database.orm.select().from(apps).where(eq(apps.name, app));
       throw new Problem('not-found', found ? `The app \`${app}\` has no environment \`${name}\`.` : `There is no app \`${app}\`.`);
     }
-    const environment = this.#present(row);
+    const environment = this.present(row);
     this.#environments.set(`${app}/${name}`, environment);
     return environment;
   }
 
   /** The environment with this id, or null when it is gone. */
   async environmentById(id: string): Promise<Environment | null> {
-    const [row] = await this.database.orm.select().from(environments).where(eq(environments.id, id));
-    return row ? this.#present(row) : null;
+    const [row] = await this.#database.orm.select().from(environments).where(eq(environments.id, id));
+    return row ? this.present(row) : null;
   }
 
   async allEnvironments(): Promise<Environment[]> {
-    return (await this.database.orm.select().from(environments)).map((row) => this.#present(row));
+    return (await this.#database.orm.select().from(environments)).map((row) => this.present(row));
   }
 
   /** Notes that all collections of an environment have triggers of this form. */
   async noteTriggers({ id }: Environment, triggers: number): Promise<void> {
-    await this.database.orm.update(environments).set({ triggers }).where(eq(environments.id, id));
+    await this.#database.orm.update(environments).set({ triggers }).where(eq(environments.id, id));
     this.forget();
   }
 
   /** The member of a session token, or null when there is no such session any more. */
   async memberOf(token: string, now: number): Promise<SignedInMember | null> {
     const tokenHash = hashKey(token);
-    const [row] = await this.database.orm
+    const [row] = await this.#database.orm
       .select({ session: memberSessions, member: members })
       .from(memberSessions)
       .innerJoin(members, eq(members.id, memberSessions.memberId))
@@ -138,7 +171,7 @@ export class Directory {
   /** The member's role in an environment; the owner of the installation is owner everywhere. */
   async roleIn(member: SignedInMember, environmentId: string): Promise<Role | null> {
     if (member.owner) return 'owner';
-    const [row] = await this.database.orm
+    const [row] = await this.#database.orm
       .select()
       .from(memberRoles)
       .where(and(eq(memberRoles.memberId, member.id), eq(memberRoles.environmentId, environmentId)));

@@ -4,7 +4,7 @@
  */
 import { createHash } from 'node:crypto';
 import { Problem } from '@orchard/contract';
-import type { Database } from '../database/connection.js';
+import type { Statements } from '../database/connection.js';
 
 const MINUTE_MS = 60_000;
 /** Failures are forgotten when there was none for so long. */
@@ -24,7 +24,7 @@ type Names = Record<Kind | 'familiar', string>;
 export class Guesses {
   /** @param table the table of guesses, of an environment or of the installation */
   constructor(
-    private readonly database: Database,
+    private readonly database: Statements,
     private readonly now: () => number,
     private readonly table: string,
   ) {}
@@ -94,7 +94,7 @@ function namesOf(account: string, address: string): Names {
 }
 
 /** Forgets what no longer counts. */
-export async function forgetGuesses({ database, now }: { database: Database; now: () => number }, table: string): Promise<void> {
+export async function forgetGuesses({ database, now }: { database: Statements; now: () => number }, table: string): Promise<void> {
   await database.run(`DELETE FROM ${table} WHERE lastAt < ? OR (failures > 0 AND lastAt < ?) LIMIT 10000`, [
     new Date(now() - FAMILIAR_MS),
     new Date(now() - FORGET_MS),

@@ -1,7 +1,7 @@
 /** Whether the secret key at hand is the one this installation was made with. */
 import { eq } from 'drizzle-orm';
 import type { Database } from '../database/connection.js';
-import { settings } from '../database/systemTables.js';
+import { settings } from './systemTables.js';
 import { deriveKey } from './secrets.js';
 
 const NAME = 'secretKeyMark';

@@ -7,7 +7,6 @@ import { Problem } from '@orchard/contract';
 import { errors, jwtVerify, SignJWT } from 'jose';
 import { LRUCache } from 'lru-cache';
 import type { Environment, SignedInUser } from '../call.js';
-import { deriveKey } from './secrets.js';
 
 export const ACCESS_TOKEN_MS = 10 * 60_000;
 export const SESSION_MS = 60 * 86_400_000;
@@ -25,14 +24,13 @@ export class UserTokens {
   readonly #keys = new Map<string, KeyObject>();
 
   constructor(
-    private readonly secretKey: Buffer,
     private readonly now: () => number,
     private readonly checkSession: SessionCheck,
   ) {}
 
-  #key(environmentId: string): KeyObject {
-    let key = this.#keys.get(environmentId);
-    if (!key) this.#keys.set(environmentId, (key = createSecretKey(deriveKey(this.secretKey, `user-tokens:${environmentId}`))));
+  #key({ id, keys }: Environment): KeyObject {
+    let key = this.#keys.get(id);
+    if (!key) this.#keys.set(id, (key = createSecretKey(keys.tokens)));
     return key;
   }
 
@@ -44,7 +42,7 @@ export class UserTokens {
       .setIssuer(environment.id)
       .setIssuedAt(Math.floor(this.now() / 1000))
       .setExpirationTime(Math.floor(expiresAt / 1000))
-      .sign(this.#key(environment.id));
+      .sign(this.#key(environment));
     return { token, expiresAt };
   }
 
@@ -64,7 +62,7 @@ export class UserTokens {
 
   async #verify(environment: Environment, token: string): Promise<{ sid: string; exp: number }> {
     try {
-      const { payload } = await jwtVerify(token, this.#key(environment.id), {
+      const { payload } = await jwtVerify(token, this.#key(environment), {
         algorithms: ['HS256'],
         issuer: environment.id,
         currentDate: new Date(this.now()),
@@ -99,6 +97,6 @@ export class UserTokens {
   }
 
   #mac(environment: Environment, sessionId: string, generation: number): Buffer {
-    return createHmac('sha256', this.#key(environment.id)).update(`refresh:${sessionId}:${generation}`).digest();
+    return createHmac('sha256', this.#key(environment)).update(`refresh:${sessionId}:${generation}`).digest();
   }
 }

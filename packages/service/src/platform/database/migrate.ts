@@ -4,6 +4,7 @@ import { fileURLToPath } from 'node:url';
 import { drizzle } from 'drizzle-orm/mysql2';
 import { migrate } from 'drizzle-orm/mysql2/migrator';
 import type { Database } from './connection.js';
+import type { EnvironmentDatabase } from './environmentDatabase.js';
 
 const folderOf = (part: 'system' | 'environment') => fileURLToPath(new URL(`../../../migrations/${part}`, import.meta.url));
 
@@ -22,19 +23,13 @@ export async function migrateSystem(database: Database): Promise<void> {
   await underLock(database, () => migrateDatabase(database, database.name, 'system'));
 }
 
-/** The «environment» of calls that name none. */
-export const INSTALLATION = 'installation';
-
-/** The database of an environment. */
-export const environmentDatabase = (database: Database, environmentId: string) => `${database.name}_${environmentId}`;
-
 /** When the newest migration was made, as drizzle notes it for those that were applied. */
 const newest = (part: 'system' | 'environment'): number =>
   (JSON.parse(readFileSync(`${folderOf(part)}/meta/_journal.json`, 'utf8')) as { entries: { when: number }[] }).entries.at(-1)?.when ?? 0;
 
-async function isUpToDate(database: Database, name: string): Promise<boolean> {
+async function isUpToDate(db: EnvironmentDatabase): Promise<boolean> {
   try {
-    const [row] = await database.runRows<{ at: number }>(`SELECT MAX(created_at) AS at FROM \`${name}\`._migrations`);
+    const [row] = await db.runRows<{ at: number }>(`SELECT MAX(created_at) AS at FROM ${db.collection('_migrations')}`);
     return Number(row?.at ?? 0) >= newest('environment');
   } catch {
     return false; // There is no such database or table yet, or the migration itself will say what is wrong.
@@ -42,11 +37,10 @@ async function isUpToDate(database: Database, name: string): Promise<boolean> {
 }
 
 /** Creates the environment's database if there is none, and migrates it. */
-export async function migrateEnvironment(database: Database, environmentId: string): Promise<void> {
-  const name = environmentDatabase(database, environmentId);
-  if (await isUpToDate(database, name)) return;
-  await underLock(database, async () => {
-    await database.run(`CREATE DATABASE IF NOT EXISTS \`${name}\` CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`);
-    await migrateDatabase(database, name, 'environment');
+export async function migrateEnvironment(db: EnvironmentDatabase): Promise<void> {
+  if (await isUpToDate(db)) return;
+  await underLock(db.server, async () => {
+    await db.create();
+    await migrateDatabase(db.server, db.name, 'environment');
   });
 }

@@ -2,8 +2,10 @@
 import { createHash } from 'node:crypto';
 import { Problem } from '@orchard/contract';
 import type { Statements } from '../database/connection.js';
+import type { EnvironmentDatabase } from '../database/environmentDatabase.js';
 import type { Answer, Call } from '../call.js';
 import { environmentOf } from '../call.js';
+import { answerTable } from './tables.js';
 
 type Row = { fingerprint: string; status: number; headers: Record<string, string> | string | null; body: string | null };
 
@@ -30,17 +32,17 @@ export async function answerOnce<Body>(
   at: Date,
   work: () => Promise<Answer<Body>>,
 ): Promise<Answer<Body>> {
-  const { database } = environmentOf(call);
+  const { db } = environmentOf(call);
   const owner = call.holder?.key.id ?? call.member?.id ?? '';
   const name = digest(owner, call.user?.id ?? '', key);
   const fingerprint = digest(call.operation.id, call.request.originalUrl, JSON.stringify(call.body ?? null));
   const { affectedRows } = await on.change(
-    `INSERT IGNORE INTO \`${database}\`._answers (\`key\`, fingerprint, status, at) VALUES (?, ?, 0, ?)`,
+    `INSERT IGNORE INTO ${db.of(answerTable)} (\`key\`, fingerprint, status, at) VALUES (?, ?, 0, ?)`,
     [name, fingerprint, at],
   );
-  if (affectedRows === 0) return replay<Body>(on, database, name, fingerprint);
+  if (affectedRows === 0) return replay<Body>(on, db, name, fingerprint);
   const answer = await work();
-  await on.change(`UPDATE \`${database}\`._answers SET status = ?, headers = ?, body = ? WHERE \`key\` = ?`, [
+  await on.change(`UPDATE ${db.of(answerTable)} SET status = ?, headers = ?, body = ? WHERE \`key\` = ?`, [
     answer.status ?? call.operation.status,
     JSON.stringify(answer.headers ?? {}),
     answer.body === undefined ? null : JSON.stringify(answer.body),
@@ -49,10 +51,10 @@ export async function answerOnce<Body>(
   return answer;
 }
 
-async function replay<Body>(on: Statements, database: string, name: string, fingerprint: string): Promise<Answer<Body>> {
+async function replay<Body>(on: Statements, db: EnvironmentDatabase, name: string, fingerprint: string): Promise<Answer<Body>> {
   // The locking read sees what the other call has committed meanwhile.
   const [row] = await on.rows<Row>(
-    `SELECT fingerprint, status, headers, body FROM \`${database}\`._answers WHERE \`key\` = ? LOCK IN SHARE MODE`,
+    `SELECT fingerprint, status, headers, body FROM ${db.of(answerTable)} WHERE \`key\` = ? LOCK IN SHARE MODE`,
     [name],
   );
   if (!row) throw new Problem('unexpected', 'The first call with this Idempotency-Key did not finish. Send it again.');

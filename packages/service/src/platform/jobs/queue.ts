@@ -1,13 +1,17 @@
 /**
- * Work that outlives a call: rows in the system database, taken with SKIP LOCKED. A job has a lease while it is
- * worked on; when its instance dies, the lease runs out and another takes it. One that fails is tried again, later
- * each time, and given up in the end: it stays, with its last error, until somebody retries or drops it.
+ * Work that outlives a call. A job has a lease while it is worked on; when its instance dies, the lease runs out and
+ * another takes it. One that fails is tried again, later each time, and given up in the end: it stays, with its last
+ * error, until somebody retries or drops it. Recurring work is a job of the installation: one instance does it.
  */
-import type { RowDataPacket } from 'mysql2/promise';
 import type { Logger } from 'pino';
-import { apart, type Database, isDatabaseAway } from '../database/connection.js';
+import { apart, isDatabaseAway, isGone, type Statements } from '../database/connection.js';
+import type { EnvironmentDatabase } from '../database/environmentDatabase.js';
+import { type Due, DueWorkStore } from './dueWorkStore.js';
+import { type Job as StoredJob, JobStore } from './jobStore.js';
 
-export type Job = { id: string; kind: string; environmentId: string; subject: string; runAt: Date; attempts: number };
+/** Whose jobs they are: an environment, or the installation itself. */
+export type JobPlace = { id: string; db: EnvironmentDatabase };
+export type Job = StoredJob & { environmentId: string };
 /** Works on a job. @returns null when it is done, a step to take once its row is gone, or when to run it again */
 export type Worker = (job: Job, lease: Lease) => Promise<Date | null | (() => Promise<void>)>;
 export type Lease = {
@@ -18,35 +22,57 @@ export type Lease = {
 };
 /** Told of a job that is not tried any more. */
 export type GivenUp = (job: Job, error: string) => Promise<unknown>;
+export type JobKind = {
+  work: Worker;
+  /** How many of the kind one instance works on at a time. */
+  atOnce?: number;
+  /** Comes round for ever; it is tried again after a failure, and never given up. */
+  everyMs?: number;
+};
 
 const LEASE_MS = 30_000;
 const POLL_MS = 500;
-const AT_ONCE = 4;
+/** Jobs that one instance works on at a time. A kind with none running may always have one more, so that none starves. */
+const HANDS = 4;
+/** Environments looked at in one pass. */
+const MOST_DUE = 100;
 /** Most failures in a row; with the waits between them that is about an hour. */
 export const MOST_ATTEMPTS = 12;
 const FIRST_WAIT_MS = 3_000;
 const LONGEST_WAIT_MS = 600_000;
 
+type Ground = {
+  /** The system database. */
+  system: Statements;
+  installation: JobPlace;
+  find: (environmentId: string) => Promise<JobPlace | null>;
+  /** Names this instance, also after a restart on the same directory. */
+  owner: string;
+  now: () => number;
+  newId: () => string;
+  log: Logger;
+};
+
 export class JobQueue {
-  readonly #workers = new Map<string, { work: Worker; atOnce: number }>();
+  readonly #kinds = new Map<string, JobKind>();
   readonly #running = new Set<Promise<void>>();
   readonly #busy = new Map<string, number>();
+  readonly #store = new JobStore();
+  readonly #dueWork: DueWorkStore;
   #givenUp: GivenUp = async () => undefined;
   #timer: NodeJS.Timeout | null = null;
   #stopping = false;
   #looking = false;
+  #again = false;
+  /** The environment served last: the next pass begins after it, so that one with much to do keeps none waiting. */
+  #last = '';
 
-  constructor(
-    private readonly database: Database,
-    private readonly instance: string,
-    private readonly now: () => number,
-    private readonly newId: () => string,
-    private readonly log: Logger,
-  ) {}
+  constructor(private readonly ground: Ground) {
+    this.#dueWork = new DueWorkStore(ground.system);
+  }
 
-  /** @param atOnce how many of the kind this instance works on at a time; the rest is for others */
-  on(kind: string, work: Worker, atOnce = AT_ONCE): void {
-    this.#workers.set(kind, { work, atOnce });
+  on(kind: string, how: JobKind): void {
+    this.#kinds.set(kind, how);
   }
 
   onGivenUp(told: GivenUp): void {
@@ -54,147 +80,195 @@ export class JobQueue {
   }
 
   /**
-   * The statement that adds a job, to be run in the transaction of what it is about. A subject has one job of a kind:
-   * adding it again moves the one there is, also while it is worked on; then it is worked on once more.
+   * Adds a job in the transaction of what it is about; {@link wake} follows once that is committed. A subject has one
+   * job of a kind: adding it again moves the one there is, also while it is worked on; then it is worked on once more.
    */
-  insert(kind: string, environmentId: string, subject: string, runAt = new Date(this.now())): { sql: string; values: unknown[] } {
-    return {
-      sql: `INSERT INTO \`${this.database.name}\`.jobs (id, kind, environmentId, subject, runAt, createdAt) VALUES (?, ?, ?, ?, ?, ?)
-            ON DUPLICATE KEY UPDATE runAt = VALUES(runAt), attempts = 0, gaveUpAt = NULL`,
-      values: [this.newId(), kind, environmentId, subject, runAt, new Date(this.now())],
-    };
+  add(on: Statements, { db }: JobPlace, kind: string, subject: string, at = this.#date(), priority = 0): Promise<void> {
+    return this.#store.add(on, db, { id: this.ground.newId(), kind, subject, priority, runAt: at, createdAt: this.#date() });
   }
 
-  /** Begins to take jobs. What an instance before this one held on the same directory is free at once: it is gone. */
+  /** Tells all instances that an environment has work due, and looks at once here. */
+  async wake({ id }: Pick<JobPlace, 'id'>, at = this.#date()): Promise<void> {
+    try {
+      await this.#dueWork.note(id, at);
+      await this.look();
+    } catch (error) {
+      // The sweep finds what was not noted.
+      if (!isDatabaseAway(error)) this.ground.log.warn({ err: error, environment: id }, 'work that is due could not be noted');
+    }
+  }
+
+  /** What waits for later may go now. */
+  async hasten(place: JobPlace, kind: string): Promise<void> {
+    await this.#store.hasten(place.db, kind, this.#date());
+    void this.wake(place);
+  }
+
+  /** Takes up an environment at the start: what this instance held before is free, and what is due is noted. */
+  async resume(place: JobPlace): Promise<void> {
+    await this.#store.release(place.db, this.ground.owner);
+    await this.sweep(place);
+  }
+
+  /** Notes what is due in an environment, whoever forgot to. */
+  async sweep(place: JobPlace): Promise<void> {
+    const next = await this.#store.nextAt(place.db);
+    if (next) await this.#dueWork.note(place.id, next);
+  }
+
+  /** The environment is gone, and its jobs with it. */
+  forget(environmentId: string): Promise<void> {
+    return this.#dueWork.forget(environmentId);
+  }
+
   async start(): Promise<void> {
-    await this.database.change('UPDATE jobs SET leaseUntil = NULL, leasedBy = NULL WHERE leasedBy = ?', [this.instance]);
+    const { installation } = this.ground;
+    await this.#store.release(installation.db, this.ground.owner);
+    for (const [kind, { everyMs }] of this.#kinds)
+      if (everyMs !== undefined) await this.#store.ensure(installation.db, this.ground.newId(), kind, this.#date());
+    await this.#dueWork.note(installation.id, this.#date());
     this.#timer = setInterval(() => void this.look(), POLL_MS);
   }
 
-  /** Takes what is due, as far as hands are free. Called by the clock, and at once when a job was added here. */
+  /** Takes what is due, as far as hands are free. */
   look(): Promise<void> {
     return apart(() => this.#look());
   }
 
   async #look(): Promise<void> {
-    if (this.#looking || this.#stopping) return;
+    if (this.#stopping) return;
+    this.#again = true;
+    if (this.#looking) return;
     this.#looking = true;
     try {
-      while (!this.#stopping && this.#running.size < AT_ONCE) {
-        const job = await this.#take();
-        if (!job) break;
-        this.#count(job.kind, 1);
-        const work = this.#run(job).finally(() => {
-          this.#running.delete(work);
-          this.#count(job.kind, -1);
-          void this.look();
-        });
-        this.#running.add(work);
+      while (this.#again && !this.#stopping) {
+        this.#again = false;
+        const due = await this.#dueWork.due(this.#date(), MOST_DUE);
+        await this.#serve(this.#inTurn(due));
       }
     } catch (error) {
-      if (!isDatabaseAway(error)) this.log.error({ err: error }, 'jobs could not be taken');
+      if (!isDatabaseAway(error)) this.ground.log.error({ err: error }, 'jobs could not be taken');
     } finally {
       this.#looking = false;
     }
+  }
+
+  #inTurn(due: readonly Due[]): Due[] {
+    const sorted = [...due].sort((a, b) => (a.environmentId < b.environmentId ? -1 : 1));
+    const after = sorted.findIndex(({ environmentId }) => environmentId > this.#last);
+    return after < 0 ? sorted : [...sorted.slice(after), ...sorted.slice(0, after)];
+  }
+
+  /** One job of each environment in turn, until there are no more, or no hands. */
+  async #serve(due: Due[]): Promise<void> {
+    let waiting = due;
+    while (waiting.length > 0 && this.#free().length > 0 && !this.#stopping) {
+      const more: Due[] = [];
+      for (const one of waiting) if (await this.#takeFrom(one)) more.push(one);
+      waiting = more;
+    }
+  }
+
+  /** @returns whether a job was taken, so that there may be another */
+  async #takeFrom(due: Due): Promise<boolean> {
+    const kinds = this.#free();
+    if (kinds.length === 0) return false;
+    const { installation, find, owner, now } = this.ground;
+    const place = due.environmentId === installation.id ? installation : await find(due.environmentId);
+    if (!place) {
+      await this.#dueWork.forget(due.environmentId);
+      return false;
+    }
+    try {
+      const job = await this.#store.take(place.db, kinds, this.#date(), owner, new Date(now() + LEASE_MS));
+      if (job) {
+        this.#last = place.id;
+        this.#begin(place, job);
+        return true;
+      }
+      // What is due and was not taken is of a kind that is busy here, or that only another version knows.
+      const next = await this.#store.nextAt(place.db);
+      if (!next || next.getTime() > now()) await this.#dueWork.settle(due, next);
+    } catch (error) {
+      if (!isGone(error)) throw error;
+      await this.#dueWork.settle(due, null);
+    }
+    return false;
+  }
+
+  /** Kinds that this instance knows and has a hand free for. */
+  #free(): string[] {
+    const all = this.#running.size;
+    return [...this.#kinds].flatMap(([kind, { atOnce = HANDS }]) => {
+      const busy = this.#busy.get(kind) ?? 0;
+      return busy === 0 || (all < HANDS && busy < atOnce) ? [kind] : [];
+    });
+  }
+
+  #begin(place: JobPlace, job: StoredJob): void {
+    this.#count(job.kind, 1);
+    const work = this.#run(place, { ...job, environmentId: place.id }).finally(() => {
+      this.#running.delete(work);
+      this.#count(job.kind, -1);
+      void this.look();
+    });
+    this.#running.add(work);
   }
 
   #count(kind: string, change: number): void {
     this.#busy.set(kind, (this.#busy.get(kind) ?? 0) + change);
   }
 
-  /** Only of kinds that this instance knows and has a hand free for: others may be of a newer version. */
-  async #take(): Promise<Job | null> {
-    const kinds = [...this.#workers].filter(([kind, { atOnce }]) => (this.#busy.get(kind) ?? 0) < atOnce).map(([kind]) => kind);
-    if (kinds.length === 0) return null;
-    return this.database.withConnection(async (connection) => {
-      const now = this.now();
-      await connection.beginTransaction();
-      try {
-        const [rows] = await connection.query<RowDataPacket[]>(
-          `SELECT id, kind, environmentId, subject, runAt, attempts FROM jobs
-           WHERE runAt <= ? AND (leaseUntil IS NULL OR leaseUntil < ?) AND gaveUpAt IS NULL AND kind IN (?) ORDER BY runAt LIMIT 1 FOR UPDATE SKIP LOCKED`,
-          [new Date(now), new Date(now), kinds],
-        );
-        const job = rows[0] as Job | undefined;
-        if (job)
-          await connection.query('UPDATE jobs SET leaseUntil = ?, leasedBy = ? WHERE id = ?', [
-            new Date(now + LEASE_MS),
-            this.instance,
-            job.id,
-          ]);
-        await connection.commit();
-        return job ?? null;
-      } catch (error) {
-        await connection.rollback().catch(() => undefined);
-        throw error;
-      }
-    });
-  }
-
-  async #run(job: Job): Promise<void> {
-    const renew = async () => {
-      const { affectedRows } = await this.database.change('UPDATE jobs SET leaseUntil = ? WHERE id = ? AND leasedBy = ?', [
-        new Date(this.now() + LEASE_MS),
-        job.id,
-        this.instance,
-      ]);
-      return affectedRows === 1;
-    };
+  async #run({ db }: JobPlace, job: Job): Promise<void> {
+    const { owner, now } = this.ground;
+    const how = this.#kinds.get(job.kind) as JobKind;
+    const renew = () => this.#store.renew(db, job.id, owner, new Date(now() + LEASE_MS));
     // A batch at a slow network can take longer than a lease; while this instance lives, the work stays its own.
     const heartbeat = setInterval(() => void renew().catch(() => undefined), LEASE_MS / 3);
     try {
-      const again = await this.#workers.get(job.kind)?.work(job, { renew, stopping: () => this.#stopping });
+      const again = await how.work(job, { renew, stopping: () => this.#stopping });
       clearInterval(heartbeat);
-      if (again instanceof Date) await this.#giveBack(job, again);
-      else {
-        await this.#done(job);
-        await again?.();
+      const next = how.everyMs === undefined ? again : new Date(now() + how.everyMs);
+      if (next instanceof Date) {
+        await this.#store.giveBack(db, job.id, owner, next);
+        await this.#dueWork.note(job.environmentId, next);
+      } else {
+        // Added again meanwhile, it is due again.
+        if (!(await this.#store.done(db, job, owner))) await this.#dueWork.note(job.environmentId, this.#date());
+        await next?.();
       }
     } catch (error) {
       // With the database away this fails as well; then the job is taken again when its lease runs out.
-      await this.#failed(job, error).catch(() => undefined);
+      await this.#failed(db, job, how, error).catch(() => undefined);
     } finally {
       clearInterval(heartbeat);
     }
   }
 
-  /** Takes the job away, unless it was added again meanwhile. */
-  async #done(job: Job): Promise<void> {
-    const { affectedRows } = await this.database.change('DELETE FROM jobs WHERE id = ? AND leasedBy = ? AND runAt = ?', [
-      job.id,
-      this.instance,
-      job.runAt,
-    ]);
-    if (affectedRows === 0)
-      await this.database.change('UPDATE jobs SET leaseUntil = NULL, leasedBy = NULL, attempts = 0 WHERE id = ? AND leasedBy = ?', [
-        job.id,
-        this.instance,
-      ]);
-  }
-
-  async #giveBack(job: Job, runAt: Date): Promise<void> {
-    await this.database.change(
-      'UPDATE jobs SET runAt = ?, leaseUntil = NULL, leasedBy = NULL, attempts = 0 WHERE id = ? AND leasedBy = ?',
-      [runAt, job.id, this.instance],
-    );
-  }
-
   /** A database that is away is nobody's failure. */
-  async #failed(job: Job, error: unknown): Promise<void> {
+  async #failed(db: EnvironmentDatabase, job: Job, { everyMs }: JobKind, error: unknown): Promise<void> {
     const attempts = job.attempts + (isDatabaseAway(error) ? 0 : 1);
-    const gaveUp = attempts >= MOST_ATTEMPTS;
-    const now = this.now();
-    const wait = Math.min(LONGEST_WAIT_MS, FIRST_WAIT_MS * 2 ** Math.max(0, attempts - 1));
-    const words = (error instanceof Error ? error.message : String(error)).slice(0, 1000);
-    this.log.error(
+    const gaveUp = attempts >= MOST_ATTEMPTS && everyMs === undefined;
+    const now = this.ground.now();
+    const wait = Math.min(LONGEST_WAIT_MS, everyMs ?? LONGEST_WAIT_MS, FIRST_WAIT_MS * 2 ** Math.max(0, attempts - 1));
+    const lastError = (error instanceof Error ? error.message : String(error)).slice(0, 1000);
+    this.ground.log.error(
       { err: error, job: job.id, kind: job.kind, attempts },
-      gaveUp ? 'a job was given up' : 'a job failed and will be taken again',
+      gaveUp ? 'a job was given up' : 'a job failed and will be tried again',
     );
-    const { affectedRows } = await this.database.change(
-      'UPDATE jobs SET runAt = ?, attempts = ?, lastError = ?, failedAt = ?, gaveUpAt = ?, leaseUntil = NULL, leasedBy = NULL WHERE id = ? AND leasedBy = ?',
-      [new Date(now + wait), attempts, words, new Date(now), gaveUp ? new Date(now) : null, job.id, this.instance],
-    );
-    if (gaveUp && affectedRows === 1) await this.#givenUp(job, words);
+    const kept = await this.#store.failed(db, job.id, this.ground.owner, {
+      runAt: new Date(now + wait),
+      attempts,
+      lastError,
+      failedAt: new Date(now),
+      gaveUpAt: gaveUp ? new Date(now) : null,
+    });
+    if (gaveUp && kept) await this.#givenUp(job, lastError);
+    else await this.#dueWork.note(job.environmentId, new Date(now + wait));
+  }
+
+  #date(): Date {
+    return new Date(this.ground.now());
   }
 
   /** Lets running work come to an end; what is left stays as rows. */

@@ -4,10 +4,11 @@
  * a lower one, and whoever resumes after a number misses nothing.
  */
 import type { Logger } from 'pino';
-import { apart, type Database, isDatabaseAway } from '../database/connection.js';
+import { apart, isDatabaseAway } from '../database/connection.js';
 import { readInPieces } from '../database/pieces.js';
 import type { Environment } from '../call.js';
 import type { ChangeSignal } from './changeSignal.js';
+import { feedTable } from './tables.js';
 
 export type FeedRow = {
   number: number;
@@ -46,16 +47,15 @@ export class Feed {
   readonly #limits = new Map<string, number>();
 
   constructor(
-    private readonly database: Database,
     private readonly changes: ChangeSignal,
     private readonly log: Logger,
   ) {}
 
   /** Gives numbers to everything committed, and answers the highest. */
   async settle(environment: Environment): Promise<number> {
-    const feed = `\`${environment.database}\`._feed`;
+    const feed = `${environment.db.of(feedTable)}`;
     for (;;) {
-      const { highest, more } = await this.database.withLock(`${environment.database}:feed`, async (connection) => {
+      const { highest, more } = await environment.db.withLock('feed', async (connection) => {
         const [pending] = (await connection.query(
           `SELECT entry FROM ${feed} WHERE number = 0 ORDER BY entry LIMIT ${NUMBER_AT_ONCE}`,
         )) as unknown as [{ entry: number }[]];
@@ -77,8 +77,8 @@ export class Feed {
 
   /** The lowest number that is still kept; 0 when there is none. */
   async oldest(environment: Environment): Promise<number> {
-    const [row] = await this.database.rows<{ number: number }>(
-      `SELECT COALESCE(MIN(number), 0) AS number FROM \`${environment.database}\`._feed WHERE number > 0`,
+    const [row] = await environment.db.rows<{ number: number }>(
+      `SELECT COALESCE(MIN(number), 0) AS number FROM ${environment.db.of(feedTable)} WHERE number > 0`,
     );
     return Number(row?.number ?? 0);
   }
@@ -94,8 +94,8 @@ export class Feed {
   }
 
   #entries(environment: Environment, after: number, limit: number): Promise<FeedRow[]> {
-    return this.database.rows<FeedRow>(
-      `SELECT number, collection, recordId, action, version, at, \`by\`, \`before\`, \`after\` FROM \`${environment.database}\`._feed WHERE number > ? ORDER BY number LIMIT ${limit}`,
+    return environment.db.rows<FeedRow>(
+      `SELECT number, collection, recordId, action, version, at, \`by\`, \`before\`, \`after\` FROM ${environment.db.of(feedTable)} WHERE number > ? ORDER BY number LIMIT ${limit}`,
       [after],
     );
   }

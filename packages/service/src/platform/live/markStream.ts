@@ -12,9 +12,9 @@ const POLL_MS = 2_000;
 /** Many changes at once are one message. */
 const GATHER_MS = 150;
 
-async function readMarks({ database, marks }: Platform, environment: Environment): Promise<Record<string, number>> {
+async function readMarks({ marks }: Platform, environment: Environment): Promise<Record<string, number>> {
   const asked = marks.map(({ name, of }) => ({ name, ...of(environment) }));
-  const [row] = await database.rows<Record<string, number>>(
+  const [row] = await environment.db.rows<Record<string, number>>(
     `SELECT ${asked.map(({ name, sql }) => `(${sql}) AS ${name}`).join(', ')}`,
     asked.flatMap(({ values = [] }) => values),
   );

@@ -75,8 +75,8 @@ export class StreamRights {
 
   async #endedUsers(open: readonly Open[]): Promise<[Open, Problem][]> {
     const ended: [Open, Problem][] = [];
-    for (const database of unique(open.map(({ grant }) => (grant.user ? grant.environment?.database : undefined)))) {
-      const theirs = open.filter(({ grant }) => grant.user && grant.environment?.database === database);
+    for (const id of unique(open.map(({ grant }) => (grant.user ? grant.environment?.id : undefined)))) {
+      const theirs = open.filter(({ grant }) => grant.user && grant.environment?.id === id);
       const now = await this.ports.goodSessions(
         theirs[0]?.grant.environment as Environment,
         unique(theirs.map(({ grant }) => grant.user?.sessionId)),

@@ -1,6 +1,6 @@
 /** Web origins that were refused, kept so that a member can see and allow them. */
 import { and, desc, eq } from 'drizzle-orm';
-import { blockedOrigins } from '../../platform/database/systemTables.js';
+import { blockedOrigins } from './systemTables.js';
 import type { Parts } from './parts.js';
 
 /** Longest list kept for a client: an attacker can send any number of origins. */

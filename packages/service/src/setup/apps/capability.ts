@@ -10,6 +10,6 @@ export function apps(parts: Parts): Capability {
   return {
     name: 'apps',
     routes: appRoutes(parts),
-    periodic: [{ work: 'note the use of keys', everyMs: 5_000, run: () => store.noteUse(parts.directory.takeUsedKeys()) }],
+    onEveryInstance: [{ work: 'note the use of keys', everyMs: 5_000, run: () => store.noteUse(parts.directory.takeUsedKeys()) }],
   };
 }

@@ -24,7 +24,7 @@ export function appRoutes(parts: Parts): Route[] {
       return { body: presentEnvironment({ ...before, mode, widening }, call.role ?? 'viewer') };
     }),
     bind(environments.remove, async (call) => {
-      await store.removeEnvironment(environmentOf(call).id);
+      await store.removeEnvironment(environmentOf(call));
       return { body: undefined };
     }),
     bind(clients.list, async (call) => ({ body: { items: await store.listClients(environmentOf(call)) } })),

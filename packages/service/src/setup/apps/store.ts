@@ -4,8 +4,10 @@ import { formatKey } from '@orchard/core';
 import { and, eq, inArray } from 'drizzle-orm';
 import { hashKey, seal, unseal } from '../../platform/access/secrets.js';
 import { isDuplicate } from '../../platform/database/connection.js';
-import { environmentDatabase, migrateEnvironment } from '../../platform/database/migrate.js';
-import { apps, clients, environments, keys, memberRoles } from '../../platform/database/systemTables.js';
+import { newEnvironmentKeys, sealEnvironmentKeys } from '../../platform/access/environmentKeys.js';
+import { TRIGGER_FORMAT } from '../../platform/live/tables.js';
+import { migrateEnvironment } from '../../platform/database/migrate.js';
+import { apps, clients, environments, keys, memberRoles } from '../../platform/access/systemTables.js';
 import type { Environment, SignedInMember } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 
@@ -54,7 +56,12 @@ export class AppStore {
   }
 
   /** Makes the database first: an environment that can be seen is complete. */
-  async createEnvironment(app: string, name: string, mode: Environment['mode']): Promise<EnvironmentDocument> {
+  async createEnvironment(
+    app: string,
+    name: string,
+    mode: Environment['mode'],
+    server: string | null = null,
+  ): Promise<EnvironmentDocument> {
     const [known] = await this.#orm.select().from(apps).where(eq(apps.name, app));
     if (!known) throw new Problem('not-found', `There is no app \`${app}\`.`);
     const [twin] = await this.#orm
@@ -62,25 +69,29 @@ export class AppStore {
       .from(environments)
       .where(and(eq(environments.app, app), eq(environments.name, name)));
     if (twin) throw new Problem('already-exists', `\`${app}\` has an environment \`${name}\` already.`);
+    const id = [...this.parts.random(10)].map((byte) => 'abcdefghijklmnopqrstuvwxyz234567'[byte & 31]).join('');
     const row = {
-      id: [...this.parts.random(10)].map((byte) => 'abcdefghijklmnopqrstuvwxyz234567'[byte & 31]).join(''),
+      id,
       app,
       name,
       mode,
-      triggers: 0,
+      triggers: TRIGGER_FORMAT,
+      server,
+      sealedKeys: sealEnvironmentKeys(this.parts.secretKey, id, newEnvironmentKeys(this.parts.random)),
       widening: true,
       createdAt: new Date(this.parts.now()),
     };
-    await migrateEnvironment(this.parts.database, row.id);
+    const environment = this.parts.directory.present(row);
+    const { db } = environment;
+    await migrateEnvironment(db);
+    await this.parts.ports.environmentCreated(environment);
     try {
       await this.#orm.insert(environments).values(row);
     } catch (error) {
-      await this.parts.database.run(`DROP DATABASE IF EXISTS \`${environmentDatabase(this.parts.database, row.id)}\``);
+      await db.drop();
       if (isDuplicate(error)) throw new Problem('already-exists', `\`${app}\` has an environment \`${name}\` already.`);
       throw error;
     }
-    const environment = await this.parts.directory.environment(app, name);
-    await this.parts.ports.environmentCreated(environment);
     this.parts.directory.forget();
     return presentEnvironment(row, 'owner');
   }
@@ -95,15 +106,17 @@ export class AppStore {
   }
 
   /** Rows first, so that nothing can be written any more, then the database. */
-  async removeEnvironment(id: string): Promise<void> {
+  async removeEnvironment({ id, db }: Pick<Environment, 'id' | 'db'>): Promise<void> {
     await this.#orm.delete(environments).where(eq(environments.id, id));
     this.parts.directory.forget();
-    await this.parts.database.run(`DROP DATABASE IF EXISTS \`${environmentDatabase(this.parts.database, id)}\``);
+    await db.drop();
+    this.parts.servers.forget(id);
+    await this.parts.jobs.forget(id);
   }
 
   async removeApp(name: string): Promise<void> {
     const rows = await this.#orm.select().from(environments).where(eq(environments.app, name));
-    for (const { id } of rows) await this.removeEnvironment(id);
+    for (const { id, server } of rows) await this.removeEnvironment({ id, db: this.parts.servers.databaseOf(id, server) });
     const [result] = await this.#orm.delete(apps).where(eq(apps.name, name));
     if (result.affectedRows === 0) throw new Problem('not-found', `There is no app \`${name}\`.`);
   }
@@ -128,6 +141,14 @@ export class AppStore {
     const found = (await this.listClients(environment)).find((client) => client.name === name);
     if (!found) throw new Problem('not-found', `${environment.app}/${environment.name} has no client \`${name}\`.`);
     return found;
+  }
+
+  async findClient(environment: Environment, name: string): Promise<ClientRow | null> {
+    const [row] = await this.#orm
+      .select()
+      .from(clients)
+      .where(and(eq(clients.environmentId, environment.id), eq(clients.name, name)));
+    return row ?? null;
   }
 
   async createClient(environment: Environment, row: Omit<ClientRow, 'environmentId' | 'createdAt'>): Promise<Client> {

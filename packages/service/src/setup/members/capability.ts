@@ -10,7 +10,7 @@ export function members(platform: Platform): Capability {
   return {
     name: 'members',
     routes: memberRoutes({ ...platform, installationMail }),
-    periodic: [{ work: 'forget old guesses', everyMs: HOUR_MS, atStart: true, run: () => forgetGuesses(platform, 'guesses') }],
+    recurring: [{ work: 'forget guesses at members', everyMs: HOUR_MS, run: () => forgetGuesses(platform, 'guesses') }],
     stop: () => installationMail?.close(),
   };
 }

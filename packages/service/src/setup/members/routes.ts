@@ -8,7 +8,7 @@ import { demandGoodPassword, WRONG_PASSWORD } from '../../platform/access/passwo
 import { hashKey, hashPassword, verifyPassword } from '../../platform/access/secrets.js';
 import { csrfValue, SESSION_COOKIE } from '../../platform/access/steps.js';
 import { isDuplicate } from '../../platform/database/connection.js';
-import { environments, memberRoles, memberSessions, members } from '../../platform/database/systemTables.js';
+import { environments, memberRoles, memberSessions, members } from '../../platform/access/systemTables.js';
 import { bind, type Call, type Route, type SignedInMember } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { guarded } from '../../platform/upkeep.js';

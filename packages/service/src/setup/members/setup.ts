@@ -2,7 +2,7 @@
 import { formatKey, readKey } from '@orchard/core';
 import { eq } from 'drizzle-orm';
 import { hashKey } from '../../platform/access/secrets.js';
-import { members, settings } from '../../platform/database/systemTables.js';
+import { members, settings } from '../../platform/access/systemTables.js';
 import type { Parts } from './parts.js';
 
 const NAME = 'setupTokenHash';

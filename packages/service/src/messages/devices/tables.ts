@@ -1,0 +1,38 @@
+import { char, index, int, mysqlTable, varchar } from 'drizzle-orm/mysql-core';
+import { id, instant } from '../../platform/database/columns.js';
+
+export const deviceTable = mysqlTable(
+  '_devices',
+  {
+    id: id().primaryKey(),
+    userId: id('userId'),
+    client: varchar('client', { length: 40 }),
+    platform: varchar('platform', { length: 10 }).notNull(),
+    appVersion: varchar('appVersion', { length: 40 }).notNull(),
+    os: varchar('os', { length: 80 }).notNull(),
+    model: varchar('model', { length: 80 }),
+    locale: varchar('locale', { length: 35 }).notNull(),
+    timeZone: varchar('timeZone', { length: 64 }).notNull(),
+    /** ISO 3166-1, in capitals. */
+    country: char('country', { length: 2 }),
+    permission: varchar('permission', { length: 10 }).notNull(),
+    endpoint: varchar('endpoint', { length: 1000 }),
+    p256dh: char('p256dh', { length: 87 }),
+    auth: char('auth', { length: 22 }),
+    /** Which of the environment's web push keys the subscription was made with. */
+    pushKey: varchar('pushKey', { length: 16 }),
+    /** Its address at a push network of another kind, and the stage that address is of. */
+    token: varchar('token', { length: 1000 }),
+    tokenStage: varchar('tokenStage', { length: 5 }),
+    /** The number on the app's icon, as far as it is known here. */
+    badge: int('badge').notNull().default(0),
+    retiredAt: instant('retiredAt'),
+    retiredReason: varchar('retiredReason', { length: 200 }),
+    createdAt: instant('createdAt').notNull(),
+    updatedAt: instant('updatedAt').notNull(),
+    lastSeenAt: instant('lastSeenAt').notNull(),
+    /** Of the secret that calls for it bring; null until it has one. */
+    secretHash: char('secretHash', { length: 64 }),
+  },
+  (t) => [index('devices_user').on(t.userId), index('devices_seen').on(t.lastSeenAt), index('devices_updated').on(t.updatedAt)],
+);

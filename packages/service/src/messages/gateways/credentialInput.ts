@@ -1,0 +1,72 @@
+/** The credential that a call brings for a gateway, read by the kind of gateway it is for. */
+import { Problem } from '@orchard/contract';
+import type { JsonObject } from '@orchard/core';
+import type { GatewayMapping } from '@orchard/core/reach';
+import type { Config } from '../../platform/config.js';
+import { type ClientFacts, readClientCertificate, readServiceAccount, readSigningKey } from './credentials.js';
+import type { Secrets } from './gatewayDirectory.js';
+import type { Parts } from './parts.js';
+
+export type Credential = { secrets: Secrets; text: string; expiresAt: Date | null; project?: string };
+export type CredentialInput = { certificate?: string | undefined; keyFile?: string | undefined; password?: string | undefined };
+
+/** A credential goes only where it cannot be read on the way. @throws {Problem} invalid-input */
+export function demandSafe({ pushOrigins }: Pick<Config, 'pushOrigins'>, address: string, path: string): void {
+  const { protocol, origin } = new URL(address);
+  if (protocol === 'https:' || pushOrigins.includes(origin)) return;
+  throw new Problem(
+    'invalid-input',
+    `${origin} is not https: the credential could be read on the way. For a network on this machine, name its origin in ORCHARD_PUSH_ORIGINS.`,
+    {
+      fields: [{ path, problem: 'It is not https.', expected: 'an https address' }],
+    },
+  );
+}
+
+/** @throws {Problem} invalid-input, saying what is wrong with the file and which one is wanted */
+export function readCredential(
+  parts: Pick<Parts, 'config' | 'now'>,
+  kind: string,
+  stage: string,
+  settings: JsonObject,
+  input: CredentialInput,
+  mapping: GatewayMapping | null,
+  client: ClientFacts,
+): Credential {
+  if (kind === 'certificate') {
+    const file = Buffer.from(input.certificate ?? '', 'base64');
+    const { key, certificates, text, expiresAt } = readClientCertificate(
+      file,
+      input.password ?? '',
+      mapping as GatewayMapping,
+      client,
+      stage,
+      parts.now(),
+    );
+    return { secrets: { kind: 'certificate', key, certificates }, text, expiresAt };
+  }
+  if (kind !== 'token')
+    return {
+      secrets: { kind: 'password', password: input.password ?? '' },
+      text: input.password ? 'A password.' : 'No password.',
+      expiresAt: null,
+    };
+  const token = mapping?.token;
+  if (token?.by === 'exchanged') {
+    const account = readServiceAccount(input.keyFile ?? '', token, client);
+    demandSafe(parts.config, account.tokenAddress, 'body.keyFile');
+    return {
+      secrets: { kind: 'token', account },
+      text: `Service account ${account.account} of project ${account.project}.`,
+      expiresAt: null,
+      project: account.project,
+    };
+  }
+  const key = readSigningKey(input.keyFile ?? '');
+  const pem = key.export({ type: 'pkcs8', format: 'pem' }) as string;
+  return {
+    secrets: { kind: 'token', key: pem },
+    text: `Signing key${settings.keyId ? ` ${settings.keyId}` : ''} on P-256.`,
+    expiresAt: null,
+  };
+}

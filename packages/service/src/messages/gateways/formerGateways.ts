@@ -1,0 +1,36 @@
+/** Gateways of the version before, which stood in the system database: they move to their environment once. */
+import { eq, inArray } from 'drizzle-orm';
+import { seal, unseal } from '../../platform/access/secrets.js';
+import type { Environment } from '../../platform/call.js';
+import type { Platform } from '../../platform/platform.js';
+import { contextOf } from './gatewayDirectory.js';
+import { formerGatewayMappings, formerGateways } from './systemTables.js';
+import { gatewayMappingTable, gatewayTable } from './tables.js';
+
+/**
+ * Moves what there is, its credentials sealed anew under the environment's own key. Ended half-way, it goes on at the
+ * next start: what was written already is left as it is.
+ */
+export async function takeOverGateways(
+  { database, secretKey }: Pick<Platform, 'database' | 'secretKey'>,
+  environment: Environment,
+): Promise<void> {
+  const { orm } = database;
+  const rows = await orm.select().from(formerGateways).where(eq(formerGateways.environmentId, environment.id));
+  if (rows.length === 0) return;
+  const ids = rows.map(({ id }) => id);
+  const mappings = await orm.select().from(formerGatewayMappings).where(inArray(formerGatewayMappings.gatewayId, ids));
+  const { db, keys } = environment;
+  await db.orm.transaction(async (on) => {
+    for (const { environmentId: _, ...row } of rows) {
+      const context = contextOf(environment, row.name);
+      const sealed = seal(keys.data, context, unseal(secretKey, context, row.sealed));
+      await on
+        .insert(db.table(gatewayTable))
+        .ignore()
+        .values({ ...row, sealed });
+    }
+    if (mappings.length > 0) await on.insert(db.table(gatewayMappingTable)).ignore().values(mappings);
+  });
+  await orm.delete(formerGateways).where(inArray(formerGateways.id, ids));
+}

@@ -1,0 +1,53 @@
+/** Phone numbers and mail addresses that asked for no messages, as rows. */
+import type { Environment } from '../../platform/call.js';
+import type { Statements } from '../../platform/database/connection.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import { optOutTable } from './tables.js';
+
+export type OptOut = typeof optOutTable.$inferSelect;
+const COLUMNS: Columns = new Map(plainColumns({ text: ['way', 'address', 'state', 'because'], time: ['at'] }));
+
+export class OptOutStore {
+  async list({ db }: Environment, request: ListRequest, ground: ListGround) {
+    const plan = planList(COLUMNS, { ...request, sort: request.sort || '-at' }, { field: 'address', descending: true }, ground);
+    const rows = await db.rows<OptOut>(
+      `SELECT * FROM ${db.of(optOutTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      plan.values,
+    );
+    return cutPage(
+      rows,
+      plan,
+      ground,
+      (row, field) => row[field as keyof OptOut],
+      (row) => ({ ...row, at: row.at.toISOString() }),
+    );
+  }
+
+  async write({ db }: Environment, row: OptOut, on: Pick<Statements, 'change'> = db): Promise<void> {
+    await on.change(`REPLACE INTO ${db.of(optOutTable)} (way, address, state, because, at) VALUES (?, ?, ?, ?, ?)`, [
+      row.way,
+      row.address,
+      row.state,
+      row.because.slice(0, 200),
+      row.at,
+    ]);
+  }
+
+  /** @returns whether there was one */
+  async remove({ db }: Environment, way: string, address: string): Promise<boolean> {
+    return (await db.change(`DELETE FROM ${db.of(optOutTable)} WHERE way = ? AND address = ?`, [way, address])).affectedRows > 0;
+  }
+
+  /** Which of some numbers or addresses have opted out. */
+  async among({ db }: Environment, way: string, addresses: readonly string[], on: Pick<Statements, 'runRows'> = db): Promise<Set<string>> {
+    const rows = await on.runRows<{ address: string }>(
+      `SELECT address FROM ${db.of(optOutTable)} WHERE way = ? AND state = 'out' AND address IN (?)`,
+      [way, addresses],
+    );
+    return new Set(rows.map(({ address }) => address));
+  }
+}
+
+/** Whether an address has opted out, as SQL. @param address an expression of SQL */
+export const hasOptedOutSql = ({ db }: Environment, way: string, address: string): string =>
+  `EXISTS (SELECT 1 FROM ${db.of(optOutTable)} o WHERE o.way = '${way}' AND o.address = ${address} AND o.state = 'out')`;

@@ -1,0 +1,46 @@
+/** Jobs as the team sees them: those of one environment, as rows. */
+import type { Job } from '@orchard/contract';
+import type { Environment } from '../../platform/call.js';
+import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
+import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import { eq } from 'drizzle-orm';
+import { jobTable } from '../../platform/jobs/tables.js';
+
+type Row = typeof jobTable.$inferSelect & Pick<Job, 'state'>;
+
+/** What a job is about, as filters see it. */
+const STATE = `CASE WHEN gaveUpAt IS NOT NULL THEN 'given-up' WHEN leaseUntil > UTC_TIMESTAMP(3) THEN 'running' WHEN attempts > 0 THEN 'failing' ELSE 'waiting' END`;
+const COLUMNS: Columns = new Map([
+  ...plainColumns({ text: ['id', 'kind', 'subject', 'lastError'], number: ['attempts'], time: ['runAt', 'failedAt', 'createdAt'] }),
+  ['state', { sql: STATE, kind: 'text' }] as const,
+]);
+
+export async function listJobs({ db }: Environment, request: ListRequest, ground: ListGround) {
+  const plan = planList(COLUMNS, { ...request, sort: request.sort || 'runAt' }, { field: 'id', descending: false }, ground);
+  // Raw, for the filter is SQL already.
+  const rows = await db.rows<Row>(
+    `SELECT *, ${STATE} AS state FROM ${db.of(jobTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+    plan.values,
+  );
+  return cutPage(rows, plan, ground, (row, field) => row[field as keyof Row], present);
+}
+
+export async function retryJob(db: EnvironmentDatabase, id: string, now: Date): Promise<void> {
+  await db.orm.update(db.table(jobTable)).set({ runAt: now, attempts: 0, gaveUpAt: null }).where(eq(jobTable.id, id));
+}
+
+export async function dropJob(db: EnvironmentDatabase, id: string): Promise<void> {
+  await db.orm.delete(db.table(jobTable)).where(eq(jobTable.id, id));
+}
+
+const present = ({ id, kind, subject, state, runAt, attempts, lastError, failedAt, createdAt }: Row): Job => ({
+  id,
+  kind,
+  subject,
+  state,
+  runAt: runAt.toISOString(),
+  attempts,
+  lastError,
+  failedAt: failedAt?.toISOString() ?? null,
+  createdAt: createdAt.toISOString(),
+});

@@ -1,0 +1,57 @@
+import type { JsonObject } from '@orchard/core';
+import { boolean, char, index, int, json, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import { id, instant } from '../../platform/database/columns.js';
+
+export const userTable = mysqlTable(
+  '_users',
+  {
+    id: id().primaryKey(),
+    email: varchar('email', { length: 254 }).notNull(),
+    name: varchar('name', { length: 200 }),
+    passwordHash: varchar('passwordHash', { length: 255 }).notNull(),
+    roles: json('roles').$type<string[]>().notNull(),
+    data: json('data').$type<JsonObject>().notNull(),
+    disabled: boolean('disabled').notNull().default(false),
+    /** E.164. */
+    phone: varchar('phone', { length: 16 }),
+    phoneVerifiedAt: instant('phoneVerifiedAt'),
+    createdAt: instant('createdAt').notNull(),
+    updatedAt: instant('updatedAt').notNull(),
+    lastSeenAt: instant('lastSeenAt'),
+  },
+  (t) => [
+    uniqueIndex('users_email').on(t.email),
+    index('users_created').on(t.createdAt),
+    index('users_updated').on(t.updatedAt),
+    index('users_phone').on(t.phone),
+  ],
+);
+
+/** A session is a family of refresh tokens; only the token of the current generation is good. */
+export const sessionTable = mysqlTable(
+  '_sessions',
+  {
+    id: id().primaryKey(),
+    userId: id('userId').notNull(),
+    client: varchar('client', { length: 40 }).notNull(),
+    generation: int('generation').notNull(),
+    createdAt: instant('createdAt').notNull(),
+    expiresAt: instant('expiresAt').notNull(),
+    /** When the refresh token of this generation was given for the one before. */
+    renewedAt: instant('renewedAt'),
+    endedAt: instant('endedAt'),
+    endedReason: varchar('endedReason', { length: 40 }),
+  },
+  (t) => [index('sessions_user').on(t.userId)],
+);
+
+/** One-time addresses for users: a password to set anew. Only hashes are kept. */
+export const userLinkTable = mysqlTable(
+  '_userLinks',
+  {
+    tokenHash: char('tokenHash', { length: 64 }).primaryKey(),
+    userId: id('userId').notNull(),
+    expiresAt: instant('expiresAt').notNull(),
+  },
+  (t) => [index('userLinks_user').on(t.userId)],
+);

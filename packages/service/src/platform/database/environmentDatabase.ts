@@ -1,0 +1,65 @@
+import { getTableName } from 'drizzle-orm';
+import type { MySqlTable } from 'drizzle-orm/mysql-core';
+import type { Database, Statements } from './connection.js';
+
+/** Where Drizzle keeps a table's schema. */
+const SCHEMA = Symbol.for('drizzle:Schema');
+
+/**
+ * The database of one environment: which server holds it, what it is called there, and its tables. Whoever works on an
+ * environment's data does it through this, and writes no database's name into SQL.
+ */
+export class EnvironmentDatabase implements Statements {
+  readonly rows: Statements['rows'];
+  readonly change: Statements['change'];
+  readonly run: Statements['run'];
+  readonly runRows: Statements['runRows'];
+  readonly transaction: Database['transaction'];
+  readonly #tables = new Map<MySqlTable, MySqlTable>();
+
+  /** @param server the pool of the server that holds it @param name of the database on that server */
+  constructor(
+    readonly server: Database,
+    readonly name: string,
+  ) {
+    ({ rows: this.rows, change: this.change, run: this.run, runRows: this.runRows, transaction: this.transaction } = server);
+  }
+
+  get orm(): Database['orm'] {
+    return this.server.orm;
+  }
+
+  /**
+   * A table of ours as it stands in this database, for the query builder. It shares its columns with every other
+   * environment's: only the schema it is looked for in is its own.
+   */
+  table<T extends MySqlTable>(table: T): T {
+    let own = this.#tables.get(table);
+    if (!own) {
+      own = Object.create(table, { [SCHEMA]: { value: this.name } }) as MySqlTable;
+      this.#tables.set(table, own);
+    }
+    return own as T;
+  }
+
+  /** The same table's name, for SQL that the builder cannot say. */
+  of(table: MySqlTable): string {
+    return this.collection(getTableName(table));
+  }
+
+  /** The name of a collection's table, for SQL. */
+  collection(name: string): string {
+    return `\`${this.name}\`.\`${name}\``;
+  }
+
+  create(): Promise<unknown> {
+    return this.run(`CREATE DATABASE IF NOT EXISTS \`${this.name}\` CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`);
+  }
+
+  drop(): Promise<unknown> {
+    return this.run(`DROP DATABASE IF EXISTS \`${this.name}\``);
+  }
+
+  /** Runs `work` under a lock that is this environment's own and holds across instances. @throws {Problem} busy */
+  readonly withLock: Database['withLock'] = (name, work, options) => this.server.withLock(`${this.name}:${name}`, work, options);
+}

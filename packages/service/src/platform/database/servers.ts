@@ -1,0 +1,62 @@
+/** The database servers of an installation: the one with the system database, and further ones that hold environments. */
+import type { Database } from './connection.js';
+import { EnvironmentDatabase } from './environmentDatabase.js';
+
+/** The «environment» of calls that name none. */
+export const INSTALLATION = 'installation';
+
+export class Servers {
+  readonly #servers: ReadonlyMap<string, Database>;
+  readonly #databases = new Map<string, EnvironmentDatabase>();
+
+  /** @param main has the system database, and every environment that names no other server */
+  constructor(
+    readonly main: Database,
+    others: ReadonlyMap<string, Database> = new Map(),
+  ) {
+    this.#servers = others;
+  }
+
+  /** Names of the servers besides the main one. */
+  get names(): string[] {
+    return [...this.#servers.keys()];
+  }
+
+  get all(): Database[] {
+    return [this.main, ...this.#servers.values()];
+  }
+
+  /**
+   * The database of an environment; databases of one installation begin with the name of its system database.
+   * @param server null for the main one
+   */
+  databaseOf(environmentId: string, server: string | null): EnvironmentDatabase {
+    const key = `${server ?? ''} ${environmentId}`;
+    let database = this.#databases.get(key);
+    if (!database) {
+      database = new EnvironmentDatabase(this.#named(server), `${this.main.name}_${environmentId}`);
+      this.#databases.set(key, database);
+    }
+    return database;
+  }
+
+  /** What belongs to no environment but has the same tables: calls that name none. */
+  get installation(): EnvironmentDatabase {
+    return this.databaseOf(INSTALLATION, null);
+  }
+
+  forget(environmentId: string): void {
+    for (const key of this.#databases.keys()) if (key.endsWith(` ${environmentId}`)) this.#databases.delete(key);
+  }
+
+  #named(server: string | null): Database {
+    if (server === null) return this.main;
+    const found = this.#servers.get(server);
+    if (!found) throw new Error(`The database server ${server} is not named in ORCHARD_DATABASE_SERVERS, and environments are on it.`);
+    return found;
+  }
+
+  async close(): Promise<void> {
+    await Promise.all(this.all.map((server) => server.close()));
+  }
+}

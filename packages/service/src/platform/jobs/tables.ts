@@ -1,0 +1,25 @@
+import { index, int, mysqlTable, smallint, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import { id, instant } from '../database/columns.js';
+
+/** Work to be done, taken with SKIP LOCKED; one that is not finished is taken again when its lease runs out. */
+export const jobTable = mysqlTable(
+  '_jobs',
+  {
+    id: id().primaryKey(),
+    kind: varchar('kind', { length: 60 }).notNull(),
+    subject: varchar('subject', { length: 64 }).notNull(),
+    /** Lower ones are taken first among those that are due. */
+    priority: smallint('priority').notNull().default(0),
+    runAt: instant('runAt').notNull(),
+    leaseUntil: instant('leaseUntil'),
+    leasedBy: varchar('leasedBy', { length: 64 }),
+    /** Failures since it last went well, and the latest of them. */
+    attempts: int('attempts').notNull().default(0),
+    lastError: varchar('lastError', { length: 1000 }),
+    failedAt: instant('failedAt'),
+    /** Since when it is not tried any more. */
+    gaveUpAt: instant('gaveUpAt'),
+    createdAt: instant('createdAt').notNull(),
+  },
+  (t) => [index('jobs_due').on(t.runAt), uniqueIndex('jobs_subject').on(t.kind, t.subject)],
+);

@@ -1,0 +1,92 @@
+/** Databases that earlier versions left behind open in this one with all they hold. */
+import { execFileSync } from 'node:child_process';
+import { readdirSync, readFileSync } from 'node:fs';
+import { fileURLToPath } from 'node:url';
+import { gunzipSync } from 'node:zlib';
+import { operations } from '@orchard/contract';
+import pino from 'pino';
+import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
+import { readConfig } from '../src/platform/config.js';
+import { type RunningService, startService } from '../src/service.js';
+import { scratchDirectory } from './scratch.js';
+import { callApp, memberClient } from './support.js';
+
+const DUMPS = fileURLToPath(new URL('./dumps', import.meta.url));
+type Facts = {
+  secretKey: string;
+  environments: { id: string; app: string; name: string }[];
+  clientKey: string;
+  serverKey: string;
+  member: { email: string; password: string };
+  user: { email: string; password: string };
+  refreshToken: string;
+  /** A notification that is to start in the far future. */
+  scheduled: string;
+  /** Rows by `database.table`. */
+  counts: Record<string, number>;
+};
+
+/** Loads a dump under another name, so that several fit on one server. */
+function load(dump: string, name: string): Facts {
+  const sql = gunzipSync(readFileSync(`${DUMPS}/${dump}/databases.sql.gz`))
+    .toString()
+    .replaceAll(/`orchard(_\w+)?`/g, (_, part = '') => `\`${name}${part}\``);
+  const { hostname, port, username, password } = new URL(inject('databaseUrl'));
+  execFileSync('mariadb', [`-h${hostname}`, `-P${port}`, `-u${username}`, `-p${password}`], { input: sql });
+  return JSON.parse(readFileSync(`${DUMPS}/${dump}/facts.json`, 'utf8'));
+}
+
+describe.each(readdirSync(DUMPS).map((dump, i) => [dump, `upgrade${i}`]))('the databases of %s', (dump, name) => {
+  let facts: Facts;
+  let service: RunningService;
+  const call = (method: string, path: string, options: Parameters<typeof callApp>[3]) => callApp(service.address, method, path, options);
+
+  beforeAll(async () => {
+    facts = load(dump, name);
+    const url = new URL(inject('databaseUrl'));
+    url.pathname = `/${name}`;
+    const settings = {
+      ORCHARD_PORT: '0',
+      ORCHARD_DATA: scratchDirectory(name),
+      ORCHARD_DATABASE_URL: url.toString(),
+      ORCHARD_SECRET_KEY: facts.secretKey,
+    };
+    service = await startService(readConfig(settings), pino({ level: 'silent' }));
+  });
+  afterAll(() => service?.stop());
+
+  it('hold every row they held', async () => {
+    const { database } = service.parts;
+    const lost: string[] = [];
+    // These two moved into the databases of their environments.
+    const moved = ['gateways', 'gatewayMappings', 'jobs'];
+    for (const [table, count] of Object.entries(facts.counts)) {
+      const [of, part] = table.replace(/^orchard/, name).split('.') as [string, string];
+      if (of === name && moved.includes(part)) continue;
+      const [row] = await database.runRows<{ n: number }>(`SELECT COUNT(*) AS n FROM \`${of}\`.\`${part}\``);
+      if (Number(row?.n) < count) lost.push(`${table}: ${count}, now ${row?.n}`);
+    }
+    expect(lost).toEqual([]);
+  });
+
+  it('let keys, passwords and refresh tokens of before in', async () => {
+    const { clientKey, serverKey, user, member, refreshToken } = facts;
+    const records = await call('GET', '/data/huts?limit=200', { key: serverKey });
+    expect(records.body.items.length).toBeGreaterThan(10);
+    expect((await call('POST', '/sessions', { key: clientKey, body: user })).status).toBe(201);
+    expect((await call('POST', '/sessions', { key: clientKey, body: { refreshToken } })).status).toBe(201);
+    await memberClient(service.address, member);
+  });
+
+  it('keep gateways with their credentials, and what was to be sent later', async () => {
+    const owner = await memberClient(service.address, facts.member);
+    const params = { app: 'quillfell-hiker', environment: 'dev' };
+    const { items } = await owner.call(operations.gateways.list, { params });
+    expect(items.map(({ name: gateway }) => gateway)).toContain('web-push');
+    expect(items.length).toBeGreaterThanOrEqual(5);
+    const environment = await service.parts.directory.environment('quillfell-hiker', 'dev');
+    for (const { name: gateway } of items) expect(await service.parts.gateways.open(environment, gateway), gateway).not.toBeNull();
+    const { items: jobs } = await owner.call(operations.jobs.list, { params, query: { filter: `subject = '${facts.scheduled}'` } });
+    expect(jobs).toMatchObject([{ kind: 'start-notification', state: 'waiting' }]);
+  });
+});
