@@ -1,6 +1,7 @@
 /** A week of calls before today: made up, but of one piece, since the minute counts are summed from the single calls. */
 import { addValue, base32, uuidv7 } from '@orchard/core';
 import {
+  Leases,
   insertMinutes,
   insertRequests,
   insertSizes,
@@ -217,7 +218,8 @@ export async function writeHistory({ databaseUrl, environmentId, now, devices, k
 
   if (rows[0] && rows[0].length !== REQUEST_COLUMNS.length)
     throw new Error('The columns of a recorded call have changed; the history must follow.');
-  const servers = new Servers(openDatabase(databaseUrl, 2));
+  const database = openDatabase(databaseUrl, 2);
+  const servers = new Servers(database, new Leases(database, 'demo'));
   const db = servers.databaseOf(environmentId, null);
   try {
     await insertRequests(db, rows);

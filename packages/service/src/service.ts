@@ -1,5 +1,5 @@
 /** Puts a service together, starts it and stops it. It names no room; what there is stands in capabilities.ts. */
-import { randomFillSync } from 'node:crypto';
+import { randomBytes, randomFillSync } from 'node:crypto';
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { Problem } from '@orchard/contract';
@@ -27,6 +27,7 @@ import { servePages } from './platform/http/pages.js';
 import { serveRoutes, serveUnknown } from './platform/http/pipeline.js';
 import { takeOverJobs } from './platform/jobs/formerJobs.js';
 import { type JobKind, JobQueue } from './platform/jobs/queue.js';
+import { Leases } from './platform/leases/leases.js';
 import { ChangeSignal } from './platform/live/changeSignal.js';
 import { Feed } from './platform/live/feed.js';
 import { StreamRights } from './platform/live/streamRights.js';
@@ -71,13 +72,14 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   const url = config.databaseUrl ?? (server?.url as string);
   const mostStatements = await createSystemDatabase(url);
   const database = openDatabase(url, CONNECTIONS, mostStatements / INSTANCES_FIT);
-  const servers = new Servers(database);
+  const instance = base32(randomBytes(8));
+  const servers = new Servers(database, new Leases(database, instance));
   undo.push(() => servers.close());
-  await migrateSystem(database);
+  await migrateSystem(servers);
   await migrateEnvironment(servers.installation);
 
   let address = config.publicUrl ?? '';
-  const platform = buildPlatform(config, log, servers, () => address);
+  const platform = buildPlatform(config, log, servers, instance, () => address);
   const { parts, capabilities } = openRooms(platform);
   connect(platform, capabilities);
   await checkSecretKey(database, platform.secretKey);
@@ -192,7 +194,7 @@ async function createSystemDatabase(url: string): Promise<number> {
   }
 }
 
-function buildPlatform(config: Config, log: Logger, servers: Servers, address: () => string): Platform {
+function buildPlatform(config: Config, log: Logger, servers: Servers, instance: string, address: () => string): Platform {
   const database = servers.main;
   const random = pooledRandom();
   const now = () => Date.now();
@@ -204,7 +206,7 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, address: (
   return {
     config,
     log,
-    instance: base32(random(8)),
+    instance,
     servers,
     database,
     secretKey,

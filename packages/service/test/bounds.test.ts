@@ -112,21 +112,20 @@ describe('a file with 100,000 columns', () => {
 
 describe('a schema change', () => {
   it('that has to wait too long for another is a 503 with Retry-After', async () => {
-    const { database, directory } = test.service.parts;
-    const environment = await directory.environment('quillfell-hiker', 'dev');
+    const environment = await test.service.parts.directory.environment('quillfell-hiker', 'dev');
     let release = () => {};
     const held = new Promise<void>((resolve) => {
       release = resolve;
     });
     let locked = () => {};
-    const lockIsHeld = new Promise<void>((resolve) => {
+    const leaseIsHeld = new Promise<void>((resolve) => {
       locked = resolve;
     });
-    const holding = database.withLock(`${environment.db.name}:schema`, () => {
+    const holding = environment.db.withLease('schema', () => {
       locked();
       return held;
     });
-    await lockIsHeld;
+    await leaseIsHeld;
     const refused = await test.app('POST', '/data/narrow', { ...trusted(), body: { another: 1 } });
     release();
     await holding;

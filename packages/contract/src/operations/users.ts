@@ -260,7 +260,7 @@ export const userOperations = {
     summary: 'Make an account for somebody',
     caller: { kind: 'member', role: 'developer' },
     params: environmentParams,
-    body: newUser.extend({ roles: z.array(role).max(20).optional(), phone: phone.optional() }),
+    body: newUser.extend({ password: password.optional(), roles: z.array(role).max(20).optional(), phone: phone.optional() }),
     status: 201,
     reply: user,
     problems: ['already-exists'],

@@ -27,6 +27,17 @@ CREATE TABLE `_gateways` (
 	CONSTRAINT `gateways_name` UNIQUE(`name`)
 );
 --> statement-breakpoint
+CREATE TABLE `_credentials` (
+	`id` varchar(64) NOT NULL,
+	`userId` varchar(64) NOT NULL,
+	`kind` varchar(20) NOT NULL,
+	`identifier` varchar(254) NOT NULL DEFAULT '',
+	`verifier` varchar(500) NOT NULL,
+	`createdAt` datetime(3) NOT NULL,
+	CONSTRAINT `_credentials_id` PRIMARY KEY(`id`),
+	CONSTRAINT `credentials_user` UNIQUE(`userId`,`kind`,`identifier`)
+);
+--> statement-breakpoint
 CREATE TABLE `_jobs` (
 	`id` varchar(64) NOT NULL,
 	`kind` varchar(60) NOT NULL,
@@ -44,4 +55,16 @@ CREATE TABLE `_jobs` (
 	CONSTRAINT `jobs_subject` UNIQUE(`kind`,`subject`)
 );
 --> statement-breakpoint
-CREATE INDEX `jobs_due` ON `_jobs` (`runAt`);
+CREATE TABLE `_feedCounter` (
+	`id` tinyint NOT NULL,
+	`number` bigint NOT NULL,
+	CONSTRAINT `_feedCounter_id` PRIMARY KEY(`id`)
+);
+--> statement-breakpoint
+CREATE INDEX `credentials_identifier` ON `_credentials` (`kind`,`identifier`);--> statement-breakpoint
+CREATE INDEX `jobs_due` ON `_jobs` (`runAt`);--> statement-breakpoint
+INSERT INTO `_feedCounter` (`id`, `number`) SELECT 1, COALESCE(MAX(`number`), 0) FROM `_feed`;
+--> statement-breakpoint
+INSERT INTO `_credentials` (`id`, `userId`, `kind`, `verifier`, `createdAt`) SELECT UUID(), `id`, 'password', `passwordHash`, `createdAt` FROM `_users`;
+--> statement-breakpoint
+ALTER TABLE `_users` DROP COLUMN `passwordHash`;

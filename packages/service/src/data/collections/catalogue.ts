@@ -41,7 +41,12 @@ export type Shapes = {
 /** How long another instance's changes may go unnoticed; an unknown name is always looked up afresh. */
 const RECHECK_MS = 2_000;
 /** A change of a large table may take its time; others of the environment are told to come back meanwhile. */
-const SCHEMA_LIMITS = { statementS: 600 };
+const CHANGE_S = 600;
+
+/** One change of an environment's collections at a time, on all instances. @throws {Problem} busy */
+const underSchemaLease = <T>({ db }: Environment, work: (connection: PoolConnection) => Promise<T>): Promise<T> =>
+  db.withLease('schema', () => db.server.withConnection(work, CHANGE_S));
+
 const known = (type: string | undefined): type is FieldType => (FIELD_TYPES as readonly (string | undefined)[]).includes(type);
 type Definition = { fields?: Record<string, Omit<Field, 'type'>> };
 type SchemaWork<T> = (connection: PoolConnection, before: CollectionShape | null) => Promise<T>;
@@ -153,14 +158,10 @@ export class Catalogue {
   /** Runs one change of a collection's shape at a time, across instances, and forgets what was known. */
   async change<T>(environment: Environment, name: string, work: SchemaWork<T>): Promise<T> {
     try {
-      return await environment.db.withLock(
-        'schema',
-        async (connection) => {
-          const before = (await this.#read(connection, environment)).get(name) ?? null;
-          return work(connection, before);
-        },
-        SCHEMA_LIMITS,
-      );
+      return await underSchemaLease(environment, async (connection) => {
+        const before = (await this.#read(connection, environment)).get(name) ?? null;
+        return work(connection, before);
+      });
     } finally {
       this.forget(environment);
     }
@@ -189,7 +190,7 @@ export class Catalogue {
 
   /** Writes every collection's triggers anew, and brings tables of earlier versions to the present form. */
   async repair(environment: Environment): Promise<void> {
-    await environment.db.withLock('schema', async (connection) => {
+    await underSchemaLease(environment, async (connection) => {
       for (const shape of (await this.#read(connection, environment)).values()) {
         const [columns] = await connection.query<RowDataPacket[]>(
           "SELECT COLLATION_NAME AS collation FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME IN ('id', '_by') ORDER BY COLUMN_NAME",

@@ -6,6 +6,7 @@ import { demandGoodPassword } from '../../platform/access/passwords.js';
 import { hashPassword, verifyPassword } from '../../platform/access/secrets.js';
 import { SESSION_MS } from '../../platform/access/userTokens.js';
 import type { Environment } from '../../platform/call.js';
+import { CredentialStore } from './credentials.js';
 import type { Parts } from './parts.js';
 import { presentUser, type UserRow, type UserStore } from './store.js';
 import { guessTable } from '../../platform/access/tables.js';
@@ -15,7 +16,8 @@ const GRACE_MS = 60_000;
 
 export type NewUser = {
   email: string;
-  password: string;
+  /** Without one, the account is there but nobody can sign in to it until a password is set. */
+  password?: string | undefined;
   name?: string | undefined;
   data?: JsonObject | undefined;
   roles?: string[] | undefined;
@@ -24,21 +26,24 @@ export type NewUser = {
 };
 
 export class Sessions {
+  readonly #credentials: CredentialStore;
+
   constructor(
     private readonly parts: Parts,
     private readonly store: UserStore,
-  ) {}
+  ) {
+    this.#credentials = new CredentialStore(parts);
+  }
 
   async makeUser(environment: Environment, wanted: NewUser): Promise<UserRow> {
     if (await this.store.findByEmail(environment, wanted.email))
       throw new Problem('already-exists', `There is an account for ${wanted.email} already. Sign in with it.`);
-    demandGoodPassword(wanted.password, 'body.password', [wanted.email, wanted.name, environment.app]);
+    if (wanted.password !== undefined) demandGoodPassword(wanted.password, 'body.password', [wanted.email, wanted.name, environment.app]);
     const now = new Date(this.parts.now());
     const row: UserRow = {
       id: this.parts.newId(),
       email: wanted.email,
       name: wanted.name ?? null,
-      passwordHash: await hashPassword(wanted.password),
       roles: wanted.roles ?? [],
       data: wanted.data ?? {},
       disabled: false,
@@ -48,7 +53,9 @@ export class Sessions {
       updatedAt: now,
       lastSeenAt: null,
     };
-    await this.store.insert(environment, row);
+    const { password } = wanted;
+    const credential = password === undefined ? null : this.#credentials.passwordRow(row.id, await hashPassword(password));
+    await this.store.insert(environment, row, credential);
     return row;
   }
 
@@ -74,7 +81,8 @@ export class Sessions {
     const { password, address, words } = given;
     const guesses = new Guesses(environment.db, this.parts.now, environment.db.of(guessTable));
     await guesses.demand(email, address);
-    if (await verifyPassword(user?.passwordHash, password)) return guesses.noteSuccess(email, address);
+    const hash = user ? await this.#credentials.passwordHash(environment, user.id) : undefined;
+    if (await verifyPassword(hash, password)) return guesses.noteSuccess(email, address);
     await guesses.noteFailure(email, address);
     throw new Problem('sign-in-refused', words);
   }
@@ -83,7 +91,8 @@ export class Sessions {
   async setPassword(environment: Environment, user: UserRow, password: string, path: string, kept: string | null): Promise<void> {
     this.demandGood(environment, user, password, path);
     const now = new Date(this.parts.now());
-    await this.store.update(environment, user.id, { passwordHash: await hashPassword(password), updatedAt: now });
+    await this.#credentials.setPassword(environment, user.id, await hashPassword(password));
+    await this.store.update(environment, user.id, { updatedAt: now });
     await this.store.endSessions(environment, { userId: user.id, except: kept }, now, 'password changed');
     this.parts.userTokens.forget({ userId: user.id });
   }

@@ -8,7 +8,8 @@ import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns,
 import { stillReferenced } from '../../platform/database/stillReferenced.js';
 import type { Environment } from '../../platform/call.js';
 import type { UserRemoval } from '../../platform/ports.js';
-import { sessionTable, userLinkTable, userTable } from './tables.js';
+import type { CredentialRow } from './credentials.js';
+import { credentialTable, sessionTable, userLinkTable, userTable } from './tables.js';
 
 export type UserRow = typeof userTable.$inferSelect;
 export type SessionRow = typeof sessionTable.$inferSelect;
@@ -58,10 +59,13 @@ export class UserStore {
     return (await environment.db.orm.select().from(users).where(eq(users.email, email)))[0] ?? null;
   }
 
-  /** @throws {Problem} already-exists */
-  async insert(environment: Environment, row: UserRow): Promise<void> {
+  /** Stores an account with what it signs in with, if anything. @throws {Problem} already-exists */
+  async insert({ db }: Environment, row: UserRow, credential: CredentialRow | null): Promise<void> {
     try {
-      await environment.db.orm.insert(environment.db.table(userTable)).values(row);
+      await db.orm.transaction(async (on) => {
+        await on.insert(db.table(userTable)).values(row);
+        if (credential) await on.insert(db.table(credentialTable)).values(credential);
+      });
     } catch (error) {
       if (isDuplicate(error)) throw new Problem('already-exists', `There is an account for ${row.email} already. Sign in with it.`);
       throw error;
@@ -81,6 +85,7 @@ export class UserStore {
       await release({ ...removal, on });
       await on.change(`DELETE FROM ${db.of(sessionTable)} WHERE userId = ?`, [userId]);
       await on.change(`DELETE FROM ${db.of(userLinkTable)} WHERE userId = ?`, [userId]);
+      await on.change(`DELETE FROM ${db.of(credentialTable)} WHERE userId = ?`, [userId]);
       try {
         return (await on.change(`DELETE FROM ${db.of(userTable)} WHERE id = ?`, [userId])).affectedRows > 0;
       } catch (error) {

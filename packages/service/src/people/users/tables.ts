@@ -8,7 +8,6 @@ export const userTable = mysqlTable(
     id: id().primaryKey(),
     email: varchar('email', { length: 254 }).notNull(),
     name: varchar('name', { length: 200 }),
-    passwordHash: varchar('passwordHash', { length: 255 }).notNull(),
     roles: json('roles').$type<string[]>().notNull(),
     data: json('data').$type<JsonObject>().notNull(),
     disabled: boolean('disabled').notNull().default(false),
@@ -54,4 +53,21 @@ export const userLinkTable = mysqlTable(
     expiresAt: instant('expiresAt').notNull(),
   },
   (t) => [index('userLinks_user').on(t.userId)],
+);
+
+/** What users prove with that an account is theirs: none, one, or several for each. */
+export const credentialTable = mysqlTable(
+  '_credentials',
+  {
+    id: id().primaryKey(),
+    userId: id('userId').notNull(),
+    /** `password`; further kinds come with further ways to sign in. */
+    kind: varchar('kind', { length: 20 }).notNull(),
+    /** Tells several of a kind apart, such as an account elsewhere; empty for a password. */
+    identifier: varchar('identifier', { length: 254 }).notNull().default(''),
+    /** A hash, or whatever else checks the proof; never the proof itself. */
+    verifier: varchar('verifier', { length: 500 }).notNull(),
+    createdAt: instant('createdAt').notNull(),
+  },
+  (t) => [uniqueIndex('credentials_user').on(t.userId, t.kind, t.identifier), index('credentials_identifier').on(t.kind, t.identifier)],
 );

@@ -7,11 +7,27 @@ export const members = mysqlTable(
     id: id().primaryKey(),
     email: varchar('email', { length: 254 }).notNull(),
     name: varchar('name', { length: 100 }).notNull(),
-    passwordHash: varchar('passwordHash', { length: 255 }).notNull(),
     owner: boolean('owner').notNull().default(false),
     createdAt: instant('createdAt').notNull(),
   },
   (table) => [uniqueIndex('members_email').on(table.email)],
+);
+
+/** What members prove with that an account is theirs: none, one, or several for each. */
+export const memberCredentials = mysqlTable(
+  'memberCredentials',
+  {
+    id: id().primaryKey(),
+    memberId: id('memberId')
+      .notNull()
+      .references(() => members.id, { onDelete: 'cascade' }),
+    kind: varchar('kind', { length: 20 }).notNull(),
+    identifier: varchar('identifier', { length: 254 }).notNull().default(''),
+    /** A hash, or whatever else checks the proof; never the proof itself. */
+    verifier: varchar('verifier', { length: 500 }).notNull(),
+    createdAt: instant('createdAt').notNull(),
+  },
+  (table) => [uniqueIndex('memberCredentials_member').on(table.memberId, table.kind, table.identifier)],
 );
 
 export const memberSessions = mysqlTable('memberSessions', {

@@ -1,7 +1,6 @@
 /** The connection pool, with the time each call spends in the database and the bytes it reads from there. */
 import { AsyncLocalStorage } from 'node:async_hooks';
 import type { Duplex } from 'node:stream';
-import { Problem } from '@orchard/contract';
 import { drizzle, type MySql2Database } from 'drizzle-orm/mysql2';
 import mysql, { type Pool, type PoolConnection, type ResultSetHeader, type RowDataPacket } from 'mysql2/promise';
 
@@ -32,19 +31,14 @@ export type Statements = {
   runRows<T = RowDataPacket>(sql: string, values?: unknown[]): Promise<T[]>;
 };
 
-/** How long a lock is waited for, and how long its holder may take for one statement (0 is for ever), where that is not as usual. */
-export type LockOptions = { waitS?: number; statementS?: number };
-
 export type Database = Statements & {
   /** Name of the system database; those of environments begin with it. */
   name: string;
   orm: MySql2Database;
   /** Runs `work` as one transaction; again, when MariaDB ends it to undo a deadlock. */
   transaction<T>(work: (statements: Statements) => Promise<T>): Promise<T>;
-  /** Holds one connection for the length of `work`. */
-  withConnection<T>(work: (connection: PoolConnection) => Promise<T>): Promise<T>;
-  /** Runs `work` under a named lock that holds across instances. @throws {Problem} busy, when it is not to be had */
-  withLock<T>(name: string, work: (connection: PoolConnection) => Promise<T>, options?: LockOptions): Promise<T>;
+  /** Holds one connection for the length of `work`. @param statementS what a statement on it may take, where that is not as usual; 0 is for ever */
+  withConnection<T>(work: (connection: PoolConnection) => Promise<T>, statementS?: number): Promise<T>;
   /** A connection of its own that is in another database, for the length of `work`. */
   inDatabase<T>(name: string, work: (connection: mysql.Connection) => Promise<T>): Promise<T>;
   close(): Promise<void>;
@@ -52,8 +46,6 @@ export type Database = Statements & {
 
 /** What a statement of the pool may take; work that needs more says so. */
 const STATEMENT_S = 30;
-/** How long a lock is waited for. */
-const LOCK_WAIT_S = 10;
 
 async function timed<T>(work: Promise<T>): Promise<T> {
   const cost = currentCost.getStore();
@@ -209,11 +201,15 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
   const plain = onPool(pool, 'query');
   // What the ORM asks counts as well.
   pool.query = ((sql: string, values: unknown[]) => timed(plain(sql, values))) as typeof pool.query;
-  const withConnection: Database['withConnection'] = async (work) => {
+  const withConnection: Database['withConnection'] = async (work, statementS) => {
     const connection = await pool.getConnection();
+    const limit = (seconds: number) => connection.query(`SET SESSION max_statement_time = ${seconds}`);
     try {
+      if (statementS !== undefined) await limit(statementS);
       return await work(connection);
     } finally {
+      // A connection that cannot be put back as it was ends.
+      if (statementS !== undefined) await limit(STATEMENT_S).catch(() => connection.destroy());
       connection.release();
     }
   };
@@ -231,28 +227,6 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
       }
     },
     withConnection,
-    withLock: (name, work, { statementS, waitS = LOCK_WAIT_S } = {}) =>
-      withConnection(async (connection) => {
-        const [rows] = await connection.query<RowDataPacket[]>(`SET STATEMENT max_statement_time = 0 FOR SELECT GET_LOCK(?, ?) AS taken`, [
-          name,
-          waitS,
-        ]);
-        if (rows[0]?.taken !== 1)
-          throw new Problem('busy', `Somebody else is changing the same thing, and took longer than ${waitS} s. Nothing was changed.`, {
-            retryAfterS: 5,
-          });
-        const limit = (seconds: number) => connection.query(`SET SESSION max_statement_time = ${seconds}`);
-        try {
-          if (statementS !== undefined) await limit(statementS);
-          return await work(connection);
-        } finally {
-          // A connection that cannot be put back as it was ends, and its lock with it.
-          await Promise.all([
-            connection.query('DO RELEASE_LOCK(?)', [name]),
-            ...(statementS === undefined ? [] : [limit(STATEMENT_S)]),
-          ]).catch(() => connection.destroy());
-        }
-      }),
     inDatabase: async (name, work) => {
       const connection = await mysql.createConnection({ ...settings, database: name });
       try {

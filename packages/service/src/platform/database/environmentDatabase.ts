@@ -1,5 +1,6 @@
 import { getTableName } from 'drizzle-orm';
 import type { MySqlTable } from 'drizzle-orm/mysql-core';
+import type { LeaseOptions, Leases } from '../leases/leases.js';
 import type { Database, Statements } from './connection.js';
 
 /** Where Drizzle keeps a table's schema. */
@@ -21,6 +22,7 @@ export class EnvironmentDatabase implements Statements {
   constructor(
     readonly server: Database,
     readonly name: string,
+    private readonly leases: Leases,
   ) {
     ({ rows: this.rows, change: this.change, run: this.run, runRows: this.runRows, transaction: this.transaction } = server);
   }
@@ -60,6 +62,8 @@ export class EnvironmentDatabase implements Statements {
     return this.run(`DROP DATABASE IF EXISTS \`${this.name}\``);
   }
 
-  /** Runs `work` under a lock that is this environment's own and holds across instances. @throws {Problem} busy */
-  readonly withLock: Database['withLock'] = (name, work, options) => this.server.withLock(`${this.name}:${name}`, work, options);
+  /** Runs `work` while nobody else, on any instance, works on the same thing of this environment. @throws {Problem} busy */
+  withLease<T>(name: string, work: () => Promise<T>, options?: LeaseOptions): Promise<T> {
+    return this.leases.with(`${name} ${this.name}`, work, options);
+  }
 }

@@ -5,6 +5,7 @@ import { drizzle } from 'drizzle-orm/mysql2';
 import { migrate } from 'drizzle-orm/mysql2/migrator';
 import type { Database } from './connection.js';
 import type { EnvironmentDatabase } from './environmentDatabase.js';
+import type { Servers } from './servers.js';
 
 const folderOf = (part: 'system' | 'environment') => fileURLToPath(new URL(`../../../migrations/${part}`, import.meta.url));
 
@@ -15,12 +16,11 @@ const migrateDatabase = (database: Database, name: string, part: 'system' | 'env
   );
 
 /** Instances that start at once wait for each other; large tables take their time. */
-async function underLock(database: Database, work: () => Promise<void>): Promise<void> {
-  await database.withLock(`${database.name}:migrate`, work, { statementS: 0, waitS: 600 });
-}
+const WAIT_S = 600;
 
-export async function migrateSystem(database: Database): Promise<void> {
-  await underLock(database, () => migrateDatabase(database, database.name, 'system'));
+export async function migrateSystem({ main, leases }: Servers): Promise<void> {
+  await leases.prepare();
+  await leases.with('migrate', () => migrateDatabase(main, main.name, 'system'), { waitS: WAIT_S });
 }
 
 /** When the newest migration was made, as drizzle notes it for those that were applied. */
@@ -39,8 +39,12 @@ async function isUpToDate(db: EnvironmentDatabase): Promise<boolean> {
 /** Creates the environment's database if there is none, and migrates it. */
 export async function migrateEnvironment(db: EnvironmentDatabase): Promise<void> {
   if (await isUpToDate(db)) return;
-  await underLock(db.server, async () => {
-    await db.create();
-    await migrateDatabase(db.server, db.name, 'environment');
-  });
+  await db.withLease(
+    'migrate',
+    async () => {
+      await db.create();
+      await migrateDatabase(db.server, db.name, 'environment');
+    },
+    { waitS: WAIT_S },
+  );
 }

@@ -1,4 +1,5 @@
 /** The database servers of an installation: the one with the system database, and further ones that hold environments. */
+import type { Leases } from '../leases/leases.js';
 import type { Database } from './connection.js';
 import { EnvironmentDatabase } from './environmentDatabase.js';
 
@@ -12,6 +13,7 @@ export class Servers {
   /** @param main has the system database, and every environment that names no other server */
   constructor(
     readonly main: Database,
+    readonly leases: Leases,
     others: ReadonlyMap<string, Database> = new Map(),
   ) {
     this.#servers = others;
@@ -34,7 +36,7 @@ export class Servers {
     const key = `${server ?? ''} ${environmentId}`;
     let database = this.#databases.get(key);
     if (!database) {
-      database = new EnvironmentDatabase(this.#named(server), `${this.main.name}_${environmentId}`);
+      database = new EnvironmentDatabase(this.#named(server), `${this.main.name}_${environmentId}`, this.leases);
       this.#databases.set(key, database);
     }
     return database;

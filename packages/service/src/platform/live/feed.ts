@@ -8,7 +8,8 @@ import { apart, isDatabaseAway } from '../database/connection.js';
 import { readInPieces } from '../database/pieces.js';
 import type { Environment } from '../call.js';
 import type { ChangeSignal } from './changeSignal.js';
-import { feedTable } from './tables.js';
+import type { EnvironmentDatabase } from '../database/environmentDatabase.js';
+import { feedCounterTable, feedTable } from './tables.js';
 
 export type FeedRow = {
   number: number;
@@ -52,27 +53,38 @@ export class Feed {
   ) {}
 
   /** Gives numbers to everything committed, and answers the highest. */
-  async settle(environment: Environment): Promise<number> {
-    const feed = `${environment.db.of(feedTable)}`;
+  async settle({ db }: Environment): Promise<number> {
     for (;;) {
-      const { highest, more } = await environment.db.withLock('feed', async (connection) => {
-        const [pending] = (await connection.query(
-          `SELECT entry FROM ${feed} WHERE number = 0 ORDER BY entry LIMIT ${NUMBER_AT_ONCE}`,
-        )) as unknown as [{ entry: number }[]];
-        const [[top]] = (await connection.query(`SELECT COALESCE(MAX(number), 0) AS number FROM ${feed}`)) as unknown as [
-          [{ number: number }],
-        ];
-        const base = Number(top.number);
-        if (pending.length === 0) return { highest: base, more: false };
-        // Entries are named one by one: a range would wait for those between them that have not committed.
-        await connection.query('SET @orchard_number := ?', [base]);
-        await connection.query(`UPDATE ${feed} SET number = (@orchard_number := @orchard_number + 1) WHERE entry IN (?) ORDER BY entry`, [
-          pending.map(({ entry }) => entry),
-        ]);
-        return { highest: base + pending.length, more: pending.length === NUMBER_AT_ONCE };
-      });
+      const [state] = await db.rows<{ highest: number; pending: number }>(
+        `SELECT number AS highest, EXISTS (SELECT 1 FROM ${db.of(feedTable)} WHERE number = 0) AS pending FROM ${db.of(feedCounterTable)}`,
+      );
+      if (!Number(state?.pending)) return Number(state?.highest ?? 0);
+      const { highest, more } = await this.#number(db);
       if (!more) return highest;
     }
+  }
+
+  /**
+   * Numbers come from one row, locked until they are given out, so that they stay one after another: on a Galera
+   * cluster too, where the second of two commits that changed the row fails and is done again.
+   */
+  #number(db: EnvironmentDatabase): Promise<{ highest: number; more: boolean }> {
+    return db.transaction(async (on) => {
+      const [counter] = await on.rows<{ number: number }>(`SELECT number FROM ${db.of(feedCounterTable)} FOR UPDATE`);
+      const base = Number(counter?.number ?? 0);
+      const pending = await on.rows<{ entry: number }>(
+        `SELECT entry FROM ${db.of(feedTable)} WHERE number = 0 ORDER BY entry LIMIT ${NUMBER_AT_ONCE}`,
+      );
+      if (pending.length === 0) return { highest: base, more: false };
+      const highest = base + pending.length;
+      // Entries are named one by one: a range would wait for those between them that have not committed.
+      await on.run('SET @orchard_number := ?', [base]);
+      await on.run(`UPDATE ${db.of(feedTable)} SET number = (@orchard_number := @orchard_number + 1) WHERE entry IN (?) ORDER BY entry`, [
+        pending.map(({ entry }) => entry),
+      ]);
+      await on.change(`UPDATE ${db.of(feedCounterTable)} SET number = ?`, [highest]);
+      return { highest, more: pending.length === NUMBER_AT_ONCE };
+    });
   }
 
   /** The lowest number that is still kept; 0 when there is none. */

@@ -1,4 +1,4 @@
-import { bigint, index, int, longtext, mysqlTable, varchar } from 'drizzle-orm/mysql-core';
+import { bigint, index, int, longtext, mysqlTable, tinyint, varchar } from 'drizzle-orm/mysql-core';
 import { id, instant } from '../database/columns.js';
 
 /**
@@ -21,6 +21,12 @@ export const feedTable = mysqlTable(
   },
   (t) => [index('feed_number').on(t.number), index('feed_record').on(t.collection, t.recordId, t.version), index('feed_at').on(t.at)],
 );
+
+/** One row: the highest number of the feed that was given out. */
+export const feedCounterTable = mysqlTable('_feedCounter', {
+  id: tinyint('id').primaryKey(),
+  number: bigint('number', { mode: 'number' }).notNull(),
+});
 
 /** The form of the triggers that write it; rises when those of every collection have to be written anew. */
 export const TRIGGER_FORMAT = 1;

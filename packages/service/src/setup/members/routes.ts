@@ -8,7 +8,7 @@ import { demandGoodPassword, WRONG_PASSWORD } from '../../platform/access/passwo
 import { hashKey, hashPassword, verifyPassword } from '../../platform/access/secrets.js';
 import { csrfValue, SESSION_COOKIE } from '../../platform/access/steps.js';
 import { isDuplicate } from '../../platform/database/connection.js';
-import { environments, memberRoles, memberSessions, members } from '../../platform/access/systemTables.js';
+import { environments, memberCredentials, memberRoles, memberSessions, members } from '../../platform/access/systemTables.js';
 import { bind, type Call, type Route, type SignedInMember } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { guarded } from '../../platform/upkeep.js';
@@ -30,17 +30,37 @@ async function insertMember(parts: Parts, wanted: { email: string; name: string;
     id: parts.newId(),
     email: wanted.email,
     name: wanted.name,
-    passwordHash: await hashPassword(wanted.password),
     owner: wanted.owner,
     createdAt: new Date(parts.now()),
   };
+  const hash = await hashPassword(wanted.password);
   try {
-    await parts.database.orm.insert(members).values(row);
+    await parts.database.orm.transaction(async (on) => {
+      await on.insert(members).values(row);
+      await on.insert(memberCredentials).values(passwordRow(parts, row.id, hash));
+    });
   } catch (error) {
     if (isDuplicate(error)) throw new Problem('already-exists', `There is a member ${wanted.email} already.`);
     throw error;
   }
   return presentMember(row);
+}
+
+const passwordRow = (parts: Parts, memberId: string, verifier: string): typeof memberCredentials.$inferInsert => ({
+  id: parts.newId(),
+  memberId,
+  kind: 'password',
+  verifier,
+  createdAt: new Date(parts.now()),
+});
+
+/** The hash of a member's password; undefined for an account without one. */
+async function passwordHashOf(parts: Parts, memberId: string): Promise<string | undefined> {
+  const [row] = await parts.database.orm
+    .select({ verifier: memberCredentials.verifier })
+    .from(memberCredentials)
+    .where(and(eq(memberCredentials.memberId, memberId), eq(memberCredentials.kind, 'password')));
+  return row?.verifier;
 }
 
 function setCookie(parts: Parts, response: Response, value: string, maxAge: number): void {
@@ -76,7 +96,7 @@ async function confirmed(
   const address = call.request.ip ?? '';
   await guesses.demand(email, address);
   const found = await findMember(parts, email);
-  if ((await verifyPassword(found?.passwordHash, password)) && found) {
+  if ((await verifyPassword(found && (await passwordHashOf(parts, found.id)), password)) && found) {
     await guesses.noteSuccess(email, address);
     return found;
   }
@@ -121,10 +141,11 @@ function sessionRoutes(parts: Parts): Route[] {
 async function setPassword(parts: Parts, member: MemberRow, password: string, path: string, kept: string): Promise<void> {
   demandGoodPassword(password, path, [member.email, member.name]);
   const { orm } = parts.database;
+  const row = passwordRow(parts, member.id, await hashPassword(password));
   await orm
-    .update(members)
-    .set({ passwordHash: await hashPassword(password) })
-    .where(eq(members.id, member.id));
+    .insert(memberCredentials)
+    .values(row)
+    .onDuplicateKeyUpdate({ set: { verifier: row.verifier, createdAt: row.createdAt } });
   await orm.delete(memberSessions).where(and(eq(memberSessions.memberId, member.id), ne(memberSessions.tokenHash, kept)));
 }
 

@@ -1,0 +1,99 @@
+/**
+ * Locks across instances: rows with an owner and an end. Unlike GET_LOCK and LOCK TABLES they hold on every node of a
+ * Galera cluster; one autocommit UPDATE takes one, and of two that try at the same moment one wins.
+ */
+import { setTimeout as sleep } from 'node:timers/promises';
+import { Problem } from '@orchard/contract';
+import type { Statements } from '../database/connection.js';
+
+/** An instance that dies holds up the next one for so long at most. */
+const LEASE_S = 10;
+const RENEW_MS = 3_000;
+const AGAIN_MS = 40;
+const WAIT_S = 10;
+
+export type LeaseOptions = {
+  /** How long it is waited for. */
+  waitS?: number;
+};
+
+export class Leases {
+  /** Names that this instance holds or is asking for. */
+  readonly #held = new Set<string>();
+  #taken = 0;
+
+  constructor(
+    private readonly system: Statements,
+    private readonly instance: string,
+  ) {}
+
+  /** For the very first start: a lease is needed to make the tables. */
+  async prepare(): Promise<void> {
+    await this.system.run(
+      'CREATE TABLE IF NOT EXISTS leases (name VARCHAR(120) NOT NULL PRIMARY KEY, owner VARCHAR(64) NOT NULL, `until` DATETIME(3) NOT NULL)',
+    );
+  }
+
+  /** Runs `work` while nobody else runs work under this name. @throws {Problem} busy, when it is not to be had in time */
+  async with<T>(name: string, work: () => Promise<T>, { waitS = WAIT_S }: LeaseOptions = {}): Promise<T> {
+    const owner = await this.#wait(name, waitS);
+    const heartbeat = setInterval(() => void this.#renew(name, owner).catch(() => undefined), RENEW_MS);
+    try {
+      return await work();
+    } finally {
+      clearInterval(heartbeat);
+      await this.#giveBack(name, owner);
+    }
+  }
+
+  async #wait(name: string, waitS: number): Promise<string> {
+    const owner = `${this.instance}.${++this.#taken}`;
+    const until = performance.now() + waitS * 1000;
+    for (;;) {
+      // What is held here need not be asked for.
+      if (!this.#held.has(name)) {
+        this.#held.add(name);
+        const taken = await this.#take(name, owner).catch((error: unknown) => {
+          this.#held.delete(name);
+          throw error;
+        });
+        if (taken) return owner;
+        this.#held.delete(name);
+      }
+      if (performance.now() > until)
+        throw new Problem('busy', `Somebody else is changing the same thing, and took longer than ${waitS} s. Nothing was changed.`, {
+          retryAfterS: 5,
+        });
+      await sleep(AGAIN_MS);
+    }
+  }
+
+  /** One that cannot be given back ends by itself. */
+  async #giveBack(name: string, owner: string): Promise<void> {
+    await this.system
+      .change('UPDATE leases SET `until` = UTC_TIMESTAMP(3) WHERE name = ? AND owner = ?', [name, owner])
+      .catch(() => undefined);
+    this.#held.delete(name);
+  }
+
+  /** The database's own clock decides: those of instances may differ. */
+  async #take(name: string, owner: string): Promise<boolean> {
+    const { affectedRows } = await this.system.change(
+      `UPDATE leases SET owner = ?, \`until\` = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_S} SECOND WHERE name = ? AND \`until\` <= UTC_TIMESTAMP(3)`,
+      [owner, name],
+    );
+    if (affectedRows === 1) return true;
+    const made = await this.system.change(
+      `INSERT IGNORE INTO leases (name, owner, \`until\`) VALUES (?, ?, UTC_TIMESTAMP(3) + INTERVAL ${LEASE_S} SECOND)`,
+      [name, owner],
+    );
+    return made.affectedRows === 1;
+  }
+
+  async #renew(name: string, owner: string): Promise<void> {
+    await this.system.change(`UPDATE leases SET \`until\` = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_S} SECOND WHERE name = ? AND owner = ?`, [
+      name,
+      owner,
+    ]);
+  }
+}
