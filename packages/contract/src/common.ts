@@ -1,7 +1,7 @@
 /** Shapes that several operations share. */
 import { isPlainObject, isShallow, type JsonObject, NAME_PATTERN } from '@orchard/core/words';
 import { z } from 'zod';
-import type { Operation } from './operation.js';
+import type { Operation, Role } from './operation.js';
 
 /** RFC 3339 in UTC with milliseconds. */
 export const time = z.iso.datetime().describe('RFC 3339, UTC, with milliseconds');
@@ -46,6 +46,28 @@ export const page = <T extends z.ZodType>(item: T) => z.object({ items: z.array(
 
 export const environmentParams = z.object({ app: slug, environment: slug });
 export const ENVIRONMENT = '/manage/v1/apps/{app}/environments/{environment}';
+
+/** The parameters of an app's call with those that name the environment, as members call it. */
+type Placed<P extends z.ZodObject> = z.ZodObject<(typeof environmentParams)['shape'] & P['shape']>;
+
+/**
+ * The same call for members: in the environment that the path names, under the same name. What differs is said here;
+ * everything else is the app's declaration.
+ */
+export function forMembers<P extends z.ZodObject, Q extends z.ZodObject, B extends z.ZodType, R extends z.ZodType>(
+  app: Operation<P, Q, B, R>,
+  role: Role,
+  summary = app.summary,
+): Operation<Placed<P>, Q, B, R> {
+  return {
+    ...app,
+    id: `${app.id}Managed`,
+    path: app.path.replace('/app/v1', ENVIRONMENT),
+    params: environmentParams.extend(app.params.shape) as unknown as Placed<P>,
+    caller: { kind: 'member', role },
+    summary,
+  };
+}
 
 type Optional = 'params' | 'query' | 'problems' | 'status';
 type Declared<P extends z.ZodObject, Q extends z.ZodObject, B extends z.ZodType, R extends z.ZodType> = Omit<

@@ -46,7 +46,10 @@ type LooseInput = {
 
 /** The address of one call, parameters filled in. */
 export function addressOf(operation: Pick<Any, 'path'>, input: Pick<LooseInput, 'params' | 'query'>): string {
-  const path = operation.path.replace(/\{(\w+)\}/g, (_, name: string) => encodeURIComponent(String(input.params?.[name] ?? '')));
+  const path = operation.path.replace(/\{(\w+)(\.\.\.)?\}/g, (_, name: string, several?: string) => {
+    const value = String(input.params?.[name] ?? '');
+    return several ? value.split('/').map(encodeURIComponent).join('/') : encodeURIComponent(value);
+  });
   const query = new URLSearchParams();
   for (const [name, value] of Object.entries(input.query ?? {})) {
     if (value !== undefined && value !== null && value !== '') query.append(name, String(value));

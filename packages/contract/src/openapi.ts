@@ -1,7 +1,7 @@
 /** The OpenAPI 3.1 document, from the same schemas that check the calls. */
 import { z } from 'zod';
 import type { AnyOperation, Caller } from './operation.js';
-import { PROBLEMS, problemSchema } from './problems.js';
+import { PROBLEMS, type ProblemName, problemSchema } from './problems.js';
 
 type Schema = Record<string, unknown>;
 
@@ -61,25 +61,29 @@ function parameters(operation: AnyOperation, components: Components): Schema[] {
   return [...of(operation.params, 'path'), ...of(operation.query, 'query'), ...headers];
 }
 
-/** Problems any call of this caller can meet, besides its own. */
-function problemsOf(operation: AnyOperation): (keyof typeof PROBLEMS)[] {
-  const byCaller = {
-    anyone: [],
-    app: ['key-missing', 'key-mistyped', 'key-unknown', 'key-revoked', 'origin-blocked', 'token-expired'] as const,
-    server: ['key-missing', 'key-mistyped', 'key-unknown', 'key-revoked', 'key-wrong-kind', 'scope-missing'] as const,
-    member: ['member-sign-in-needed', 'role-insufficient'] as const,
-  }[operation.caller.kind];
-  const withBody = operation.body ? (['malformed-json', 'body-too-large', 'unsupported-media-type'] as const) : [];
-  return [
-    ...new Set([
-      ...operation.problems,
-      ...byCaller,
-      ...withBody,
-      'invalid-input' as const,
-      'rate-exceeded' as const,
-      'database-unavailable' as const,
-    ]),
-  ];
+const KEY = ['key-missing', 'key-mistyped', 'key-unknown', 'key-revoked', 'key-wrong-kind', 'scope-missing'] as const;
+const BY_CALLER = {
+  anyone: [],
+  app: [...KEY, 'origin-blocked', 'token-missing', 'token-invalid', 'token-expired', 'session-ended'],
+  server: KEY,
+  member: ['member-sign-in-needed', 'token-invalid', 'csrf-refused', 'role-insufficient', 'not-found'],
+} as const satisfies Record<Caller['kind'], readonly ProblemName[]>;
+const WITH_BODY = ['malformed-json', 'body-too-large', 'unsupported-media-type'] as const;
+const EVERYWHERE = [
+  'invalid-input',
+  'rate-exceeded',
+  'answer-too-large',
+  'answers-unread',
+  'busy',
+  'statement-too-slow',
+  'database-unavailable',
+  'unexpected',
+] as const;
+
+/** Problems that a call can meet: its own, and those of every call of this caller. */
+export function problemsOf(operation: AnyOperation): ProblemName[] {
+  const withBody = operation.body ? WITH_BODY : [];
+  return [...new Set([...operation.problems, ...BY_CALLER[operation.caller.kind], ...withBody, ...EVERYWHERE])];
 }
 
 function responses(operation: AnyOperation, components: Components): Schema {
@@ -117,8 +121,10 @@ export function buildOpenApi(operations: readonly AnyOperation[], address: strin
   const components: Components = {};
   toSchema(problemSchema, 'output', components);
   for (const operation of operations) {
-    paths[operation.path] ??= {};
-    (paths[operation.path] as Schema)[operation.method.toLowerCase()] = {
+    // OpenAPI has no parameter of several segments; its own is the nearest.
+    const path = operation.path.replace('...}', '}');
+    paths[path] ??= {};
+    (paths[path] as Schema)[operation.method.toLowerCase()] = {
       operationId: operation.id,
       tags: [operation.id.split('.')[0]],
       summary: operation.summary,

@@ -30,7 +30,10 @@ export type Caller =
   /** A member; `role` is the least role in the environment (or installation) that the path names. */
   | { kind: 'member'; role: Role };
 
-export type Method = 'GET' | 'POST' | 'PUT' | 'PATCH' | 'DELETE';
+export type Method = 'GET' | 'HEAD' | 'POST' | 'PUT' | 'PATCH' | 'DELETE' | 'OPTIONS';
+
+/** `sign-in`: a call by which passwords or codes could be guessed; few a minute from one address. */
+export type RateClass = 'sign-in';
 
 export type Operation<
   Params extends z.ZodObject = z.ZodObject,
@@ -41,7 +44,7 @@ export type Operation<
   /** Unique, `capability.verb`. */
   id: string;
   method: Method;
-  /** With `{name}` for each path parameter. */
+  /** With `{name}` for each path parameter; one at the end written `{name...}` takes all segments that are left. */
   path: string;
   summary: string;
   caller: Caller;
@@ -59,6 +62,8 @@ export type Operation<
   rawBody?: string[];
   /** Media types of a reply that is not JSON. */
   replyTypes?: string[];
+  /** A limit of its own, besides those of the key and the address. */
+  rate?: RateClass;
   /** Most bytes of a JSON body, where it is not 1 MB. */
   bodyLimit?: number;
   /** Takes an Idempotency-Key. */

@@ -3,4 +3,4 @@ export { insertMinutes, insertRequests, type MinuteCount, REQUEST_COLUMNS } from
 export { insertSizes } from './data/collections/sizes.js';
 export { openDatabase } from './platform/database/connection.js';
 export { Servers } from './platform/database/servers.js';
-export { Leases } from './platform/leases/leases.js';
+export { Leases } from './platform/database/leases.js';

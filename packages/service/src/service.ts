@@ -16,7 +16,7 @@ import { UserTokens } from './platform/access/userTokens.js';
 import type { Capability, Recurring } from './platform/capability.js';
 import type { Config } from './platform/config.js';
 import { holdDataDirectory, readHolderName, readSecretKey } from './platform/dataDirectory.js';
-import { openDatabase } from './platform/database/connection.js';
+import { type Database, openDatabase } from './platform/database/connection.js';
 import { migrateEnvironment, migrateSystem } from './platform/database/migrate.js';
 import { INSTALLATION, Servers } from './platform/database/servers.js';
 import { startDatabaseServer } from './platform/database/server.js';
@@ -27,7 +27,7 @@ import { servePages } from './platform/http/pages.js';
 import { serveRoutes, serveUnknown } from './platform/http/pipeline.js';
 import { takeOverJobs } from './platform/jobs/formerJobs.js';
 import { type JobKind, JobQueue } from './platform/jobs/queue.js';
-import { Leases } from './platform/leases/leases.js';
+import { Leases } from './platform/database/leases.js';
 import { ChangeSignal } from './platform/live/changeSignal.js';
 import { Feed } from './platform/live/feed.js';
 import { StreamRights } from './platform/live/streamRights.js';
@@ -73,7 +73,7 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   const mostStatements = await createSystemDatabase(url);
   const database = openDatabase(url, CONNECTIONS, mostStatements / INSTANCES_FIT);
   const instance = base32(randomBytes(8));
-  const servers = new Servers(database, new Leases(database, instance));
+  const servers = new Servers(database, new Leases(database, instance), await openServers(config.databaseServers));
   undo.push(() => servers.close());
   await migrateSystem(servers);
   await migrateEnvironment(servers.installation);
@@ -179,17 +179,34 @@ function recurringJob(platform: Platform, recurring: Recurring): JobKind {
  */
 async function createSystemDatabase(url: string): Promise<number> {
   const name = decodeURIComponent(new URL(url).pathname.slice(1)) || 'orchard';
+  return askServer(url, 'ORCHARD_DATABASE_URL', async (connection) => {
+    await connection.query(`CREATE DATABASE IF NOT EXISTS \`${name.replaceAll('`', '')}\` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`);
+  });
+}
+
+/** Further servers, on which environments may be placed; each must answer. */
+async function openServers(addresses: Config['databaseServers']): Promise<Map<string, Database>> {
+  const servers = new Map<string, Database>();
+  for (const [name, url] of addresses) {
+    const most = await askServer(url, `${name} in ORCHARD_DATABASE_SERVERS`);
+    servers.set(name, openDatabase(url, CONNECTIONS, most / INSTANCES_FIT));
+  }
+  return servers;
+}
+
+/** @returns how many prepared statements the server keeps at most @throws Error that names the setting, without the password */
+async function askServer(url: string, setting: string, prepare?: (connection: mysql.Connection) => Promise<void>): Promise<number> {
   const bare = new URL(url.replace(/^mariadb:/, 'mysql:'));
   bare.pathname = '/';
   try {
     const connection = await mysql.createConnection({ uri: bare.toString(), connectTimeout: 10_000 });
-    await connection.query(`CREATE DATABASE IF NOT EXISTS \`${name.replaceAll('`', '')}\` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`);
+    await prepare?.(connection);
     const [[{ most }]] = (await connection.query('SELECT @@GLOBAL.max_prepared_stmt_count AS most')) as unknown as [[{ most: number }]];
     await connection.end();
     return Number(most);
   } catch (error) {
     throw new Error(
-      `The database at ${bare.host} cannot be used: ${(error as Error).message}. Check ORCHARD_DATABASE_URL, and that its user may create databases named ${name} and ${name}_….`,
+      `The database at ${bare.host} cannot be used: ${(error as Error).message}. Check ${setting}, and that its user may create databases.`,
     );
   }
 }
@@ -257,13 +274,18 @@ function buildApp(platform: Platform, capabilities: readonly Capability[]): expr
   app.set('etag', false);
   app.set('x-powered-by', false);
   app.set('trust proxy', config.trustedProxies);
-  app.use('/app/v1', (request, response, next) => (request.method === 'OPTIONS' ? answerPreflight(request, response) : next()));
+  const routes = capabilities.flatMap(({ routes = [] }) => routes);
+  const answersOptions = routes.some(({ operation }) => operation.method === 'OPTIONS');
+  app.use('/app/v1', (request, response, next) => {
+    // Fetch standard section 3.2.2: a preflight names the method it asks for; other OPTIONS may be calls of their own.
+    const isPreflight = request.method === 'OPTIONS' && (!answersOptions || 'access-control-request-method' in request.headers);
+    return isPreflight ? answerPreflight(request, response) : next();
+  });
   app.use(['/app', '/manage'], (_request, response, next) => {
     response.setHeader('X-Content-Type-Options', 'nosniff');
     response.setHeader('Cache-Control', 'no-store');
     next();
   });
-  const routes = capabilities.flatMap(({ routes = [] }) => routes);
   app.use(serveRoutes(platform, routes, rates));
   app.use(serveUnknown(platform, '/app/v1', routes, rates));
   app.use(serveUnknown(platform, '/manage/v1', routes, rates));

@@ -7,6 +7,7 @@ import { type Simulators, startSimulators } from '@orchard/simulators';
 import pino from 'pino';
 import { type Config, readConfig } from '../src/platform/config.js';
 import { type RunningService, startService } from '../src/service.js';
+import { watchDeclared } from './declared.js';
 import { scratchDirectory } from './scratch.js';
 
 export const OWNER = { email: 'mira@quillfell.example', name: 'Mira Quill', password: 'orchard-in-bloom' };
@@ -68,6 +69,7 @@ export async function startTestService(
   const origins = [simulators.address, ...hosts.flatMap((host) => [`smpp://${host}:${sms.port}`, `smtp://${host}:${mail.port}`])];
   const config = { ...settingsFor(databaseUrl, directory, origins.join()), ...changed };
   const service = await startQuietly(config);
+  const drifted = watchDeclared(service.parts);
   const { address } = service;
   const anyone = createHttpClient({ address });
   const token = new URL(service.setupAddress as string).searchParams.get('token') as string;
@@ -83,6 +85,8 @@ export async function startTestService(
       await service.stop();
       await simulators.stop();
       rmSync(directory, { recursive: true, force: true });
+      const drift = drifted();
+      if (drift.length > 0) throw new Error(`Answers are not as they are declared:\n${drift.join('\n')}`);
     },
   };
 }

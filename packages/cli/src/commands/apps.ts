@@ -74,6 +74,7 @@ export function addAppCommands(program: Command): void {
           environment: ({ name }) => name,
           mode: ({ mode }) => mode,
           role: ({ role }) => role,
+          server: ({ server }) => server ?? 'main',
           made: ({ createdAt }) => moment(createdAt),
         },
         options,
@@ -84,11 +85,12 @@ export function addAppCommands(program: Command): void {
     .description('add an environment')
     .argument('<name>')
     .addOption(new Option('--mode <mode>', 'whether writes may add collections and fields').choices(MODES).default('closed'))
-    .action(async (name: string, own: { mode: 'open' | 'closed' }, command: Command) => {
+    .option('--server <name>', 'database server to place it on, as ORCHARD_DATABASE_SERVERS names it; without one, the main one')
+    .action(async (name: string, own: { mode: 'open' | 'closed'; server?: string }, command: Command) => {
       const options = globalsOf(command);
       const parent = options.app ?? placeOf(options).app;
       printItem(
-        await signedIn(options).client.call(operations.environments.create, { params: { app: parent }, body: { name, mode: own.mode } }),
+        await signedIn(options).client.call(operations.environments.create, { params: { app: parent }, body: { name, ...own } }),
         options,
       );
     });

@@ -11,6 +11,7 @@ export const environment = z
     name: slug,
     mode: z.enum(MODES).describe('open: writes may add collections and fields; closed: they are refused'),
     widening: z.boolean().describe('While open: whether a number with a fraction makes an integer field one of numbers'),
+    server: slug.nullable().describe('The database server that holds it; null for the main one'),
     role: z.enum(ROLES).describe('Your role in it'),
     createdAt: time,
   })
@@ -118,7 +119,13 @@ export const environmentOperations = {
     summary: 'Add an environment',
     caller: owner,
     params: z.object({ app: slug }),
-    body: z.strictObject({ name: slug, mode: z.enum(MODES).default('closed') }),
+    body: z.strictObject({
+      name: slug,
+      mode: z.enum(MODES).default('closed'),
+      server: slug
+        .nullish()
+        .describe('The database server to place it on, by its name in ORCHARD_DATABASE_SERVERS; without one, the main one'),
+    }),
     status: 201,
     reply: environment,
     problems: ['already-exists', 'not-found'],

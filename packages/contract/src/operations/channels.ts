@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { appData, deviceId, ENVIRONMENT, environmentParams, nothing, operation, time } from '../common.js';
+import { ENVIRONMENT, appData, deviceId, environmentParams, forMembers, nothing, operation, time } from '../common.js';
 import { topicName } from './devices.js';
 
 const rule = z.string().trim().min(1).max(1000).describe("A filter in CQL2 over `channel`, `me('id')` and `me('roles')`");
@@ -32,7 +32,7 @@ export type OpenChannel = z.infer<typeof openChannel>;
 const named = z.object({ channel: topicName });
 const managed = environmentParams.extend({ channel: topicName });
 const history = z.strictObject({ limit: z.coerce.number().int().min(1).max(1000).default(50) });
-const publishing = z.strictObject({
+const published = z.strictObject({
   data: appData,
   notify: z
     .strictObject({
@@ -50,19 +50,21 @@ const developer = { kind: 'member', role: 'developer' } as const;
 const ONE = '/app/v1/channels/{channel}';
 const REFUSALS = ['not-found', 'access-refused'] as const;
 
+const publishing = operation({
+  id: 'channels.publish',
+  method: 'POST',
+  path: `${ONE}/messages`,
+  summary: 'Publish a message on a channel',
+  caller: publish,
+  params: named,
+  body: published,
+  status: 201,
+  reply: channelMessage,
+  problems: [...REFUSALS],
+});
+
 export const channelOperations = {
-  publish: operation({
-    id: 'channels.publish',
-    method: 'POST',
-    path: `${ONE}/messages`,
-    summary: 'Publish a message on a channel',
-    caller: publish,
-    params: named,
-    body: publishing,
-    status: 201,
-    reply: channelMessage,
-    problems: [...REFUSALS],
-  }),
+  publish: publishing,
   history: operation({
     id: 'channels.history',
     method: 'GET',
@@ -119,18 +121,10 @@ export const channelOperations = {
     reply: openChannel,
     problems: ['not-found'],
   }),
-  publishManaged: operation({
-    id: 'channels.publishManaged',
-    method: 'POST',
-    path: `${ENVIRONMENT}/channels/{channel}/messages`,
-    summary: 'Publish a message on a channel as a member',
-    caller: developer,
-    params: managed,
-    body: publishing,
-    status: 201,
-    reply: channelMessage,
-    problems: ['not-found'],
-  }),
+  publishManaged: {
+    ...forMembers(publishing, 'developer', 'Publish a message on a channel as a member'),
+    problems: ['not-found' as const],
+  },
   put: operation({
     id: 'channels.put',
     method: 'PUT',

@@ -280,7 +280,7 @@ export const collectionOperations = {
     }),
     status: 201,
     reply: index,
-    problems: ['collection-unknown', 'already-exists'],
+    problems: ['records-do-not-fit', 'collection-unknown', 'already-exists'],
   }),
   removeIndex: operation({
     id: 'collections.removeIndex',

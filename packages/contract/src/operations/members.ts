@@ -31,6 +31,7 @@ export const memberOperations = {
   }),
   setUp: operation({
     id: 'setup.create',
+    rate: 'sign-in',
     method: 'POST',
     path: '/manage/v1/setup',
     summary: 'Make the owner account with the one-time token the first start printed',
@@ -42,6 +43,7 @@ export const memberOperations = {
   }),
   signIn: operation({
     id: 'memberSessions.start',
+    rate: 'sign-in',
     method: 'POST',
     path: '/manage/v1/session',
     summary: 'Sign in as a member',
@@ -81,6 +83,7 @@ export const memberOperations = {
   }),
   forgotPassword: operation({
     id: 'members.forgotPassword',
+    rate: 'sign-in',
     method: 'POST',
     path: '/manage/v1/password-links',
     summary: "Mail a member a one-time address to set a new password at, through the installation's mail server",
@@ -92,6 +95,7 @@ export const memberOperations = {
   }),
   newPassword: operation({
     id: 'members.newPassword',
+    rate: 'sign-in',
     method: 'POST',
     path: '/manage/v1/new-passwords',
     summary: 'Set a new password with the token of a one-time address; every session of the member ends',
@@ -103,6 +107,7 @@ export const memberOperations = {
   }),
   changePassword: operation({
     id: 'members.changePassword',
+    rate: 'sign-in',
     method: 'PUT',
     path: '/manage/v1/session/password',
     summary: 'Change your own password; your other sessions end',

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { ENVIRONMENT, environmentParams, listQuery, nothing, operation, page, time, uuid } from '../common.js';
+import { ENVIRONMENT, environmentParams, forMembers, listQuery, nothing, operation, page, time, uuid } from '../common.js';
 import { audience, contentSet, newNotification, options, WAYS } from './newNotification.js';
 
 export const NOTIFICATION_STATES = ['draft', 'scheduled', 'sending', 'done', 'stopped'] as const;
@@ -115,38 +115,20 @@ const SENDING = ['not-found', 'message-too-large', 'audience-empty', 'malformed-
 const APP = '/app/v1/notifications';
 const MANAGE = `${ENVIRONMENT}/notifications`;
 
-/** The life of a notification: what turns it from one state into another. */
-const turns = {
-  start: 'Send a draft, or a scheduled one now',
-  stop: 'Stop sending; what has not gone out waits',
-  resume: 'Go on with a stopped one',
-} as const;
-const turn = (verb: keyof typeof turns) => ({
-  [verb]: operation({
+/** A call that turns a notification from one state into another. */
+const turn = (verb: 'start' | 'stop' | 'resume', summary: string) =>
+  operation({
     id: `notifications.${verb}`,
     method: 'POST',
     path: `${APP}/{id}/${verb}`,
-    summary: turns[verb],
+    summary,
     caller: send,
     params: one,
     reply: notification,
     problems: ['not-found', 'wrong-state'],
-  }),
-  [`${verb}Managed`]: operation({
-    id: `notifications.${verb}Managed`,
-    method: 'POST',
-    path: `${MANAGE}/{id}/${verb}`,
-    summary: turns[verb],
-    caller: developer,
-    params: managed,
-    reply: notification,
-    problems: ['not-found', 'wrong-state'],
-  }),
-});
-type Turn<Params extends z.ZodObject> = ReturnType<typeof operation<typeof notification, Params>>;
-type Turns = { [K in keyof typeof turns]: Turn<typeof one> } & { [K in keyof typeof turns as `${K}Managed`]: Turn<typeof managed> };
+  });
 
-export const notificationOperations = {
+const forServers = {
   send: operation({
     id: 'notifications.send',
     method: 'POST',
@@ -166,18 +148,6 @@ export const notificationOperations = {
     summary: 'Write a draft or a scheduled one anew; without `draft` it is sent, or scheduled',
     caller: send,
     params: one,
-    body: newNotification,
-    status: 202,
-    reply: notification,
-    problems: [...SENDING, 'wrong-state'],
-  }),
-  rewriteManaged: operation({
-    id: 'notifications.rewriteManaged',
-    method: 'PUT',
-    path: `${MANAGE}/{id}`,
-    summary: 'Write a draft or a scheduled one anew; without `draft` it is sent, or scheduled',
-    caller: developer,
-    params: managed,
     body: newNotification,
     status: 202,
     reply: notification,
@@ -214,30 +184,21 @@ export const notificationOperations = {
     reply: page(delivery),
     problems: ['not-found'],
   }),
-  sendManaged: operation({
-    id: 'notifications.sendManaged',
-    method: 'POST',
-    path: MANAGE,
-    summary: 'Send a notification as a member',
-    caller: developer,
-    params: environmentParams,
-    body: newNotification,
-    status: 202,
-    reply: notification,
-    retrySafe: true,
-    problems: [...SENDING],
-  }),
-  previewManaged: operation({
-    id: 'notifications.previewManaged',
-    method: 'POST',
-    path: `${MANAGE}/preview`,
-    summary: 'Whom a notification would reach, whom not and why, and how large it is',
-    caller: viewer,
-    params: environmentParams,
-    body: previewBody,
-    reply: audiencePreview,
-    problems: [...SENDING],
-  }),
+  start: turn('start', 'Send a draft, or a scheduled one now'),
+  stop: turn('stop', 'Stop sending; what has not gone out waits'),
+  resume: turn('resume', 'Go on with a stopped one'),
+};
+
+export const notificationOperations = {
+  ...forServers,
+  sendManaged: forMembers(forServers.send, 'developer', 'Send a notification as a member'),
+  rewriteManaged: forMembers(forServers.rewrite, 'developer'),
+  previewManaged: forMembers(forServers.preview, 'viewer'),
+  readManaged: forMembers(forServers.read, 'viewer'),
+  deliveriesManaged: forMembers(forServers.deliveries, 'viewer'),
+  startManaged: forMembers(forServers.start, 'developer'),
+  stopManaged: forMembers(forServers.stop, 'developer'),
+  resumeManaged: forMembers(forServers.resume, 'developer'),
   list: operation({
     id: 'notifications.list',
     method: 'GET',
@@ -248,16 +209,6 @@ export const notificationOperations = {
     query: listQuery,
     reply: page(notification),
   }),
-  readManaged: operation({
-    id: 'notifications.readManaged',
-    method: 'GET',
-    path: `${MANAGE}/{id}`,
-    summary: 'How a notification is getting on',
-    caller: viewer,
-    params: managed,
-    reply: notification,
-    problems: ['not-found'],
-  }),
   course: operation({
     id: 'notifications.course',
     method: 'GET',
@@ -266,17 +217,6 @@ export const notificationOperations = {
     caller: viewer,
     params: managed,
     reply: course,
-    problems: ['not-found'],
-  }),
-  deliveriesManaged: operation({
-    id: 'notifications.deliveriesManaged',
-    method: 'GET',
-    path: `${MANAGE}/{id}/deliveries`,
-    summary: 'Each delivery of a notification',
-    caller: viewer,
-    params: managed,
-    query: listQuery,
-    reply: page(delivery),
     problems: ['not-found'],
   }),
   remove: operation({
@@ -290,5 +230,4 @@ export const notificationOperations = {
     reply: nothing,
     problems: ['not-found', 'wrong-state'],
   }),
-  ...({ ...turn('start'), ...turn('stop'), ...turn('resume') } as unknown as Turns),
 };

@@ -23,6 +23,13 @@ export const record = z.looseObject(systemMembers).meta({
     'System members, and one member per field of the collection; a field without a value is null. With `include`, `_included` holds what was brought along',
 });
 export type OrchardRecord = z.infer<typeof record>;
+/** A record of which only some fields may have been asked for. To TypeScript it is whole: whoever asks for a part knows which. */
+const recordPart = z
+  .looseObject({ ...systemMembers, createdAt: time.optional(), updatedAt: time.optional(), ownerId: uuid.nullable().optional() })
+  .meta({
+    id: 'RecordPart',
+    description: 'A record, whole, or with `fields` those of its members that were asked for; `id` and `version` always come',
+  }) as unknown as typeof record;
 const json = z.custom<Json>(() => true).meta({});
 
 const INCLUDE =
@@ -37,7 +44,7 @@ const recordList = listQuery.extend({
   ...parts,
   count: flag.describe('Whether to count all records that the filter lets through'),
 });
-const recordPage = page(record).extend({ count: z.int().optional() });
+const recordPage = page(recordPart).extend({ count: z.int().optional() });
 
 const SUMMARY = z.strictObject({
   group: z

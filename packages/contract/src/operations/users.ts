@@ -60,6 +60,7 @@ export const tokens = z
 export const userOperations = {
   signUp: operation({
     id: 'users.signUp',
+    rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/users',
     summary: 'Make an account; answers the user, signed in',
@@ -71,6 +72,7 @@ export const userOperations = {
   }),
   startSession: operation({
     id: 'sessions.start',
+    rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/sessions',
     summary: 'Sign in with e-mail address and password, or renew with a refresh token',
@@ -91,6 +93,7 @@ export const userOperations = {
   }),
   forgotPassword: operation({
     id: 'users.forgotPassword',
+    rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/password-links',
     summary: 'Mail a one-time address to set a new password at; answers the same for an address without an account',
@@ -104,6 +107,7 @@ export const userOperations = {
   }),
   newPassword: operation({
     id: 'users.newPassword',
+    rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/new-passwords',
     summary: 'Set a new password with the token of a one-time address; every session of the user ends',
@@ -115,6 +119,7 @@ export const userOperations = {
   }),
   changePassword: operation({
     id: 'users.changePassword',
+    rate: 'sign-in',
     method: 'PUT',
     path: '/app/v1/users/me/password',
     summary: 'Change the password of the signed-in user; their other sessions end',
@@ -126,6 +131,7 @@ export const userOperations = {
   }),
   removeMe: operation({
     id: 'users.removeMe',
+    rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/users/me/deletion',
     summary: 'Delete the account of the signed-in user, who gives the password once more; records they own stay, owned by nobody',

@@ -23,6 +23,8 @@ export type Environment = {
   name: string;
   mode: 'open' | 'closed';
   db: EnvironmentDatabase;
+  /** The database server that holds it, by the name of the settings; null for the main one. */
+  server: string | null;
   keys: EnvironmentKeys;
   createdAt: Date;
   /** The form of its collections' triggers. */
@@ -73,6 +75,15 @@ export type Route = { operation: AnyOperation; handle: (call: Call<any>) => Prom
 /** Binds an operation to its handler, with both checked against each other. */
 export function bind<O extends AnyOperation>(operation: O, handle: (call: Call<O>) => Promise<Answer<ReplyOf<O>> | 'streaming'>): Route {
   return { operation, handle };
+}
+
+/** Binds an app's call and its twin for members to one handler. */
+export function bindBoth<O extends AnyOperation>(
+  app: O,
+  members: AnyOperation,
+  handle: (call: Call<O>) => Promise<Answer<ReplyOf<O>> | 'streaming'>,
+): Route[] {
+  return [bind(app, handle), { operation: members, handle }];
 }
 
 /** The environment of a call whose caller or path names one. */

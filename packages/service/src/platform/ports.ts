@@ -18,6 +18,8 @@ export type UserRemoval = {
 export type Ports = {
   /** A call has been answered. */
   recordCall: (call: Call, status: number, durationUs: number, bytesOut: number) => void;
+  /** For tests: told every answer that has a body, before it is sent. */
+  inspectAnswer: ((call: Call, status: number, body: unknown) => void) | null;
   /** A web page called from an origin that its client does not list. */
   /** The session of a user's token. */
   findSession: SessionCheck;
@@ -35,6 +37,7 @@ export type Ports = {
 
 export const emptyPorts = (): Ports => ({
   recordCall: () => undefined,
+  inspectAnswer: null,
   findSession: async () => null,
   goodSessions: async () => new Map(),
   userRemoved: async () => undefined,

@@ -21,11 +21,11 @@ export async function tendCollections(parts: Parts, environment: Environment): P
 }
 
 /** Deletes old entries; the newest stays, so that numbers go on from it. */
-async function endFeed({ database, now }: Parts, environment: Environment): Promise<void> {
-  const feed = `${environment.db.of(feedTable)}`;
-  const [top] = await database.rows<{ number: number }>(`SELECT COALESCE(MAX(number), 0) AS number FROM ${feed}`);
+async function endFeed({ now }: Parts, { db }: Environment): Promise<void> {
+  const feed = db.of(feedTable);
+  const [top] = await db.rows<{ number: number }>(`SELECT COALESCE(MAX(number), 0) AS number FROM ${feed}`);
   for (;;) {
-    const { affectedRows } = await database.change(
+    const { affectedRows } = await db.change(
       `DELETE FROM ${feed} WHERE at < ? AND number > 0 AND number < ? ORDER BY at LIMIT ${AT_ONCE}`,
       [new Date(now() - FEED_MS), top?.number ?? 0],
     );

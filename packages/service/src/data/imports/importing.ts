@@ -49,7 +49,7 @@ export class Importer {
     for await (const rows of this.#chunks(place, body, options.format, report)) {
       const fitting = await this.#fit(place, rows, mapper, report, true);
       await storing;
-      storing = fitting.length > 0 ? this.#store(this.parts.database, place, fitting, report).then(() => report.chunk()) : storing;
+      storing = fitting.length > 0 ? this.#store(place.environment.db, place, fitting, report).then(() => report.chunk()) : storing;
       storing.catch(() => undefined);
     }
     await storing;
@@ -78,7 +78,7 @@ export class Importer {
   }
 
   async #together(place: ImportPlace, file: string, options: ImportOptions, progress: ImportProgress): Promise<ImportReport> {
-    const report = await this.parts.database.transaction(async (on) => {
+    const report = await place.environment.db.transaction(async (on) => {
       const own = new Report(progress);
       const mapper = new RowMapper(options.format, options.mapping);
       for await (const rows of this.#chunks(place, createReadStream(file), options.format, own)) {

@@ -42,9 +42,9 @@ export class RecordLists {
     request: { fields?: string | undefined; include?: string | undefined },
   ): Promise<StoredRecord> {
     const { shapes, shape } = await this.records.known(environment, collection);
-    const row = await this.records.row(this.parts.database, shape, id);
+    const row = await this.records.row(shape.db, shape, id);
     if (!row) return this.records.refuseMissing(author, shapes, shape, id);
-    await this.records.demand(this.parts.database, author, { shapes, shape, action: 'read', row });
+    await this.records.demand(shape.db, author, { shapes, shape, action: 'read', row });
     const only = readFields(shape, request.fields, author.trusted);
     const record = presentRow(shape, row, only, author.trusted);
     if (request.include) await this.#include(shapes, shape, [row], [record], request.include, author);
@@ -61,7 +61,7 @@ export class RecordLists {
     const where = `${prepared.rule}${plan.where}`;
     const started = process.hrtime.bigint();
     const rows = await inRange(() =>
-      this.parts.database.rows<RecordRow>(
+      shape.db.rows<RecordRow>(
         `SELECT ${prepared.select} FROM ${prepared.from} WHERE ${where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
         values,
       ),
@@ -75,19 +75,19 @@ export class RecordLists {
       (row) => presentRow(shape, row, prepared.only, author.trusted),
     );
     if (request.include) await this.#include(shapes, shape, rows.slice(0, plan.limit), page.items, request.include, author);
-    if (request.count) page.count = await this.#count(prepared, request, author);
+    if (request.count) page.count = await this.#count(shape, prepared, request, author);
     return page;
   }
 
-  async #count(prepared: Prepared, request: RecordListRequest, author: Author): Promise<number> {
+  async #count({ db }: CollectionShape, prepared: Prepared, request: RecordListRequest, author: Author): Promise<number> {
     const asking = askingOf(author, this.parts.now());
     const plan = bindList(prepared.list, { ...request, cursor: undefined }, this.parts, asking);
     // What SELECT itself needs comes first among the placeholders; a count selects nothing.
     const selected = prepared.list.sort.filter(({ computed }) => computed).flatMap(({ sql }) => sql.slots).length;
-    const [row] = await this.parts.database.rows<{ n: number }>(
-      `SELECT COUNT(*) AS n FROM ${prepared.from} WHERE ${prepared.rule}${plan.where}`,
-      [...bindSlots(prepared.before.slice(selected), asking), ...plan.values],
-    );
+    const [row] = await db.rows<{ n: number }>(`SELECT COUNT(*) AS n FROM ${prepared.from} WHERE ${prepared.rule}${plan.where}`, [
+      ...bindSlots(prepared.before.slice(selected), asking),
+      ...plan.values,
+    ]);
     return Number(row?.n ?? 0);
   }
 
@@ -110,7 +110,7 @@ export class RecordLists {
   ): Promise<void> {
     const wanted = readInclude(shapes, shape, include, author.trusted);
     await attachIncluded(
-      { on: this.parts.database, shapes, author, asking: askingOf(author, this.parts.now()), read: { bytes: 0 } },
+      { on: shape.db, shapes, author, asking: askingOf(author, this.parts.now()), read: { bytes: 0 } },
       rows,
       items,
       wanted,

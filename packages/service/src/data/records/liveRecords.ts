@@ -160,7 +160,7 @@ class LiveListener implements FeedListener {
     const now = this.parts.now();
     for (const { evaluate, paths, of } of tests) {
       const through: Through = of === 'team' ? 'team' : { author: this.author, now };
-      const related = paths.length > 0 ? await loadRelated(this.parts.database, shapes, shape, image, paths, through) : undefined;
+      const related = paths.length > 0 ? await loadRelated(shape.db, shapes, shape, image, paths, through) : undefined;
       if (!holds(evaluate, image, askingOf(this.author, now), related)) return false;
     }
     return true;
@@ -254,9 +254,9 @@ async function sendPresent(
 ): Promise<void> {
   const shapes = await parts.catalogue.shapes(environment, collection);
   const shape = shapes.collections.get(collection);
-  const [row] = shape ? await parts.database.rows<RecordRow>(`SELECT * FROM ${shape.table} WHERE id = ?`, [id]) : [];
+  const [row] = shape ? await shape.db.rows<RecordRow>(`SELECT * FROM ${shape.table} WHERE id = ?`, [id]) : [];
   const record = shape && row ? presentRow(shape, row, null, true) : null;
-  const visible = shape && record && (await mayRead(parts.database, shapes, shape, record, author, parts.now()));
+  const visible = shape && record && (await mayRead(shape.db, shapes, shape, record, author, parts.now()));
   if (!visible || !shape || !record) {
     stream.send(eventText('absent', listener.position, JSON.stringify({ id })));
     return;

@@ -71,7 +71,7 @@ export class Records {
   ): Promise<T> {
     for (let round = 0; ; round++) {
       try {
-        const result = transaction ? await this.parts.database.transaction(work) : await work(this.parts.database);
+        const result = transaction ? await environment.db.transaction(work) : await work(environment.db);
         this.parts.changes.wake(environment.id);
         return result;
       } catch (error) {

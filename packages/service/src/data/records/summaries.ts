@@ -68,7 +68,7 @@ export class Summaries {
     const names = groups.map((_, i) => `_c${i}`).join(', ');
     const sql = `SELECT ${columns.map((column, i) => `${column.sql} AS _c${i}`).join(', ')} FROM ${shape.table} t${joins.sql} WHERE ${rule ? `${rule.sql} AND ` : ''}${plan.where}${names ? ` GROUP BY ${names} ORDER BY ${names}` : ''} LIMIT ${request.limit + 1}`;
     const values = [...bindSlots([...joins.slots, ...(rule?.slots ?? [])], asking), ...plan.values];
-    const rows = await inRange(() => this.parts.database.rows<Record<string, unknown>>(sql, values));
+    const rows = await inRange(() => shape.db.rows<Record<string, unknown>>(sql, values));
     const present = (row: Record<string, unknown>): JsonObject =>
       Object.fromEntries(columns.map(({ name, read }, i) => [name, read(row[`_c${i}`])]));
     return { groups: rows.slice(0, request.limit).map(present), more: rows.length > request.limit };

@@ -27,7 +27,7 @@ export async function tryRule(parts: Parts, records: Records, environment: Envir
   const rule = readRule(shapes, shape, text);
   if ('broken' in rule) throw new Problem('malformed-filter', `${rule.broken}.`);
   const record = await subject(parts, records, environment, collection, trial.record, author);
-  const related = rule.paths.length > 0 ? await loadRelated(parts.database, shapes, shape, record, rule.paths, 'team') : undefined;
+  const related = rule.paths.length > 0 ? await loadRelated(shape.db, shapes, shape, record, rule.paths, 'team') : undefined;
   const explained = explainFilter(rule.tree, scopeOf(shapes, shape, true), record, askingOf(author, parts.now()), related);
   return { allowed: explained.result === true, rule: text, explained };
 }
@@ -43,7 +43,7 @@ async function subject(
 ): Promise<JsonObject> {
   const { shape } = await records.known(environment, collection);
   if (typeof given === 'string') {
-    const row = await records.row(parts.database, shape, given);
+    const row = await records.row(shape.db, shape, given);
     if (!row) throw missing(collection, given, { told: true, userId: null });
     return presentRow(shape, row, null, true);
   }

@@ -3,7 +3,7 @@ import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
 import { readingFilter } from '../../platform/database/listing.js';
 import { authorOf, bind, type Call, type Environment, environmentOf, explainsRefusals, type Route, untold } from '../../platform/call.js';
 import { EventStream } from '../../platform/live/eventStream.js';
-import { prepareNotification } from '../notifications/routes.js';
+import { prepareNotification } from '../notifications/making.js';
 import { PresenceStore } from '../presence/store.js';
 import type { Parts } from './parts.js';
 import { ChannelHub } from './hub.js';

@@ -7,7 +7,7 @@ import type { Worker } from '../../platform/jobs/queue.js';
 import type { Parts } from './parts.js';
 import { FALL_BACK_JOB, followUpOf } from './fallBack.js';
 import { SEND_JOB, SPREAD_JOB, spreadNext } from './spreading.js';
-import type { NotificationStore, SentNotification } from './store.js';
+import { noNotification, type NotificationStore, type SentNotification } from './store.js';
 
 export const START_JOB = 'start-notification';
 /** The zones whose clocks are furthest ahead and behind. */
@@ -95,9 +95,6 @@ export function spreadWorker(parts: Parts, store: NotificationStore): Worker {
     return null;
   };
 }
-
-export const noNotification = (environment: Environment, id: string): Problem =>
-  new Problem('not-found', `There is no notification ${id} in ${environment.app}/${environment.name}.`);
 
 type Verb = 'start' | 'stop' | 'resume';
 const FROM: Record<Verb, Notification['state'][]> = { start: ['draft', 'scheduled'], stop: ['scheduled', 'sending'], resume: ['stopped'] };

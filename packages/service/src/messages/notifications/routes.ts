@@ -1,228 +1,70 @@
-import { type Audience, type NewNotification, type Notification, operations, Problem } from '@orchard/contract';
-import type { JsonObject } from '@orchard/core';
+import { operations } from '@orchard/contract';
 import type { ContentSet } from '@orchard/core/reach';
-import type { Statements } from '../../platform/database/connection.js';
+import { bind, bindBoth, type Call, environmentOf, type Route } from '../../platform/call.js';
 import { deviceNamed, findOwnDevice } from '../devices/ownership.js';
 import { DeviceStore } from '../devices/store.js';
-import { authorOf, bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
-import { answerOnce, idempotencyKey } from '../../platform/http/idempotency.js';
-import type { Parts } from './parts.js';
-import { UserStore } from '../../people/users/store.js';
 import { demandFitting } from './audience.js';
-import { demandContent } from './composing.js';
-import type { DeliveryStore } from './deliveries.js';
-import { begin, noNotification, scheduleStart, startOf, turn } from './life.js';
-import { demandSizes, previewAudience } from './preview.js';
-import { listedTargets } from './recipients.js';
+import { turn } from './life.js';
+import { demandUnsent, rewriteNotification, sendNotification } from './making.js';
+import type { Parts } from './parts.js';
+import { previewAudience } from './preview.js';
 import { ReportStore } from './reports.js';
-import { asSent, type NotificationRow, NotificationStore } from './store.js';
+import type { NotificationStore } from './store.js';
 
-type AnyCall = Pick<Call, 'environment' | 'member' | 'holder'>;
-type SendCall = AnyCall & { body: NewNotification };
-type OneCall = AnyCall & { params: { id: string } };
-
-/**
- * A notification that some part of the product itself makes, checked like any other before anything is stored.
- * @returns a function that sends it @throws {Problem} invalid-input, message-too-large; audience-empty by what is returned
- */
-export async function prepareNotification(
-  parts: Parts,
-  environment: Environment,
-  wanted: Pick<NewNotification, 'audience' | 'title' | 'body' | 'link'>,
-  createdBy: string,
-): Promise<() => Promise<void>> {
-  const store = new NotificationStore();
-  const body: NewNotification = { ...wanted, way: 'push', urgency: 'normal', ttlS: 86_400 };
-  const { row, content } = await rowFrom(parts, body, createdBy);
-  await demandSendable(parts, environment, body, content);
-  return async () => {
-    await environment.db.transaction((on) => write(parts, store, on, environment, row));
-    await afterWriting(parts, store, environment, row.id);
-  };
-}
-
-/** Everybody named one by one must be there; a misspelt id would be nobody, and nobody would know. */
-async function demandNamed(parts: Parts, environment: Environment, audience: Audience): Promise<void> {
-  const wanted = {
-    user: audience.users ?? (audience.user ? [audience.user] : []),
-    device: audience.devices ?? (audience.device ? [audience.device] : []),
-  };
-  const known = {
-    user: await new UserStore().known(environment, wanted.user),
-    device: await new DeviceStore(parts).known(environment, wanted.device),
-  };
-  for (const kind of ['user', 'device'] as const) {
-    const missing = wanted[kind].find((id) => !known[kind].has(id));
-    if (missing)
-      throw new Problem('not-found', `There is no ${kind} ${missing} in ${environment.app}/${environment.name}. Nothing was sent.`);
-  }
-}
-
-async function demandSendable(
-  parts: Parts,
-  environment: Environment,
-  body: Pick<NewNotification, 'way' | 'audience'>,
-  content: ContentSet,
-): Promise<void> {
-  demandFitting(body.way, body.audience);
-  demandContent(content, body.way);
-  await demandNamed(parts, environment, body.audience);
-  if (body.way === 'push') await demandSizes(parts, environment, body.audience, content);
-}
-
-async function afterWriting(parts: Parts, store: NotificationStore, environment: Environment, id: string): Promise<void> {
-  await store.finish(environment, id, new Date(parts.now()));
-  parts.changes.wake(environment.id);
-  void parts.jobs.wake(environment);
-}
+type OneCall = Pick<Call, 'environment'> & { params: { id: string } };
 
 export function notificationRoutes(parts: Parts, store: NotificationStore): Route[] {
-  const devices = new DeviceStore(parts);
-  const reports = new ReportStore();
   const own = operations.notifications;
-
-  async function notificationNamed(environment: Environment, id: string): Promise<Notification> {
-    const found = await store.find(environment, id);
-    if (!found) throw noNotification(environment, id);
-    return found;
-  }
-  async function send(call: SendCall) {
-    const environment = environmentOf(call);
-    const { row, content } = await rowFrom(parts, call.body, authorOf(call));
-    await demandSendable(parts, environment, call.body, content);
-    const key = idempotencyKey(call as Call);
-    const answer = await environment.db.transaction(async (on) => {
-      const work = async () => ({ body: await write(parts, store, on, environment, row) });
-      return key ? answerOnce(on, call as Call, key, new Date(parts.now()), work) : work();
-    });
-    await afterWriting(parts, store, environment, row.id);
-    return answer;
-  }
-  /** The old row goes and the new one comes, in one transaction; a job that was to start it finds the new one. */
-  async function rewrite(call: SendCall & OneCall) {
-    const environment = environmentOf(call);
-    const { id } = call.params;
-    const { row, content } = await rowFrom(parts, call.body, authorOf(call));
-    await demandSendable(parts, environment, call.body, content);
-    const body = await environment.db.transaction(async (on) => {
-      const old = await store.sent(environment, id, on, true);
-      if (!old) throw noNotification(environment, id);
-      demandUnsent(old, 'written anew');
-      await store.remove(on, environment, id);
-      return write(parts, store, on, environment, { ...row, id, createdAt: old.createdAt });
-    });
-    await afterWriting(parts, store, environment, id);
-    return { body };
-  }
-  async function preview(call: AnyCall & { body: Pick<NewNotification, 'way' | 'audience'> & Partial<NewNotification> }) {
-    const { audience, way, ...content } = call.body;
-    demandFitting(way, audience);
-    return { body: await previewAudience(parts, environmentOf(call), way, audience, content as ContentSet) };
-  }
   const turning = (verb: 'start' | 'stop' | 'resume') => async (call: OneCall) => {
     await turn(parts, store, environmentOf(call), call.params.id, verb);
-    return { body: await notificationNamed(environmentOf(call), call.params.id) };
+    return { body: await store.named(environmentOf(call), call.params.id) };
   };
-  const read = async (call: OneCall) => ({ body: await notificationNamed(environmentOf(call), call.params.id) });
-  async function deliveries(call: OneCall & { query: Parameters<DeliveryStore['list']>[2] }) {
-    await notificationNamed(environmentOf(call), call.params.id);
-    return { body: await store.deliveries.list(environmentOf(call), call.params.id, call.query, parts) };
-  }
-
   return [
-    bind(own.send, send),
-    bind(own.sendManaged, send),
-    bind(own.rewrite, rewrite),
-    bind(own.rewriteManaged, rewrite),
-    bind(own.preview, preview),
-    bind(own.previewManaged, preview),
-    bind(own.read, read),
-    bind(own.readManaged, read),
-    bind(own.deliveries, deliveries),
-    bind(own.deliveriesManaged, deliveries),
-    bind(own.start, turning('start')),
-    bind(own.startManaged, turning('start')),
-    bind(own.stop, turning('stop')),
-    bind(own.stopManaged, turning('stop')),
-    bind(own.resume, turning('resume')),
-    bind(own.resumeManaged, turning('resume')),
+    ...bindBoth(own.send, own.sendManaged, (call) => sendNotification(parts, store, call)),
+    ...bindBoth(own.rewrite, own.rewriteManaged, (call) => rewriteNotification(parts, store, call)),
+    ...bindBoth(own.preview, own.previewManaged, async (call) => {
+      const { audience, way, ...content } = call.body;
+      demandFitting(way, audience);
+      return { body: await previewAudience(parts, environmentOf(call), way, audience, content as ContentSet) };
+    }),
+    ...bindBoth(own.read, own.readManaged, async (call) => ({ body: await store.named(environmentOf(call), call.params.id) })),
+    ...bindBoth(own.deliveries, own.deliveriesManaged, async (call) => {
+      await store.named(environmentOf(call), call.params.id);
+      return { body: await store.deliveries.list(environmentOf(call), call.params.id, call.query, parts) };
+    }),
+    ...bindBoth(own.start, own.startManaged, turning('start')),
+    ...bindBoth(own.stop, own.stopManaged, turning('stop')),
+    ...bindBoth(own.resume, own.resumeManaged, turning('resume')),
+    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
     bind(own.course, async (call) => {
-      await notificationNamed(environmentOf(call), call.params.id);
+      await store.named(environmentOf(call), call.params.id);
       return { body: await store.deliveries.course(environmentOf(call), call.params.id) };
     }),
     bind(own.remove, async (call) => {
-      demandUnsent(await notificationNamed(environmentOf(call), call.params.id), 'thrown away');
-      await store.remove(parts.database, environmentOf(call), call.params.id);
+      const { db } = environmentOf(call);
+      demandUnsent(await store.named(environmentOf(call), call.params.id), 'thrown away');
+      await store.remove(db, environmentOf(call), call.params.id);
       return { body: undefined };
     }),
-    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
-    bind(operations.devices.deliveries, async (call) => {
+    ...deviceRoutes(parts, store),
+  ];
+}
+
+/** What devices tell of notifications, and what each was sent. */
+function deviceRoutes(parts: Parts, store: NotificationStore): Route[] {
+  const own = operations.devices;
+  const devices = new DeviceStore(parts);
+  const reports = new ReportStore();
+  return [
+    bind(own.deliveries, async (call) => {
       const { id } = await deviceNamed(devices, environmentOf(call), call.params.device);
       return { body: await store.deliveries.ofDevice(environmentOf(call), id, call.query, parts) };
     }),
-    bind(operations.devices.report, async (call) => {
+    bind(own.report, async (call) => {
       const { id } = await findOwnDevice(devices, call);
       const noted = await reports.note(environmentOf(call), id, call.body.items, new Date(parts.now()));
       if (noted > 0) parts.changes.wake(environmentOf(call).id);
       return { body: { noted } };
     }),
   ];
-}
-
-function demandUnsent({ state }: Pick<Notification, 'state'>, what: string): void {
-  if (state !== 'draft' && state !== 'scheduled')
-    throw new Problem('wrong-state', `The notification is ${state}; only a draft or a scheduled one can be ${what}.`);
-}
-
-async function write(
-  parts: Parts,
-  store: NotificationStore,
-  on: Statements,
-  environment: Environment,
-  row: NotificationRow,
-): Promise<Notification> {
-  await store.insert(on, environment, row);
-  if (row.state === 'scheduled') await scheduleStart(parts, on, environment, row.id, row.startAt as Date);
-  if (row.state === 'sending') {
-    const made = await begin(parts, store, on, environment, asSent(row));
-    if (made === 0)
-      throw new Problem('audience-empty', `Nobody in ${environment.app}/${environment.name} belongs to this audience. Nothing was sent.`);
-  }
-  return (await store.find(environment, row.id, on)) as Notification;
-}
-
-async function rowFrom(parts: Parts, body: NewNotification, createdBy: string): Promise<{ row: NotificationRow; content: ContentSet }> {
-  const { audience, way, urgency, ttlS, replaces, start, perSecond, quiet, fallBack, draft, ...content } = body;
-  const now = parts.now();
-  const startAt = startOf(start, now);
-  const state = draft ? 'draft' : startAt > now ? 'scheduled' : 'sending';
-  const options = { start, perSecond, quiet, fallBack } as unknown as JsonObject;
-  const row: NotificationRow = {
-    id: parts.newId(),
-    way,
-    state,
-    content: content as unknown as JsonObject,
-    audience: (await withTargets(audience)) as JsonObject,
-    urgency,
-    ttlS,
-    replaces: replaces ?? null,
-    options,
-    createdBy,
-    createdAt: new Date(now),
-    startAt: start ? new Date(startAt) : null,
-    startedAt: null,
-    doneAt: null,
-    spreadTo: null,
-    spread: false,
-    slices: 0,
-    paceAt: 0,
-    changedAt: new Date(now),
-  };
-  return { row, content: content as ContentSet };
-}
-
-/** An audience with its numbers and addresses as they are sent to. @throws {Problem} invalid-input for what is no number */
-async function withTargets({ phones, addresses, ...audience }: Audience): Promise<Audience> {
-  if (phones) return { ...audience, phones: await listedTargets('sms', phones) };
-  return addresses ? { ...audience, addresses: await listedTargets('mail', addresses) } : audience;
 }

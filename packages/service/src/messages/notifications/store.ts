@@ -1,5 +1,5 @@
 /** Notifications, as rows. */
-import type { Audience, DeliveryCounts, DeliveryState, Notification, Way } from '@orchard/contract';
+import { type Audience, type DeliveryCounts, type DeliveryState, type Notification, Problem, type Way } from '@orchard/contract';
 import { grouped } from '@orchard/core';
 import type { ContentSet, QuietHours } from '@orchard/core/reach';
 import type { Statements } from '../../platform/database/connection.js';
@@ -53,6 +53,9 @@ type CountRow = {
   opened: number;
 };
 
+export const noNotification = (environment: Environment, id: string): Problem =>
+  new Problem('not-found', `There is no notification ${id} in ${environment.app}/${environment.name}.`);
+
 export class NotificationStore {
   readonly #counts = new KeptByCost<CountRow[]>();
 
@@ -77,6 +80,13 @@ export class NotificationStore {
   async find(environment: Environment, id: string, on: Statements = environment.db): Promise<Notification | null> {
     const row = await this.#row(environment, id, on);
     return row ? ((await this.#withCounts(environment, [row], on))[0] ?? null) : null;
+  }
+
+  /** @throws {Problem} not-found */
+  async named(environment: Environment, id: string): Promise<Notification> {
+    const found = await this.find(environment, id);
+    if (!found) throw noNotification(environment, id);
+    return found;
   }
 
   /** The notification as sending sees it; `lock` holds its row until the transaction ends. */

@@ -95,6 +95,7 @@ export class Directory {
       name: row.name,
       mode: row.mode as Environment['mode'],
       db: this.servers.databaseOf(row.id, row.server),
+      server: row.server,
       keys: this.#keysOf(row),
       createdAt: row.createdAt,
       triggers: row.triggers,

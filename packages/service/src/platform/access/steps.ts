@@ -139,39 +139,25 @@ export class Rates {
     const address = call.request.ip ?? 'unknown';
     const seen = parts.directory.remembered(call.headers['orchard-key']);
     if (seen) call.environment = seen.environment;
-    await consume(this.#address, address, 'from your address');
+    await consume(this.#address, address, 'calls', 'from your address');
   }
 
   /** After the key is known, so that a refused sign-in counts where it belongs. */
   async limitSignIns(call: Call): Promise<void> {
-    if (SIGN_INS.has(call.operation.id)) await consume(this.#signIn, call.request.ip ?? 'unknown', 'of sign-ins from your address');
+    if (call.operation.rate === 'sign-in') await consume(this.#signIn, call.request.ip ?? 'unknown', 'sign-ins', 'from your address');
   }
 
   async limitKey(call: Call): Promise<void> {
-    if (call.holder) await consume(this.#key, call.holder.key.id, 'with this key');
+    if (call.holder) await consume(this.#key, call.holder.key.id, 'calls', 'with this key');
   }
 }
 
-const SIGN_INS = new Set([
-  'sessions.start',
-  'users.signUp',
-  'users.forgotPassword',
-  'users.newPassword',
-  'users.changePassword',
-  'users.removeMe',
-  'memberSessions.start',
-  'members.forgotPassword',
-  'members.newPassword',
-  'members.changePassword',
-  'setup.create',
-]);
-
-async function consume(limiter: RateLimiterMemory, who: string, what: string): Promise<void> {
+async function consume(limiter: RateLimiterMemory, who: string, what: string, whence: string): Promise<void> {
   try {
     await limiter.consume(who);
   } catch (reached) {
     if (reached instanceof Error) throw reached;
     const retryAfterS = Math.max(1, Math.ceil((reached as RateLimiterRes).msBeforeNext / 1000));
-    throw new Problem('rate-exceeded', `More than ${limiter.points} calls a minute ${what}. Wait ${retryAfterS} s.`, { retryAfterS });
+    throw new Problem('rate-exceeded', `More than ${limiter.points} ${what} a minute ${whence}. Wait ${retryAfterS} s.`, { retryAfterS });
   }
 }

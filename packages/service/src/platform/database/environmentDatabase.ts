@@ -1,6 +1,6 @@
 import { getTableName } from 'drizzle-orm';
 import type { MySqlTable } from 'drizzle-orm/mysql-core';
-import type { LeaseOptions, Leases } from '../leases/leases.js';
+import type { LeaseOptions, Leases } from './leases.js';
 import type { Database, Statements } from './connection.js';
 
 /** Where Drizzle keeps a table's schema. */

@@ -1,5 +1,5 @@
 /** The database servers of an installation: the one with the system database, and further ones that hold environments. */
-import type { Leases } from '../leases/leases.js';
+import type { Leases } from './leases.js';
 import type { Database } from './connection.js';
 import { EnvironmentDatabase } from './environmentDatabase.js';
 

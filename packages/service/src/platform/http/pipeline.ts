@@ -40,8 +40,8 @@ export function serveRoutes(parts: Platform, routes: Route[], rates: Rates): Rou
   const router = Router({ caseSensitive: true });
   const before = steps(rates);
   for (const route of routes) {
-    const path = route.operation.path.replace(/\{(\w+)\}/g, ':$1');
-    const method = route.operation.method.toLowerCase() as 'get' | 'post' | 'put' | 'patch' | 'delete';
+    const path = route.operation.path.replace(/\{(\w+)\.\.\.\}/g, '*$1').replace(/\{(\w+)\}/g, ':$1');
+    const method = route.operation.method.toLowerCase() as 'get' | 'head' | 'post' | 'put' | 'patch' | 'delete' | 'options';
     router[method](path, (request, response) => {
       const call = beginCall(parts, route.operation, request, response);
       return currentCost.run(call.cost, () => conduct(call, parts, before, route));
@@ -55,7 +55,7 @@ export function serveUnknown(parts: Platform, prefix: string, routes: readonly R
   const router = Router();
   const known = routes.map(({ operation: { path, method } }) => ({
     method,
-    path: new RegExp(`^${path.replace(/\{\w+\}/g, '[^/]+')}/?$`),
+    path: new RegExp(`^${path.replace(/\{\w+\.\.\.\}/g, '.+').replace(/\{\w+\}/g, '[^/]+')}/?$`),
   }));
   const operation = {
     id: 'unknown',
@@ -139,7 +139,10 @@ async function conduct(call: Call, parts: Platform, before: Step[], route: Route
     if (answer === 'streaming') {
       call.bytes.release();
       finish(call, parts, { status: 200, bytes: 0 });
-    } else finish(call, parts, send(call, answer));
+    } else {
+      parts.ports.inspectAnswer?.(call, answer.status ?? call.operation.status, answer.body);
+      finish(call, parts, send(call, answer));
+    }
   } catch (error) {
     finish(call, parts, answerProblem(call, parts, error));
   }
@@ -180,6 +183,7 @@ function answerProblem(call: Call, parts: Platform, error: unknown): Sent {
     call.bytes.release();
     return { status: problem.status, bytes: 0 };
   }
+  parts.ports.inspectAnswer?.(call, problem.status, problem);
   if (problem.extras.retryAfterS) call.response.setHeader('Retry-After', problem.extras.retryAfterS);
   // RFC 9110 section 11.6.1: a 401 names the scheme.
   if (problem.status === 401) call.response.setHeader('WWW-Authenticate', 'Bearer realm="orchard"');

@@ -70,10 +70,17 @@ function bodyProblem(error: { type?: string; status?: number; code?: string; mes
 export function validate(call: Call): void {
   const { operation, request } = call;
   const fields: FieldProblem[] = [];
-  call.params = check(operation.params, request.params, 'path', fields) as never;
+  call.params = check(operation.params, joined(request.params), 'path', fields) as never;
   call.query = check(operation.query, request.query, 'query', fields) as never;
   if (operation.body) call.body = check(operation.body, request.body, 'body', fields) as never;
   if (fields.length > 0) throw new Problem('invalid-input', summary(operation, fields), { fields });
+}
+
+/** A parameter of several segments comes as a list of them. */
+function joined(params: Request['params']): Record<string, string> {
+  return Object.fromEntries(
+    Object.entries(params).map(([name, value]) => [name, Array.isArray(value) ? value.join('/') : (value as string)]),
+  );
 }
 
 function summary(operation: AnyOperation, fields: FieldProblem[]): string {

@@ -15,7 +15,7 @@ export function appRoutes(parts: Parts): Route[] {
       await store.removeApp(call.params.app);
       return { body: undefined };
     }),
-    bind(environments.create, async (call) => ({ body: await store.createEnvironment(call.params.app, call.body.name, call.body.mode) })),
+    bind(environments.create, async (call) => ({ body: await store.createEnvironment(call.params.app, call.body) })),
     bind(environments.read, async (call) => ({ body: presentEnvironment(environmentOf(call), call.role ?? 'viewer') })),
     bind(environments.patch, async (call) => {
       const before = environmentOf(call);

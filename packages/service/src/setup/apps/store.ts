@@ -15,6 +15,8 @@ export type ClientRow = typeof clients.$inferSelect;
 type KeyRow = typeof keys.$inferSelect;
 const list = <T>(value: T[] | string): T[] => (typeof value === 'string' ? JSON.parse(value) : value);
 
+type NewEnvironment = { name: string; mode: Environment['mode']; server?: string | null | undefined };
+
 export class AppStore {
   constructor(private readonly parts: Parts) {}
 
@@ -51,17 +53,25 @@ export class AppStore {
       if (isDuplicate(error)) throw new Problem('already-exists', `There is an app \`${name}\` already. Choose another name.`);
       throw error;
     }
-    const made = [await this.createEnvironment(name, 'dev', 'open'), await this.createEnvironment(name, 'live', 'closed')];
+    const made = [
+      await this.createEnvironment(name, { name: 'dev', mode: 'open' }),
+      await this.createEnvironment(name, { name: 'live', mode: 'closed' }),
+    ];
     return { name, title, createdAt: createdAt.toISOString(), environments: made };
   }
 
+  /** @throws {Problem} invalid-input for a database server that the settings do not name */
+  #demandServer(server: string | null): void {
+    const { names } = this.parts.servers;
+    if (server === null || names.includes(server)) return;
+    const problem = `There is no database server \`${server}\`.`;
+    const expected = names.length > 0 ? `${names.join(', ')}, or nothing for the main one` : 'nothing: ORCHARD_DATABASE_SERVERS names none';
+    throw new Problem('invalid-input', problem, { fields: [{ path: 'body.server', problem, expected }] });
+  }
+
   /** Makes the database first: an environment that can be seen is complete. */
-  async createEnvironment(
-    app: string,
-    name: string,
-    mode: Environment['mode'],
-    server: string | null = null,
-  ): Promise<EnvironmentDocument> {
+  async createEnvironment(app: string, { name, mode, server = null }: NewEnvironment): Promise<EnvironmentDocument> {
+    this.#demandServer(server);
     const [known] = await this.#orm.select().from(apps).where(eq(apps.name, app));
     if (!known) throw new Problem('not-found', `There is no app \`${app}\`.`);
     const [twin] = await this.#orm
@@ -235,9 +245,9 @@ export class AppStore {
 }
 
 export function presentEnvironment(
-  row: Pick<Environment, 'app' | 'name' | 'createdAt' | 'widening'> & { mode: string },
+  row: Pick<Environment, 'app' | 'name' | 'createdAt' | 'widening' | 'server'> & { mode: string },
   role: Role,
 ): EnvironmentDocument {
-  const { app, name, mode, widening, createdAt } = row;
-  return { app, name, mode: mode as Environment['mode'], widening: Boolean(widening), role, createdAt: createdAt.toISOString() };
+  const { app, name, mode, widening, server, createdAt } = row;
+  return { app, name, mode: mode as Environment['mode'], widening: Boolean(widening), server, role, createdAt: createdAt.toISOString() };
 }

@@ -4,7 +4,7 @@
  */
 import { setTimeout as sleep } from 'node:timers/promises';
 import { Problem } from '@orchard/contract';
-import type { Statements } from '../database/connection.js';
+import type { Statements } from './connection.js';
 
 /** An instance that dies holds up the next one for so long at most. */
 const LEASE_S = 10;
