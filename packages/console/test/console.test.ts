@@ -511,7 +511,7 @@ describe('signed in', () => {
     await button('Send now').click();
     await text('The push network answered 429: too many messages.').waitFor();
     await text('Every delivery went through.').waitFor();
-    expect(phone?.state.received[0]?.title).toBe('Patience');
+    await expect.poll(() => phone?.state.received[0]?.title).toBe('Patience');
   });
 
   it('shows records that somebody else writes, without a reload', async () => {

@@ -255,6 +255,49 @@ describe('changes of fields', () => {
     expect(items[0]?.changes).toEqual([{ field: 'lengthKm', from: 12.5, to: 13.25 }]);
   });
 
+  it('convert values while the collection is written, and lose no write', async () => {
+    const count = 3_000;
+    for (let from = 0; from < count; from += 500)
+      await test.app('POST', '/data/gauges/batch', {
+        ...trusted(),
+        body: {
+          actions: Array.from({ length: 500 }, (_, i) => ({
+            action: 'create',
+            record: { id: `g${from + i}`, level: String(from + i), note: 'x' },
+          })),
+        },
+      } as never);
+    let changing = true;
+    const written = new Map<string, { level: number; note: string }>();
+    let n = 0;
+    const writer = async (worker: number) => {
+      while (changing) {
+        const i = n++;
+        const id = i % 3 === 2 ? `new${i}` : `g${(i * 37) % count}`;
+        const level = 10_000 + i;
+        // As the app that still sends texts does, until it learns of the change.
+        let reply = await test.app('PUT', `/data/gauges/${id}`, { ...trusted(), body: { level: String(level), note: `by ${worker}` } });
+        if (reply.status === 422)
+          reply = await test.app('PUT', `/data/gauges/${id}`, { ...trusted(), body: { level, note: `by ${worker}` } });
+        expect([200, 201, 412]).toContain(reply.status);
+        if (reply.status < 300) written.set(id, { level, note: `by ${worker}` });
+      }
+    };
+    const writing = writer(0);
+    await test.owner.call(operations.collections.change, {
+      params: params('gauges'),
+      body: { change: 'set', name: 'level', field: { type: 'integer' } } as never,
+      query: { misfits: 'refuse' },
+    });
+    changing = false;
+    await writing;
+    expect(written.size).toBeGreaterThan(20);
+    for (const [id, wanted] of written) expect((await test.app('GET', `/data/gauges/${id}`, trusted())).body, id).toMatchObject(wanted);
+    const untouched = Array.from({ length: count }, (_, i) => i).filter((i) => !written.has(`g${i}`));
+    for (const i of untouched.slice(0, 50)) expect((await test.app('GET', `/data/gauges/g${i}`, trusted())).body.level).toBe(i);
+    expect((await test.app('GET', '/data/gauges?filter=level IS NULL', trusted())).body.items).toEqual([]);
+  });
+
   it('rename, drop and bring back without losing a value', async () => {
     await change({ change: 'rename', name: 'name', to: 'title' });
     expect(await read('b')).toMatchObject({ title: 'Trail b' });

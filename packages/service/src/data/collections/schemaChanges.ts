@@ -17,11 +17,11 @@ import {
 import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
-import { columnComment, columnSql, columnType, presentValue, spatialColumn, stored } from './columns.js';
+import { columnComment, columnSql, columnType, presentValue, spatialColumn } from './columns.js';
 import { readRule } from './query.js';
 import type { CollectionShape, DroppedField } from './shape.js';
-import { collectionTable, viewTable } from './tables.js';
-import { feedTable } from '../../platform/live/tables.js';
+import { OnlineChange } from './onlineChange.js';
+import { viewTable } from './tables.js';
 
 /** How long the values of a dropped field can be brought back. */
 export const RECOVERY_MS = 7 * 24 * 3_600_000;
@@ -50,7 +50,13 @@ export class SchemaChanges {
     if (preview.blocked)
       throw new Problem(change.change === 'rename' || change.change === 'add' ? 'already-exists' : 'invalid-input', preview.blocked);
     if (preview.misfits > 0 && (misfits === 'refuse' || needsAll(change))) throw misfitProblem(collection, preview, needsAll(change));
-    await this.parts.catalogue.change(environment, collection, (connection) => this.#make(connection, environment, collection, change));
+    await this.parts.catalogue.change(environment, collection, (connection) =>
+      this.#make(connection, environment, collection, change, (example) => {
+        // Written after the records were counted.
+        if (misfits === 'refuse' || needsAll(change))
+          throw misfitProblem(collection, { ...preview, misfits: 1, examples: [example] }, needsAll(change));
+      }),
+    );
     return this.parts.catalogue.get(environment, collection);
   }
 
@@ -217,7 +223,13 @@ export class SchemaChanges {
     }
   }
 
-  async #make(connection: PoolConnection, environment: Environment, collection: string, change: SchemaChange): Promise<void> {
+  async #make(
+    connection: PoolConnection,
+    environment: Environment,
+    collection: string,
+    change: SchemaChange,
+    misfit: (example: ChangePreview['examples'][number]) => void,
+  ): Promise<void> {
     const shape = await this.parts.catalogue.get(environment, collection);
     const fields = new Map(shape.fields);
     switch (change.change) {
@@ -237,9 +249,7 @@ export class SchemaChanges {
         await this.#recover(connection, shape, droppedOf(shape, change.column), change.as, fields);
         break;
       case 'set':
-        await this.#set(connection, environment, shape, change.name, change.field as Field);
-        fields.set(change.name, change.field as Field);
-        break;
+        return this.#set(connection, environment, shape, change.name, change.field as Field, misfit);
     }
     await this.parts.catalogue.settle(connection, environment, shape, fields);
   }
@@ -289,18 +299,43 @@ export class SchemaChanges {
     );
   }
 
-  /** Constraints alone are metadata; another type fills a new column, while writes wait, and sets the old one aside. */
-  async #set(connection: PoolConnection, environment: Environment, shape: CollectionShape, name: string, field: Field): Promise<void> {
+  /** Constraints alone are metadata; another type fills a new column, and sets the old one aside. */
+  async #set(
+    connection: PoolConnection,
+    environment: Environment,
+    shape: CollectionShape,
+    name: string,
+    field: Field,
+    misfit: (example: ChangePreview['examples'][number]) => void,
+  ): Promise<void> {
+    const { catalogue } = this.parts;
     const present = shape.fields.get(name) as Field;
-    const keys = columnComment(present) !== columnComment(field) || Boolean(present.unique) !== Boolean(field.unique);
+    const fields = new Map([...shape.fields, [name, field]]);
+    const finish = async () => {
+      if (field.type === 'reference') await this.#clearDangling(connection, shape, name, field);
+      await catalogue.addKeys(connection, environment, shape.name, name, field);
+      await catalogue.settle(connection, environment, shape, fields);
+    };
     if (columnType(present) === columnType(field)) {
+      const keys = columnComment(present) !== columnComment(field) || Boolean(present.unique) !== Boolean(field.unique);
       if (keys) await dropKeys(connection, environment, shape, name, field);
       const broken = (value: Json) => valueProblem(shape.name, name, field, value, present.type === field.type, false) !== null;
       await this.#clearMisfits(connection, shape, name, present, broken);
       await connection.query(`ALTER TABLE ${shape.table} MODIFY COLUMN ${columnSql(name, field)}`);
-    } else await this.#convert(connection, environment, shape, name, present, field);
-    if (field.type === 'reference') await this.#clearDangling(connection, shape, name, field);
-    await this.parts.catalogue.addKeys(connection, environment, shape.name, name, field);
+      return finish();
+    }
+    const online = new OnlineChange(connection, shape, { name, present, field }, (id, value) =>
+      misfit({ id, value, problem: `cannot become ${field.type}` }),
+    );
+    try {
+      await online.fill();
+      await online.hold();
+      await this.#putAway(connection, environment, shape, name);
+      await connection.query(`ALTER TABLE ${shape.table} CHANGE COLUMN \`${online.column}\` ${columnSql(name, field)}`);
+      await finish();
+    } finally {
+      await online.release();
+    }
   }
 
   async #clearMisfits(
@@ -326,69 +361,6 @@ export class SchemaChanges {
       [new Date(this.parts.now())],
     );
   }
-
-  async #convert(
-    connection: PoolConnection,
-    environment: Environment,
-    shape: CollectionShape,
-    name: string,
-    present: Field,
-    field: Field,
-  ): Promise<void> {
-    await dropKeys(connection, environment, shape, name);
-    const fresh = `_n_${name}`.slice(0, 64);
-    await connection.query(
-      `ALTER TABLE ${shape.table} DROP COLUMN IF EXISTS \`${fresh}\`, ADD COLUMN \`${fresh}\` ${columnType(field)} NULL`,
-    );
-    await connection.query(
-      `LOCK TABLES ${shape.table} WRITE, ${environment.db.of(feedTable)} WRITE, ${environment.db.of(collectionTable)} WRITE`,
-    );
-    try {
-      await connection.query('SET @orchard_quiet := 1');
-      for (let after = ''; ; ) {
-        const [rows] = (await connection.query(
-          `SELECT id, \`${name}\` AS value FROM ${shape.table} WHERE id > ? ORDER BY id LIMIT ${CHUNK}`,
-          [after],
-        )) as unknown as [RowDataPacket[] & Row[]];
-        const last = rows.at(-1);
-        if (!last) break;
-        await fill(
-          connection,
-          shape,
-          fresh,
-          field,
-          rows.map(({ id, value }) => ({ id, value: convertValue(presentValue(present.type, value), field) ?? null })),
-        );
-        after = last.id;
-      }
-      await this.#putAway(connection, environment, shape, name);
-      await connection.query(`ALTER TABLE ${shape.table} CHANGE COLUMN \`${fresh}\` ${columnSql(name, field)}`);
-    } finally {
-      await connection.query('SET @orchard_quiet := 0');
-      await connection.query('UNLOCK TABLES');
-    }
-  }
-}
-
-async function fill(
-  connection: PoolConnection,
-  shape: CollectionShape,
-  column: string,
-  field: Field,
-  rows: { id: string; value: Json }[],
-): Promise<void> {
-  const known = rows.filter(({ value }) => value !== null);
-  if (known.length === 0) return;
-  const bound: unknown[] = [];
-  const cases = known.map(({ id, value }) => {
-    const cell = stored(field.type, value);
-    bound.push(id, ...cell.values);
-    return `WHEN ? THEN ${cell.sql}`;
-  });
-  await connection.query(`UPDATE ${shape.table} SET \`${column}\` = CASE id ${cases.join(' ')} END WHERE id IN (?)`, [
-    ...bound,
-    known.map(({ id }) => id),
-  ]);
 }
 
 /** Ends the foreign key, the unique key and the indexes of a field; `keep` says what the field becomes. */

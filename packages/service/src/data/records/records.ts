@@ -1,4 +1,5 @@
 /** Writing records: shape, access rule and version are checked here, whoever calls. */
+import { setTimeout as sleep } from 'node:timers/promises';
 import { Problem } from '@orchard/contract';
 import {
   type AccessRules,
@@ -17,6 +18,7 @@ import {
 } from '@orchard/core';
 import { isUnknownColumn, type Statements } from '../../platform/database/connection.js';
 import type { Environment } from '../../platform/call.js';
+import { isHeld } from '../collections/onlineChange.js';
 import type { Parts } from './parts.js';
 import { type Author, demand, demandMissing, mayRead } from './author.js';
 import { type Shapes, unknownCollection } from '../collections/catalogue.js';
@@ -56,6 +58,10 @@ class NeedsFields extends Error {
 const REREADS = 5;
 const ID = /^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/;
 
+/** A field that is just changing its type holds writes for a moment. */
+const HELD_MS = 5;
+const HELD_MOST_MS = 5_000;
+
 export class Records {
   constructor(private readonly parts: Parts) {}
 
@@ -69,12 +75,19 @@ export class Records {
     work: (on: Statements) => Promise<T>,
     told: (notice: string) => void = () => undefined,
   ): Promise<T> {
+    const heldUntil = this.parts.now() + HELD_MOST_MS;
     for (let round = 0; ; round++) {
       try {
         const result = transaction ? await environment.db.transaction(work) : await work(environment.db);
         this.parts.changes.wake(environment.id);
         return result;
       } catch (error) {
+        if (isHeld(error)) {
+          if (this.parts.now() > heldUntil) throw new Problem('busy', undefined, { retryAfterS: 1 });
+          await sleep(HELD_MS);
+          round--;
+          continue;
+        }
         if (round >= REREADS)
           throw error instanceof NeedsFields
             ? new Problem('unexpected', `The fields of \`${error.collection}\` kept changing while this was stored. Send it again.`)
