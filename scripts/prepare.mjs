@@ -90,6 +90,7 @@ export function needBuild() {
 export function build() {
   const bin = join(root, 'node_modules/.bin');
   run(join(bin, 'tsc'), ['-b']);
+  run(join(bin, 'vite'), ['build', 'packages/cli', '--logLevel', 'warn']);
   run(join(bin, 'vite'), ['build', 'packages/client', '--logLevel', 'warn']);
   run(join(bin, 'vite'), ['build', 'packages/console', '--logLevel', 'warn']);
 }

@@ -1,2 +1,2 @@
 #!/usr/bin/env node
-import '../dist/index.js';
+import '../dist/command/orchard.js';

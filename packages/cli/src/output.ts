@@ -1,17 +1,12 @@
 /** What goes to standard output: a table for people, JSON or CSV for programs. */
 import Table from 'cli-table3';
+import { stringify } from 'csv-stringify/sync';
 import type { GlobalOptions } from './context.js';
 
 export type Columns<T> = Record<string, (item: T) => unknown>;
 
 const plain = (value: unknown): string =>
   value === null || value === undefined ? '' : typeof value === 'object' ? JSON.stringify(value) : String(value);
-/** RFC 4180 section 2: quotes around what holds a comma, quote or line break; a quote is doubled. */
-const csvField = (value: unknown): string => {
-  const text = plain(value);
-  return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
-};
-
 /** Control characters could steer the terminal; stored text must not. */
 export const printText = (value: unknown): string => plain(value).replace(/[\u0000-\u0008\u000b-\u001f\u007f-\u009f]/g, '·');
 
@@ -19,8 +14,7 @@ export function printList<T>(items: T[], columns: Columns<T>, options: GlobalOpt
   const names = Object.keys(columns);
   if (options.json) return console.log(JSON.stringify(next ? { items, next } : { items }, null, 2));
   if (options.csv) {
-    console.log(names.join(','));
-    for (const item of items) console.log(names.map((name) => csvField(columns[name]?.(item))).join(','));
+    process.stdout.write(stringify([names, ...items.map((item) => names.map((name) => plain(columns[name]?.(item))))]));
     return;
   }
   if (items.length === 0) return note('Nothing found.', options);

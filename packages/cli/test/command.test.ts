@@ -280,7 +280,7 @@ describe('with the whole of a collection', () => {
     });
     await eventually(() => out.includes('ready'));
     await orchard(['record', 'add', 'cabins', '{"id":"large","name":"Large","bunks":21}']);
-    await eventually(() => out.includes('entered  large v1  by member:mira@quillfell.example'));
+    await eventually(() => out.includes('entered  large v1  by Mira Quill'));
     await orchard(['record', 'delete', 'cabins', 'large', '--yes']);
     await eventually(() => /left +large v2/.test(out));
     child.kill('SIGINT');

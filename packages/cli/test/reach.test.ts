@@ -31,7 +31,10 @@ beforeAll(async () => {
   test = await startTestService(inject('databaseUrl'));
   app = await makeApp(test, 'quillfell-hiker');
   runa = (await signUp(test, app.dev.clientKey, 'runa')).id;
-  await test.owner.call(operations.clients.patch, { params: { ...app.dev.params, client: 'hiker-ios' }, body: { storeId: STORE_ID } });
+  await test.owner.call(operations.clients.patch, {
+    params: { ...app.dev.params, client: 'hiker-ios' },
+    body: { packageIdentifier: STORE_ID },
+  });
   await signIn({ home, orchard, json }, test.address, 'quillfell-hiker/dev');
 });
 afterAll(async () => {
@@ -60,13 +63,13 @@ describe('a gateway', () => {
     ];
   };
   const certificate = (name: string, changes: object = {}) =>
-    file(name, clientCertificate(test.simulators.authority, { storeId: STORE_ID, stage: 'live', password: 'larch', ...changes }));
+    file(name, clientCertificate(test.simulators.authority, { packageIdentifier: STORE_ID, stage: 'live', password: 'larch', ...changes }));
 
   it('tells what is wrong with a certificate, and is added with the right one', async () => {
     const wrong = (name: string, changes: object, password = 'larch') => orchard(cairn(certificate(name, changes)), `${password}\n`);
     expect(await wrong('good.p12', {}, 'birch')).toMatchObject({ code: 4, err: expect.stringContaining('password') });
     expect(await wrong('trial.p12', { stage: 'trial' })).toMatchObject({ code: 4, err: expect.stringContaining('trial certificate') });
-    expect(await wrong('other.p12', { storeId: 'example.other' })).toMatchObject({
+    expect(await wrong('other.p12', { packageIdentifier: 'example.other' })).toMatchObject({
       code: 4,
       err: expect.stringContaining('example.other'),
     });

@@ -1,30 +1,36 @@
 /** Which page stands at which address. */
 import { Center, Loader } from '@mantine/core';
 import { operations, Problem } from '@orchard/contract';
+import { type ComponentType, lazy } from 'react';
 import { Navigate, Route, Routes } from 'react-router';
 import { keepCsrf, useCall } from './api.js';
 import { Trouble } from './parts/basics.js';
-import { ApiUsePage } from './pages/apiUse.js';
 import { AppsPage } from './pages/apps.js';
-import { ChannelsPage } from './pages/channels.js';
-import { ClientsPage } from './pages/clients.js';
-import { CollectionPage } from './pages/collection.js';
-import { CollectionsPage } from './pages/collections.js';
-import { ComposePage } from './pages/compose.js';
-import { DevicesPage } from './pages/devices.js';
-import { EnvironmentsPage } from './pages/environments.js';
-import { GatewaysPage } from './pages/gateways.js';
-import { JobsPage } from './pages/jobs.js';
-import { NotificationPage } from './pages/notification.js';
-import { OverviewPage } from './pages/overview.js';
-import { QuickStartPage } from './pages/quickStart.js';
-import { RequestsPage } from './pages/requests.js';
-import { SentPage } from './pages/sent.js';
-import { SmsInboxPage } from './pages/smsInbox.js';
 import { ForgotPasswordPage, NewPasswordPage, SetupPage, SignInPage } from './pages/signIn.js';
-import { TopicsPage } from './pages/topics.js';
-import { UsersPage } from './pages/users.js';
 import { Shell } from './shell/shell.js';
+
+/** A page that is fetched when it is first opened. */
+const page = <Name extends string>(load: () => Promise<Record<Name, ComponentType>>, name: Name) =>
+  lazy(async () => ({ default: (await load())[name] }));
+
+const ApiUsePage = page(() => import('./pages/apiUse.js'), 'ApiUsePage');
+const ChannelsPage = page(() => import('./pages/channels.js'), 'ChannelsPage');
+const ClientsPage = page(() => import('./pages/clients.js'), 'ClientsPage');
+const CollectionPage = page(() => import('./pages/collection.js'), 'CollectionPage');
+const CollectionsPage = page(() => import('./pages/collections.js'), 'CollectionsPage');
+const ComposePage = page(() => import('./pages/compose.js'), 'ComposePage');
+const DevicesPage = page(() => import('./pages/devices.js'), 'DevicesPage');
+const EnvironmentsPage = page(() => import('./pages/environments.js'), 'EnvironmentsPage');
+const GatewaysPage = page(() => import('./pages/gateways.js'), 'GatewaysPage');
+const JobsPage = page(() => import('./pages/jobs.js'), 'JobsPage');
+const NotificationPage = page(() => import('./pages/notification.js'), 'NotificationPage');
+const OverviewPage = page(() => import('./pages/overview.js'), 'OverviewPage');
+const QuickStartPage = page(() => import('./pages/quickStart.js'), 'QuickStartPage');
+const RequestsPage = page(() => import('./pages/requests.js'), 'RequestsPage');
+const SentPage = page(() => import('./pages/sent.js'), 'SentPage');
+const SmsInboxPage = page(() => import('./pages/smsInbox.js'), 'SmsInboxPage');
+const TopicsPage = page(() => import('./pages/topics.js'), 'TopicsPage');
+const UsersPage = page(() => import('./pages/users.js'), 'UsersPage');
 
 export function Console() {
   return (

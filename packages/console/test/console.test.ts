@@ -330,10 +330,10 @@ describe('signed in', () => {
     const { cairn, authority } = test.simulators;
     await test.owner.call(operations.clients.patch, {
       params: { ...app.dev.params, client: 'hiker-ios' },
-      body: { storeId: 'example.quillfell.hiker' },
+      body: { packageIdentifier: 'example.quillfell.hiker' },
     });
     const certificate = (stage: 'trial' | 'live') =>
-      clientCertificate(authority, { storeId: 'example.quillfell.hiker', stage, password: 'larch' });
+      clientCertificate(authority, { packageIdentifier: 'example.quillfell.hiker', stage, password: 'larch' });
     await open(`${P}/gateways`);
     await button('Add a gateway').click();
     await page.getByLabel('Name').fill('cairn');
@@ -371,7 +371,7 @@ describe('signed in', () => {
     await text('{"fire":"lit"}').last().waitFor();
     expect(await violations(page)).toEqual([]);
     const history = await test.app('GET', '/channels/huts%2Ffellgate/messages', { key: app.dev.serverKey });
-    expect(history.body.items).toMatchObject([{ data: { fire: 'lit' }, sender: 'team' }]);
+    expect(history.body.items).toMatchObject([{ data: { fire: 'lit' }, sender: { kind: 'member', name: 'the team' } }]);
   });
 
   it('keeps prices and words for messages, and says which line is no price', async () => {

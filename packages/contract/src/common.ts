@@ -1,5 +1,5 @@
 /** Shapes that several operations share. */
-import { isPlainObject, isShallow, type JsonObject, NAME_PATTERN } from '@orchard/core/words';
+import { ACTOR_KINDS, isPlainObject, isShallow, type JsonObject, NAME_PATTERN } from '@orchard/core/words';
 import { z } from 'zod';
 import type { Operation, Role } from './operation.js';
 
@@ -33,6 +33,18 @@ export const deviceId = z
 export const uuid = z.uuid();
 export const none = z.strictObject({});
 export const nothing = z.undefined();
+
+/** Who did something. */
+export const actor = z
+  .object({
+    kind: z.enum(ACTOR_KINDS),
+    id: z.string().nullable().describe('Of a member or user; the client of an app, `client/key` of a backend; null for the service itself'),
+    name: z.string().nullable().describe('As people know it; null for users'),
+  })
+  .meta({ id: 'Actor' });
+export type ActorDocument = z.infer<typeof actor>;
+/** An actor in words: the name, or what it is and which one. */
+export const actorWords = ({ kind, id, name }: ActorDocument): string => name ?? [kind, id].filter(Boolean).join(' ');
 
 export const listQuery = z.strictObject({
   filter: z.string().max(4000).optional().describe('A condition in CQL2 text'),

@@ -38,6 +38,7 @@ export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
   (group) => Object.values(group) as unknown as AnyOperation[],
 );
 
+export { type ActorDocument, actorWords } from './common.js';
 export * from './events.js';
 export * from './httpClient.js';
 export * from './openapi.js';

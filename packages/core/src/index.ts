@@ -1,4 +1,5 @@
 export * from './access.js';
+export * from './actor.js';
 export * from './csv.js';
 export * from './fieldTypes.js';
 export * from './filter/index.js';

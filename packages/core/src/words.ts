@@ -3,6 +3,7 @@
  * only speaks the API starts without reading a parser.
  */
 export * from './access.js';
+export * from './actor.js';
 export * from './fieldTypes.js';
 export * from './identifiers.js';
 export * from './json.js';

@@ -10,7 +10,7 @@ const MODELS = { android: ['Larch 4', 'Larch 5', 'Cobble 2'], ios: ['Tern', 'Ter
 
 /** A phone's address at the push network of its platform. */
 async function addressOn(simulators: string, platform: 'ios' | 'android'): Promise<string> {
-  const query = platform === 'ios' ? `at=cairn&storeId=${STORE_ID}&stage=trial` : `at=tarn&project=${PROJECT}`;
+  const query = platform === 'ios' ? `at=cairn&packageIdentifier=${STORE_ID}&stage=trial` : `at=tarn&project=${PROJECT}`;
   const [token] = (await (await fetch(`${simulators}/desk/phones?count=1&${query}`)).json()) as string[];
   return token as string;
 }

@@ -15,7 +15,7 @@ const CERTIFICATE_DAYS = 26;
 /** Adds a gateway to each simulator and tries it. */
 export async function seedGateways(owner: HttpClient, at: SimulatorAddresses): Promise<void> {
   const desk = (path: string) => fetch(`${at.address}/desk/${path}`);
-  const file = await desk(`cairn.p12?storeId=${STORE_ID}&stage=trial&password=${PASSWORD}&days=${CERTIFICATE_DAYS}`);
+  const file = await desk(`cairn.p12?packageIdentifier=${STORE_ID}&stage=trial&password=${PASSWORD}&days=${CERTIFICATE_DAYS}`);
   const certificate = Buffer.from(await file.arrayBuffer()).toString('base64');
   const keyFile = await (await desk(`tarn.json?project=${PROJECT}`)).text();
   const trust = at.authority;

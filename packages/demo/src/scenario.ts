@@ -32,7 +32,7 @@ export const HANDSETS: HandsetKind[] = [
   },
   {
     name: 'Kenji’s phone',
-    network: { is: 'cairn', storeId: STORE_ID, stage: 'trial' },
+    network: { is: 'cairn', packageIdentifier: STORE_ID, stage: 'trial' },
     phone: '+12025550177',
     country: 'JP',
     platform: 'ios',

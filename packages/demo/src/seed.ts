@@ -53,10 +53,10 @@ export async function seed(owner: HttpClient, now: number, progress: (text: stri
 
 async function seedClients(owner: HttpClient, environment: string) {
   const params = { app: APP.name, environment };
-  const create = (body: { name: string; kind: 'ios' | 'android' | 'web' | 'server'; storeId?: string; origins?: string[] }) =>
+  const create = (body: { name: string; kind: 'ios' | 'android' | 'web' | 'server'; packageIdentifier?: string; origins?: string[] }) =>
     owner.call(operations.clients.create, { params, body });
-  const ios = await create({ name: 'hiker-ios', kind: 'ios', storeId: STORE_ID });
-  const android = await create({ name: 'hiker-android', kind: 'android', storeId: STORE_ID });
+  const ios = await create({ name: 'hiker-ios', kind: 'ios', packageIdentifier: STORE_ID });
+  const android = await create({ name: 'hiker-android', kind: 'android', packageIdentifier: STORE_ID });
   const web = await create({ name: 'hiker-web', kind: 'web', origins: ['https://hiker.quillfell.example'] });
   await create({ name: 'back-office', kind: 'server' });
   const server = await owner.call(operations.clients.createKey, {

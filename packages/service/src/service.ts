@@ -8,6 +8,7 @@ import express from 'express';
 import mysql from 'mysql2/promise';
 import type { Logger } from 'pino';
 import { openRooms, type Parts } from './capabilities.js';
+import { Actors } from './platform/actors.js';
 import { Directory } from './platform/access/directory.js';
 import { checkSecretKey } from './platform/access/secretKeyMark.js';
 import { deriveKey } from './platform/access/secrets.js';
@@ -219,7 +220,8 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, instance: 
   const secretKey = readSecretKey(config.dataDirectory, config.secretKey);
   const changes = new ChangeSignal();
   const ports = emptyPorts();
-  const directory = new Directory(servers, secretKey);
+  const actors = new Actors(database, now);
+  const directory = new Directory(servers, secretKey, actors);
   return {
     config,
     log,
@@ -233,6 +235,7 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, instance: 
     newId,
     address,
     directory,
+    actors,
     userTokens: new UserTokens(now, (environment, id) => ports.findSession(environment, id)),
     metrics: new Metrics(),
     jobs: new JobQueue({

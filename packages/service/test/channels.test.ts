@@ -87,7 +87,7 @@ describe('a channel', () => {
     expect((await eventually(() => resumed.messages.length === 2 && resumed.messages)).map(({ text }) => text)).toEqual(['b', 'c']);
     expect((await eventually(() => latest.messages[0]))?.text).toBe('c');
     const { body } = await test.app('GET', '/channels/resumed/messages?limit=2', { key: app.dev.clientKey, token: runa.token });
-    expect(body.items).toMatchObject([{ data: { text: 'b' } }, { data: { text: 'c' }, sender: `user ${runa.id}` }]);
+    expect(body.items).toMatchObject([{ data: { text: 'b' } }, { data: { text: 'c' }, sender: { kind: 'user', id: runa.id } }]);
     resumed.stop();
     latest.stop();
   });
@@ -108,7 +108,7 @@ describe('a channel', () => {
       key: app.dev.serverKey,
       body: { data: { text: 'from the office' } },
     });
-    expect(byServer).toMatchObject({ status: 201, body: { sender: 'server' } });
+    expect(byServer).toMatchObject({ status: 201, body: { sender: { kind: 'server', id: null } } });
     const wrong = test.owner.call(operations.channels.put, { params, body: { rules: { listen: "owner = 'x'" } } });
     await expect(wrong).rejects.toMatchObject({ problem: 'malformed-filter' });
     expect(await test.app('POST', '/channels/wardens/messages', { key: app.live.clientKey, body: { data: {} } })).toMatchObject({
@@ -133,7 +133,7 @@ describe('a channel', () => {
     await test.owner.call(operations.channels.publishManaged, { params, body: { data: { text: 'by a member' } } });
     await eventually(() => listener.messages.length === 1);
     const { text, body } = await test.app('GET', '/channels/office/messages', { key: app.dev.clientKey, token: runa.token });
-    expect(body.items).toMatchObject([{ sender: 'team' }]);
+    expect(body.items).toMatchObject([{ sender: { kind: 'member', id: null, name: 'the team' } }]);
     expect(text).not.toContain('mira');
     listener.stop();
   });
@@ -148,7 +148,7 @@ describe('a channel', () => {
     expect(await test.owner.call(operations.channels.read, { params })).toMatchObject({
       name: 'watched',
       messages: 2,
-      latest: [{ data: { text: 'first' } }, { data: { text: 'second' }, sender: 'mira@quillfell.example' }],
+      latest: [{ data: { text: 'first' } }, { data: { text: 'second' }, sender: { kind: 'member', name: 'Mira Quill' } }],
       presence: { listening: 1, users: [{ userId: runa.id }] },
     });
     listener.stop();

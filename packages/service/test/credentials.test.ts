@@ -14,7 +14,7 @@ describe('a file is told by what it is', () => {
     ['PEM with a certificate and a key', Buffer.from(authority.certificate + authority.key)],
     ['a PEM private key (PRIVATE KEY)', Buffer.from(pem('pkcs8', 'pem') as string)],
     ['a PEM private key (EC PRIVATE KEY)', Buffer.from(pem('sec1', 'pem') as string)],
-    ['a PKCS#12 file', clientCertificate(authority, { storeId: 'x', stage: 'live', password: 'p' })],
+    ['a PKCS#12 file', clientCertificate(authority, { packageIdentifier: 'x', stage: 'live', password: 'p' })],
     ['a binary certificate or key (DER)', pem('pkcs8', 'der') as Buffer],
     [
       'a certificate request, not yet a certificate',

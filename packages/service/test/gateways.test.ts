@@ -22,7 +22,7 @@ const refusal = async (work: Promise<unknown>): Promise<Problem> => {
   throw new Error('It was not refused.');
 };
 const p12 = (changes: Partial<Parameters<typeof clientCertificate>[1]> = {}) =>
-  clientCertificate(networks.authority, { storeId: STORE_ID, stage: 'live', password: 'larch', ...changes }).toString('base64');
+  clientCertificate(networks.authority, { packageIdentifier: STORE_ID, stage: 'live', password: 'larch', ...changes }).toString('base64');
 const cairn = (changes: object = {}) => ({
   kind: 'certificate',
   name: 'cairn',
@@ -107,7 +107,7 @@ beforeAll(async () => {
   test.config.pushOrigins.push(networks.sms.httpAddress);
   app = await makeApp(test, 'quillfell-hiker');
   const { params } = app.dev;
-  await test.owner.call(operations.clients.patch, { params: { ...params, client: 'hiker-ios' }, body: { storeId: STORE_ID } });
+  await test.owner.call(operations.clients.patch, { params: { ...params, client: 'hiker-ios' }, body: { packageIdentifier: STORE_ID } });
   const android = await test.owner.call(operations.clients.create, { params, body: { name: 'hiker-android', kind: 'android' } });
   androidKey = android.keys[0]?.key as string;
 });
@@ -129,7 +129,7 @@ describe('a certificate is refused before it is stored', () => {
     ['when it is not yet valid', () => ({ certificate: p12({ from: new Date(Date.now() + DAY) }) }), 'not valid before'],
     [
       'of another app',
-      () => ({ certificate: p12({ storeId: 'example.other' }) }),
+      () => ({ certificate: p12({ packageIdentifier: 'example.other' }) }),
       'is for example.other (UID); client `hiker-ios` is example.quillfell.hiker',
     ],
     ['of the trial stage in a live gateway', () => ({ certificate: p12({ stage: 'trial' }) }), 'trial certificate'],
@@ -654,7 +654,7 @@ it('a mail that comes back fails after all, in the words of the server that trie
 
 it('refuses what a foreign authority signed', async () => {
   const stranger = makeAuthority('A stranger');
-  const file = clientCertificate(stranger, { storeId: STORE_ID, stage: 'live', password: '' }).toString('base64');
+  const file = clientCertificate(stranger, { packageIdentifier: STORE_ID, stage: 'live', password: '' }).toString('base64');
   await create(cairn({ name: 'foreign', certificate: file, password: '' }) as Input);
   await test.owner.call(operations.gateways.remove, { params: { ...app.dev.params, gateway: 'cairn' } });
   const token = networks.cairn.register(STORE_ID, 'live');

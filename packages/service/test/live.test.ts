@@ -319,10 +319,10 @@ it('shows who changed what, and brings an earlier version back', async () => {
   const params = { ...app.dev.params, collection: 'diaries', id: body.id };
   await test.owner.call(operations.managedRecords.patch, { params, body: { text: 'third' } });
   const { items } = await test.owner.call(operations.managedRecords.history, { params });
-  expect(items.map(({ version, action, by }) => ({ version, action, by }))).toEqual([
-    { version: 3, action: 'update', by: 'member:mira@quillfell.example' },
-    { version: 2, action: 'update', by: 'key:office/test' },
-    { version: 1, action: 'create', by: `user:${runa.id}` },
+  expect(items.map(({ version, action, by }) => ({ version, action, by }))).toMatchObject([
+    { version: 3, action: 'update', by: { kind: 'member', name: 'Mira Quill' } },
+    { version: 2, action: 'update', by: { kind: 'server', id: 'office/test' } },
+    { version: 1, action: 'create', by: { kind: 'user', id: runa.id } },
   ]);
   expect(items[1]?.changes).toEqual([{ field: 'text', from: 'first', to: 'second' }]);
   expect(await test.owner.call(operations.managedRecords.restore, { params, body: { entry: items[2]?.entry as number } })).toMatchObject({
@@ -332,7 +332,7 @@ it('shows who changed what, and brings an earlier version back', async () => {
   });
   await write('DELETE', `diaries/${body.id}`);
   const [deleted] = (await test.app('GET', `/history/diaries/${body.id}`, trusted())).body.items;
-  expect(deleted).toMatchObject({ action: 'delete', version: 5, by: 'key:office/test' });
+  expect(deleted).toMatchObject({ action: 'delete', version: 5, by: { kind: 'server', id: 'office/test' } });
   expect((await test.app('POST', `/history/diaries/${body.id}`, { ...trusted(), body: { entry: deleted.entry } })).body).toMatchObject({
     text: 'first',
     version: 6,

@@ -71,7 +71,7 @@ export function serverCertificate(authority: Authority): { cert: string; key: st
 }
 
 export type ClientCertificateOrder = {
-  storeId: string;
+  packageIdentifier: string;
   stage: 'trial' | 'live';
   password: string;
   from?: Date;
@@ -86,8 +86,8 @@ export function clientCertificate(authority: Authority, order: ClientCertificate
   const validity = years(1);
   const certificate = certificateFor(
     [
-      { type: UID, value: order.storeId },
-      { shortName: 'CN', value: `Cairn ${order.stage} push for ${order.storeId}` },
+      { type: UID, value: order.packageIdentifier },
+      { shortName: 'CN', value: `Cairn ${order.stage} push for ${order.packageIdentifier}` },
       { shortName: 'OU', value: order.stage },
     ],
     publicKey,

@@ -17,7 +17,7 @@ export type CairnMessage = {
   more?: Record<string, unknown>;
 };
 type Phone = {
-  storeId: string;
+  packageIdentifier: string;
   stage: 'trial' | 'live';
   gone: boolean;
   listener: ((message: CairnMessage, id: string) => void) | null;
@@ -58,17 +58,18 @@ export class CairnNetwork {
   }
 
   /** The phones it knows, to be kept over a restart. */
-  store(): [token: string, storeId: string, stage: 'trial' | 'live', gone: boolean][] {
-    return [...this.#phones].map(([token, { storeId, stage, gone }]) => [token, storeId, stage, gone]);
+  store(): [token: string, packageIdentifier: string, stage: 'trial' | 'live', gone: boolean][] {
+    return [...this.#phones].map(([token, { packageIdentifier, stage, gone }]) => [token, packageIdentifier, stage, gone]);
   }
 
   restore(stored: ReturnType<CairnNetwork['store']>): void {
-    for (const [token, storeId, stage, gone] of stored) this.#phones.set(token, { storeId, stage, gone, listener: null, waiting: [] });
+    for (const [token, packageIdentifier, stage, gone] of stored)
+      this.#phones.set(token, { packageIdentifier, stage, gone, listener: null, waiting: [] });
   }
 
   /** A phone with the app is put on the network. @returns its token */
-  register(storeId: string, stage: 'trial' | 'live', token = randomBytes(32).toString('hex')): string {
-    this.#phones.set(token, { storeId, stage, gone: false, listener: null, waiting: [] });
+  register(packageIdentifier: string, stage: 'trial' | 'live', token = randomBytes(32).toString('hex')): string {
+    this.#phones.set(token, { packageIdentifier, stage, gone: false, listener: null, waiting: [] });
     return token;
   }
 
@@ -111,7 +112,7 @@ export class CairnNetwork {
     const phone = this.#phones.get(token);
     if (!phone) return say(400, 'unknown phone');
     if (phone.gone) return say(410, 'phone is gone');
-    if (phone.storeId !== subject.UID) return say(403, `certificate is for ${subject.UID}`);
+    if (phone.packageIdentifier !== subject.UID) return say(403, `certificate is for ${subject.UID}`);
     if (phone.stage !== subject.OU) return say(400, `phone is ${phone.stage}, certificate is ${subject.OU}`);
     if (body.length > MOST_BYTES) return say(413, 'too large');
     this.#deliver(phone, request, body, say);

@@ -12,7 +12,7 @@ export type Networks = { web: PushNetwork; cairn: CairnNetwork; tarn: TarnNetwor
 export type HandsetKind = {
   name: string;
   /** Which push network its app uses; web push, if left out. */
-  network?: { is: 'cairn'; storeId: string; stage: 'trial' | 'live' } | { is: 'tarn'; project: string };
+  network?: { is: 'cairn'; packageIdentifier: string; stage: 'trial' | 'live' } | { is: 'tarn'; project: string };
   /** Key of the client its app is, where that is not the one of all handsets. */
   clientKey?: string;
   /** Its phone number, E.164. */
@@ -146,7 +146,7 @@ export class Handset {
     const { network } = this.state.kind;
     const { web, cairn, tarn } = this.networks;
     let id: string;
-    if (network?.is === 'cairn') id = cairn.register(network.storeId, network.stage);
+    if (network?.is === 'cairn') id = cairn.register(network.packageIdentifier, network.stage);
     else if (network?.is === 'tarn') id = tarn.register(network.project);
     else {
       const { applicationServerKey } = await this.#call('GET', '/app/v1/push-key');

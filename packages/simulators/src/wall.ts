@@ -119,13 +119,19 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
     if (path === '/desk/cairn.p12') {
       const inDays = (name: string, otherwise: number) => new Date(Date.now() + Number(query.get(name) ?? otherwise) * 86_400_000);
       const validity = { from: inDays('fromDays', -1), until: inDays('days', 365) };
-      const order = { storeId: said('storeId'), stage, password: said('password'), withoutKey: said('key') === 'no', ...validity } as const;
+      const order = {
+        packageIdentifier: said('packageIdentifier'),
+        stage,
+        password: said('password'),
+        withoutKey: said('key') === 'no',
+        ...validity,
+      } as const;
       return void send('application/x-pkcs12', clientCertificate(authority, order));
     }
     if (path === '/desk/phones') {
       const makers: Record<string, () => string> = {
         web: () => network.subscribe(said('key') || null).id,
-        cairn: () => cairn.register(said('storeId'), stage),
+        cairn: () => cairn.register(said('packageIdentifier'), stage),
         tarn: () => tarn.register(said('project')),
       };
       const make = makers[said('at')];
@@ -216,7 +222,7 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
       handsets = kinds.map((kind) => {
         const known = stored.handsets.find((state) => state.kind.name === kind.name);
         if (known?.subscription && kind.network?.is === 'cairn')
-          cairn.register(kind.network.storeId, kind.network.stage, known.subscription);
+          cairn.register(kind.network.packageIdentifier, kind.network.stage, known.subscription);
         return new Handset(known ? { ...known, kind } : newHandset(kind), backend, networks, changed);
       });
       await Promise.all(handsets.map((handset) => handset.wake()));

@@ -138,7 +138,7 @@ function addClientCommands(program: Command): void {
         {
           client: ({ name }) => name,
           kind: ({ kind }) => kind,
-          store: ({ storeId }) => storeId,
+          package: ({ packageIdentifier }) => packageIdentifier,
           origins: ({ origins }) => origins.join(' '),
           keys: ({ keys }) => keys.filter(({ revokedAt }) => !revokedAt).length,
         },
@@ -150,13 +150,18 @@ function addClientCommands(program: Command): void {
     .description('add a client; one inside an app gets its client key at once')
     .argument('<name>')
     .addOption(new Option('--kind <kind>').choices(CLIENT_KINDS).makeOptionMandatory())
-    .option('--store-id <id>', 'identifier in the store')
+    .option('--package <identifier>', 'package identifier, as the platform’s own tools call the app')
     .option('--origin <origin>', 'allowed web origin; may be given again', list)
-    .action(async (name: string, own: { kind: (typeof CLIENT_KINDS)[number]; storeId?: string; origin?: string[] }, command: Command) => {
+    .action(async (name: string, own: { kind: (typeof CLIENT_KINDS)[number]; package?: string; origin?: string[] }, command: Command) => {
       const { options, client, params } = workplace(command);
       const made = await client.call(operations.clients.create, {
         params,
-        body: { name, kind: own.kind, ...(own.storeId ? { storeId: own.storeId } : {}), ...(own.origin ? { origins: own.origin } : {}) },
+        body: {
+          name,
+          kind: own.kind,
+          ...(own.package ? { packageIdentifier: own.package } : {}),
+          ...(own.origin ? { origins: own.origin } : {}),
+        },
       });
       printItem({ client: made.name, kind: made.kind, key: made.keys[0]?.key ?? 'none yet: orchard key add' }, options);
     });
@@ -164,12 +169,15 @@ function addClientCommands(program: Command): void {
     .command('set')
     .description('set what a client is known by outside')
     .argument('<client>')
-    .option('--store-id <id>', 'identifier in the store')
+    .option('--package <identifier>', 'package identifier, as the platform’s own tools call the app')
     .option('--project <name>', 'its project at a push network that uses service accounts')
-    .action(async (name: string, own: { storeId?: string; project?: string }, command: Command) => {
+    .action(async (name: string, own: { package?: string; project?: string }, command: Command) => {
       const { options, client, params } = workplace(command);
-      const changed = await client.call(operations.clients.patch, { params: { ...params, client: name }, body: own });
-      printItem({ client: changed.name, store: changed.storeId, project: changed.project }, options);
+      const changed = await client.call(operations.clients.patch, {
+        params: { ...params, client: name },
+        body: { ...(own.package ? { packageIdentifier: own.package } : {}), ...(own.project ? { project: own.project } : {}) },
+      });
+      printItem({ client: changed.name, package: changed.packageIdentifier, project: changed.project }, options);
     });
   client
     .command('profile')

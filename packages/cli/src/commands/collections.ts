@@ -1,5 +1,5 @@
 import { readFileSync } from 'node:fs';
-import { type ChangePreview, type Collection, operations, type SchemaChange } from '@orchard/contract';
+import { actorWords, type ChangePreview, type Collection, operations, type SchemaChange } from '@orchard/contract';
 import type { Command } from 'commander';
 import { confirm, readObject } from '../asking.js';
 import { CommandError, workplace } from '../context.js';
@@ -322,7 +322,7 @@ function addViews(collection: Command): void {
           id: ({ id }) => id,
           name: ({ name: of }) => of,
           shows: ({ query }) => new URLSearchParams(query).get('filter') ?? 'everything',
-          by: ({ createdBy }) => createdBy,
+          by: ({ createdBy }) => actorWords(createdBy),
         },
         options,
       );

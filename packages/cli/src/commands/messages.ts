@@ -1,5 +1,13 @@
 import { setTimeout as sleep } from 'node:timers/promises';
-import { type Audience, type AudiencePreview, type BodyInputOf, type HttpClient, type Notification, operations } from '@orchard/contract';
+import {
+  actorWords,
+  type Audience,
+  type AudiencePreview,
+  type BodyInputOf,
+  type HttpClient,
+  type Notification,
+  operations,
+} from '@orchard/contract';
 import { type Command, Option } from 'commander';
 import { readObject } from '../asking.js';
 import { CommandError, type GlobalOptions, workplace } from '../context.js';
@@ -129,7 +137,7 @@ export function printStatus(sent: Notification, options: GlobalOptions): void {
     {
       notification: sent.id,
       title: sent.title ?? sent.body,
-      by: sent.createdBy,
+      by: actorWords(sent.createdBy),
       at: moment(sent.startedAt ?? sent.startAt ?? sent.createdAt),
       state: sent.state,
       total: sent.spreading ? `${total}, and counting` : total,

@@ -1,5 +1,5 @@
 /** Topics, short messages, channels, and what the product tells the team. */
-import { operations } from '@orchard/contract';
+import { actorWords, operations } from '@orchard/contract';
 import type { Command } from 'commander';
 import { confirm, readObject } from '../asking.js';
 import { CommandError, workplace } from '../context.js';
@@ -192,7 +192,7 @@ export function addChannelCommands(program: Command): void {
         {
           number: ({ number }) => number,
           at: ({ at }) => moment(at),
-          from: ({ sender }) => sender,
+          from: ({ sender }) => actorWords(sender),
           data: ({ data }) => JSON.stringify(data),
         },
         options,

@@ -1,4 +1,12 @@
-import { followEvents, IMPORT_FORMATS, type LiveEvent, operations, type OrchardRecord } from '@orchard/contract';
+import {
+  type ActorDocument,
+  actorWords,
+  followEvents,
+  IMPORT_FORMATS,
+  type LiveEvent,
+  operations,
+  type OrchardRecord,
+} from '@orchard/contract';
 import { type Command, Option } from 'commander';
 import { confirm, readObject } from '../asking.js';
 import { CommandError, workplace } from '../context.js';
@@ -123,11 +131,11 @@ function addReads(record: Command): void {
 
 /** `12:03:04  changed  cold-tarn v4  by user:…  {"bunks":12}` */
 function eventLine({ event, data, id }: LiveEvent): string {
-  const { record, by, ...rest } = data as { record?: OrchardRecord; by?: string; id?: string; version?: number };
+  const { record, by, ...rest } = data as { record?: OrchardRecord; by?: ActorDocument; id?: string; version?: number };
   const at = moment(record?.updatedAt ?? null).slice(11) || `#${id}`;
   if (!record) return printText(`${at}  ${event.padEnd(8)} ${rest.id ?? ''}${rest.version ? ` v${rest.version}` : ''}`);
   const { id: recordId, version, createdAt: _c, updatedAt: _u, ownerId: _o, ...fields } = record;
-  return printText(`${at}  ${event.padEnd(8)} ${recordId} v${version}${by ? `  by ${by}` : ''}  ${JSON.stringify(fields)}`);
+  return printText(`${at}  ${event.padEnd(8)} ${recordId} v${version}${by ? `  by ${actorWords(by)}` : ''}  ${JSON.stringify(fields)}`);
 }
 
 function addWrites(record: Command): void {
@@ -219,7 +227,7 @@ function addHistory(record: Command): void {
           version: ({ version }) => version,
           at: ({ at }) => moment(at),
           action: ({ action }) => action,
-          by: ({ by }) => by,
+          by: ({ by }) => actorWords(by),
           changes: ({ changes, action }) =>
             changes
               .map(({ field, from, to }) => (action === 'create' ? `${field}: ${said(to)}` : `${field}: ${said(from)} → ${said(to)}`))

@@ -1,6 +1,6 @@
 /** One record beside the table: its fields, what it refers to and what refers to it, its history, and who may do what. */
 import { Anchor, Badge, Button, Group, Stack, Tabs, Text } from '@mantine/core';
-import { type Collection, operations, type OrchardRecord, type RecordVersion } from '@orchard/contract';
+import { actorWords, type Collection, operations, type OrchardRecord, type RecordVersion } from '@orchard/contract';
 import { type Json, type JsonObject, RECORD_ACTIONS } from '@orchard/core';
 import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
@@ -219,7 +219,7 @@ function Version({
           <Badge variant="outline" size="sm" mr={6} color="gray" c="inherit">
             {version}
           </Badge>
-          {ACTIONS[action]} <Moment at={at} /> by <span className="mono">{by || 'an earlier version of the service'}</span>
+          {ACTIONS[action]} <Moment at={at} /> by {actorWords(by)}
         </Text>
         {(!latest || action === 'delete') && (
           <Button size="compact-xs" variant="default" loading={busy} onClick={onRestore}>

@@ -1,6 +1,6 @@
 /** Channels: who may listen and publish, what was said last, who listens now. */
 import { Button, Drawer, Group, JsonInput, NumberInput, Stack, Text, TextInput, Title } from '@mantine/core';
-import { type Channel, operations, type OpenChannel } from '@orchard/contract';
+import { actorWords, type Channel, operations, type OpenChannel } from '@orchard/contract';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { OFTEN, useCall, useChange } from '../api.js';
@@ -119,7 +119,7 @@ function OneChannel({ name, onGone }: { name: string; onGone: () => void }) {
                   ? `${count(open.presence.listening)}, ${count(open.presence.users.length)} of them signed in`
                   : 'nobody',
               ],
-              ['Made by', open.createdBy],
+              ['Made by', actorWords(open.createdBy)],
               ['Made', <Moment key="m" at={open.createdAt} />],
             ]}
           />
@@ -164,7 +164,7 @@ function Latest({ messages }: { messages: OpenChannel['latest'] }) {
               <td className="mono whole" style={{ overflowWrap: 'anywhere' }}>
                 {JSON.stringify(data)}
               </td>
-              <td>{sender}</td>
+              <td>{actorWords(sender)}</td>
             </tr>
           ))}
         </tbody>

@@ -100,7 +100,7 @@ function OneClient({ client }: { client: Client }) {
           <Title order={2}>{client.name}</Title>
           <Text c="dimmed">
             {KIND_WORDS[client.kind]}
-            {client.storeId ? `, ${client.storeId}` : ''}
+            {client.packageIdentifier ? `, ${client.packageIdentifier}` : ''}
           </Text>
         </Group>
         <Group gap="xs">
@@ -264,7 +264,7 @@ function NewClient({ onMade }: { onMade: () => void }) {
   const { params } = usePlace();
   const [name, setName] = useState('');
   const [kind, setKind] = useState<Kind>('ios');
-  const [storeId, setStoreId] = useState('');
+  const [packageIdentifier, setStoreId] = useState('');
   const [origins, setOrigins] = useState<string[]>([]);
   const create = useChange(operations.clients.create, ['clients.']);
   const phone = kind === 'ios' || kind === 'android';
@@ -273,7 +273,10 @@ function NewClient({ onMade }: { onMade: () => void }) {
       onSubmit={(event) => {
         event.preventDefault();
         create.mutate(
-          { params, body: { name, kind, ...(phone && storeId ? { storeId } : {}), ...(kind === 'web' ? { origins } : {}) } },
+          {
+            params,
+            body: { name, kind, ...(phone && packageIdentifier ? { packageIdentifier } : {}), ...(kind === 'web' ? { origins } : {}) },
+          },
           { onSuccess: onMade },
         );
       }}
@@ -295,9 +298,9 @@ function NewClient({ onMade }: { onMade: () => void }) {
         />
         {phone && (
           <TextInput
-            label="Store identifier"
+            label="Package identifier"
             placeholder="example.quillfell.hiker"
-            value={storeId}
+            value={packageIdentifier}
             onChange={({ currentTarget }) => setStoreId(currentTarget.value)}
           />
         )}

@@ -1,6 +1,6 @@
 /** One notification: the way from its audience to those who opened it, why not all, and each delivery to the network's answer. */
 import { Anchor, Group, Progress, SimpleGrid, Stack, Text, Title } from '@mantine/core';
-import { type DeliveryCounts, type Notification, operations } from '@orchard/contract';
+import { actorWords, type DeliveryCounts, type Notification, operations } from '@orchard/contract';
 import type { ReactNode } from 'react';
 import { Link, useParams } from 'react-router';
 import { useCall } from '../api.js';
@@ -25,8 +25,8 @@ export function NotificationPage() {
             title={sent.title ?? sent.body}
             hint={
               <>
-                {sent.way === 'push' ? 'Push' : sent.way === 'sms' ? 'SMS' : 'Mail'} for {audienceWords(sent.audience)}, by {sent.createdBy}
-                , {sent.state}
+                {sent.way === 'push' ? 'Push' : sent.way === 'sms' ? 'SMS' : 'Mail'} for {audienceWords(sent.audience)}, by{' '}
+                {actorWords(sent.createdBy)}, {sent.state}
                 {sent.startAt && sent.state === 'scheduled' ? ' for ' : ', '}
                 {sent.state === 'scheduled' && sent.start && 'local' in sent.start ? (
                   `${sent.start.local.replace('T', ' ')} on each recipient’s clock`

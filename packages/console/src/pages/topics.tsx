@@ -1,6 +1,6 @@
 /** Topics, and who follows them. */
 import { Button, Drawer, Group, Stack, Text, TextInput } from '@mantine/core';
-import { operations, type Topic } from '@orchard/contract';
+import { actorWords, operations, type Topic } from '@orchard/contract';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { OFTEN, useCall, useChange } from '../api.js';
@@ -112,7 +112,7 @@ function OneTopic({ topic, onGone }: { topic: Topic; onGone: () => void }) {
         of={[
           ['Topic', <code key="t">{topic.name}</code>],
           ['Followed by', `${count(topic.devices)} devices and ${count(topic.users)} users`],
-          ['Made by', topic.createdBy],
+          ['Made by', actorWords(topic.createdBy)],
           ['Made', <Moment key="m" at={topic.createdAt} />],
         ]}
       />

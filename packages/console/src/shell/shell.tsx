@@ -1,7 +1,8 @@
 /** The frame of every page: top bar, left rail, and where one is. */
-import { ActionIcon, AppShell, Badge, Button, Group, Menu, Text, useMantineColorScheme, VisuallyHidden } from '@mantine/core';
+import { ActionIcon, AppShell, Badge, Button, Group, Loader, Menu, Text, useMantineColorScheme, VisuallyHidden } from '@mantine/core';
 import { type Member, operations } from '@orchard/contract';
 import { IconApps, IconChevronDown, IconMoon } from '@tabler/icons-react';
+import { Suspense } from 'react';
 import { NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { useCall } from '../api.js';
 import { useLiveChanges } from '../live.js';
@@ -36,7 +37,15 @@ export function Shell({ member }: { member: Member }) {
           ))}
         </AppShell.Navbar>
         <AppShell.Main>
-          <div className="page">{environment.error ? <Trouble error={environment.error} /> : <Outlet />}</div>
+          <div className="page">
+            {environment.error ? (
+              <Trouble error={environment.error} />
+            ) : (
+              <Suspense fallback={<Loader aria-label="Loading the page" />}>
+                <Outlet />
+              </Suspense>
+            )}
+          </div>
         </AppShell.Main>
       </AppShell>
     </PlaceContext>

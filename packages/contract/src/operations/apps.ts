@@ -50,7 +50,7 @@ export const client = z
   .object({
     name: slug,
     kind: z.enum(CLIENT_KINDS),
-    storeId: z.string().nullable(),
+    packageIdentifier: z.string().nullable(),
     project: z.string().nullable().describe('Its project at a push network that uses service accounts'),
     origins: z.array(z.string()),
     keys: z.array(key),
@@ -76,7 +76,7 @@ const maintainer = { kind: 'member', role: 'maintainer' } as const;
 const owner = { kind: 'member', role: 'owner' } as const;
 const oneClient = environmentParams.extend({ client: slug });
 const origins = z.array(origin).max(50);
-const storeId = z.string().max(200).nullable();
+const packageIdentifier = z.string().max(200).nullable();
 
 export const appOperations = {
   list: operation({
@@ -181,8 +181,8 @@ export const clientOperations = {
     body: z.strictObject({
       name: slug,
       kind: z.enum(CLIENT_KINDS),
-      storeId: storeId.optional(),
-      project: storeId.optional(),
+      packageIdentifier: packageIdentifier.optional(),
+      project: packageIdentifier.optional(),
       origins: origins.optional(),
     }),
     status: 201,
@@ -193,10 +193,14 @@ export const clientOperations = {
     id: 'clients.patch',
     method: 'PATCH',
     path: `${ENVIRONMENT}/clients/{client}`,
-    summary: 'Change store identifier, project or allowed web origins',
+    summary: 'Change package identifier, project or allowed web origins',
     caller: developer,
     params: oneClient,
-    body: z.strictObject({ storeId: storeId.optional(), project: storeId.optional(), origins: origins.optional() }),
+    body: z.strictObject({
+      packageIdentifier: packageIdentifier.optional(),
+      project: packageIdentifier.optional(),
+      origins: origins.optional(),
+    }),
     reply: client,
     problems: ['not-found'],
   }),

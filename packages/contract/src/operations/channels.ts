@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { ENVIRONMENT, appData, deviceId, environmentParams, forMembers, nothing, operation, time } from '../common.js';
+import { ENVIRONMENT, actor, appData, deviceId, environmentParams, forMembers, nothing, operation, time } from '../common.js';
 import { topicName } from './devices.js';
 
 const rule = z.string().trim().min(1).max(1000).describe("A filter in CQL2 over `channel`, `me('id')` and `me('roles')`");
@@ -11,13 +11,13 @@ export const channel = z
     keep: z.int().describe('How many messages are kept for those who come later'),
     messages: z.int(),
     listening: z.int().describe('Open streams'),
-    createdBy: z.string(),
+    createdBy: actor,
     createdAt: time,
   })
   .meta({ id: 'Channel' });
 export type Channel = z.infer<typeof channel>;
 export const channelMessage = z
-  .object({ number: z.int(), data: z.looseObject({}), sender: z.string(), at: time })
+  .object({ number: z.int(), data: z.looseObject({}), sender: actor, at: time })
   .meta({ id: 'ChannelMessage' });
 export type ChannelMessage = z.infer<typeof channelMessage>;
 export const presence = z

@@ -1,6 +1,6 @@
 import { FIELD_TYPES, type Json, ON_DELETE, RECORD_ACTIONS, RULE_PRESETS, type RulePreset } from '@orchard/core/words';
 import { z } from 'zod';
-import { collectionName, ENVIRONMENT, environmentParams, jsonObject, nothing, operation, recordId, time, uuid } from '../common.js';
+import { ENVIRONMENT, actor, collectionName, environmentParams, jsonObject, nothing, operation, recordId, time, uuid } from '../common.js';
 
 const json = z.custom<Json>((value) => value !== undefined).meta({});
 const bound = z.union([z.number(), z.string().max(40)]);
@@ -113,7 +113,7 @@ const view = z
     id: uuid,
     name: z.string(),
     query: z.string().describe("Filter, sort and columns as the query of the console's address"),
-    createdBy: z.string(),
+    createdBy: actor,
     createdAt: time,
   })
   .meta({ id: 'View' });

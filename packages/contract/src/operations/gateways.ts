@@ -1,6 +1,6 @@
 import { ANSWER_MEANINGS } from '@orchard/core/words';
 import { z } from 'zod';
-import { ENVIRONMENT, environmentParams, jsonObject, listQuery, nothing, operation, page, slug, time } from '../common.js';
+import { ENVIRONMENT, actor, environmentParams, jsonObject, listQuery, nothing, operation, page, slug, time } from '../common.js';
 import { STAGES } from './devices.js';
 
 export const GATEWAY_KINDS = ['web-push', 'certificate', 'token', 'smpp', 'http', 'smtp'] as const;
@@ -37,7 +37,7 @@ export const gatewayMapping = z
     overlayAt: pointer.optional(),
     certificate: z
       .strictObject({
-        storeId: z.string().max(20).optional(),
+        packageIdentifier: z.string().max(20).optional(),
         stage: z.strictObject({ in: z.string().max(20), trial: z.string().max(100), live: z.string().max(100) }).optional(),
       })
       .optional(),
@@ -193,7 +193,7 @@ export const gateway = z
   .meta({ id: 'Gateway' });
 export type Gateway = z.infer<typeof gateway>;
 
-const mappingVersion = z.object({ version: z.int(), document: gatewayMapping, createdBy: z.string(), createdAt: time });
+const mappingVersion = z.object({ version: z.int(), document: gatewayMapping, createdBy: actor, createdAt: time });
 const one = environmentParams.extend({ gateway: slug });
 const viewer = { kind: 'member', role: 'viewer' } as const;
 const maintainer = { kind: 'member', role: 'maintainer' } as const;

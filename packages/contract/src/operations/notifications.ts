@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { ENVIRONMENT, environmentParams, forMembers, listQuery, nothing, operation, page, time, uuid } from '../common.js';
+import { ENVIRONMENT, actor, environmentParams, forMembers, listQuery, nothing, operation, page, time, uuid } from '../common.js';
 import { audience, contentSet, newNotification, options, WAYS } from './newNotification.js';
 
 export const NOTIFICATION_STATES = ['draft', 'scheduled', 'sending', 'done', 'stopped'] as const;
@@ -33,7 +33,7 @@ export const notification = contentSet
     quiet: options.quiet,
     fallBack: options.fallBack,
     createdAt: time,
-    createdBy: z.string().describe('The server key or member that sent it'),
+    createdBy: actor,
     startAt: time.nullable(),
     startedAt: time.nullable(),
     doneAt: time.nullable(),

@@ -1,8 +1,9 @@
 import type { Json } from '@orchard/core';
 import { z } from 'zod';
 import {
-  collectionName,
   ENVIRONMENT,
+  actor,
+  collectionName,
   environmentParams,
   jsonObject,
   listQuery,
@@ -100,7 +101,7 @@ const recordVersion = z
     version: z.int(),
     action: z.enum(['create', 'update', 'delete']),
     at: time,
-    by: z.string().describe('`user:<id>`, `member:<e-mail>`, `key:<client>/<name>` or `client:<name>`'),
+    by: actor,
     changes: z.array(z.object({ field: z.string(), from: json, to: json })),
   })
   .meta({ id: 'RecordVersion' });

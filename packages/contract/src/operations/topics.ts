@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { deviceId, ENVIRONMENT, environmentParams, listQuery, nothing, operation, page, time, uuid } from '../common.js';
+import { ENVIRONMENT, actor, deviceId, environmentParams, listQuery, nothing, operation, page, time, uuid } from '../common.js';
 import { topicName } from './devices.js';
 
 export const topic = z
@@ -9,7 +9,7 @@ export const topic = z
     role: z.string().nullable().describe('Only users with this role may follow it'),
     devices: z.int().describe('Devices that follow it themselves'),
     users: z.int().describe('Users that follow it'),
-    createdBy: z.string(),
+    createdBy: actor,
     createdAt: time,
   })
   .meta({ id: 'Topic' });

@@ -52,7 +52,7 @@ export type GatewayMapping = {
   /** The member of `request.body` a gateway's overlay is merged into: a JSON Pointer. */
   overlayAt?: string | undefined;
   /** Kind `certificate` only: which part of its subject (RFC 4514: CN, UID, OU, …) names what. */
-  certificate?: { storeId?: string | undefined; stage?: { in: string; trial: string; live: string } | undefined } | undefined;
+  certificate?: { packageIdentifier?: string | undefined; stage?: { in: string; trial: string; live: string } | undefined } | undefined;
   /** Kind `token` only: how the bearer token comes about. */
   token?: MappedToken | undefined;
   sample: MappingSample;
@@ -104,7 +104,7 @@ export const MAPPING_VARIABLES: { [name: string]: Known } = {
     text: true,
   },
   device: { id: true, token: true, platform: true, locale: true, timeZone: true },
-  client: { name: true, storeId: true, project: true },
+  client: { name: true, packageIdentifier: true, project: true },
   gateway: { stage: true, address: true, sender: true },
   delivery: { id: true },
   credential: { account: true, keyId: true, issuer: true, project: true },

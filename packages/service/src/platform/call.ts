@@ -10,9 +10,10 @@ import {
   type Role,
   type Scope,
 } from '@orchard/contract';
-import type { TraceContext } from '@orchard/core';
+import { type TraceContext, writeActor } from '@orchard/core';
 import type { Request, Response } from 'express';
 import type { EnvironmentKeys } from './access/environmentKeys.js';
+import { type Actors, actorOf } from './actors.js';
 import type { DatabaseCost } from './database/connection.js';
 import type { EnvironmentDatabase } from './database/environmentDatabase.js';
 import type { AnswerBytes } from './http/answerBytes.js';
@@ -26,6 +27,8 @@ export type Environment = {
   /** The database server that holds it, by the name of the settings; null for the main one. */
   server: string | null;
   keys: EnvironmentKeys;
+  /** Tells who stands behind an actor that is stored here. */
+  actors: Actors;
   createdAt: Date;
   /** The form of its collections' triggers. */
   triggers: number;
@@ -105,8 +108,5 @@ export const untold = (rule: string, { userId }: { userId: string | null }): str
     ? `${rule} refuses this: nobody is signed in. Sign in, and try again.`
     : `${rule} refuses this user. The team of the app finds the reason at the request with this id.`;
 
-/** Who did it, in words, for records of authorship. */
-export function authorOf(call: Pick<Call, 'member' | 'holder'>): string {
-  if (call.member) return call.member.email;
-  return call.holder ? `${call.holder.key.kind} key ${call.holder.key.name} of ${call.holder.client.name}` : 'nobody';
-}
+/** Who makes a call, as it is stored with what they make. */
+export const authorOf = (call: Pick<Call, 'member' | 'user' | 'holder'>): string => writeActor(actorOf(call));

@@ -1,5 +1,6 @@
 /** What every room stands on; put together in service.ts. */
 import type { Logger } from 'pino';
+import type { Actors } from './actors.js';
 import type { Directory } from './access/directory.js';
 import type { UserTokens } from './access/userTokens.js';
 import type { Config } from './config.js';
@@ -33,6 +34,7 @@ export type Platform = {
   /** Base address that people and apps use. */
   address: () => string;
   directory: Directory;
+  actors: Actors;
   userTokens: UserTokens;
   metrics: Metrics;
   jobs: JobQueue;

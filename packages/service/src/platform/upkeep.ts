@@ -1,4 +1,5 @@
 /** What is done without being asked for: every so often, and for each environment on its own. */
+import pLimit from 'p-limit';
 import type { Logger } from 'pino';
 import { isDatabaseAway } from './database/connection.js';
 import type { Environment } from './call.js';
@@ -27,14 +28,12 @@ export async function forEachEnvironment(
   run: (environment: Environment) => Promise<unknown>,
   { atOnce = 4, stopping = () => false }: { atOnce?: number; stopping?: () => boolean } = {},
 ): Promise<void> {
-  const waiting = [...environments];
-  const hand = async () => {
-    for (let environment = waiting.shift(); environment && !stopping(); environment = waiting.shift()) {
-      const { id, app, name } = environment;
-      await guarded(ground, work, { environment: id, app, name }, () => run(environment as Environment));
-    }
-  };
-  await Promise.all(Array.from({ length: atOnce }, hand));
+  const limit = pLimit(atOnce);
+  await limit.map(environments, async (environment) => {
+    if (stopping()) return;
+    const { id, app, name } = environment;
+    await guarded(ground, work, { environment: id, app, name }, () => run(environment));
+  });
 }
 
 /** Runs work every so often, never twice at the same time. @returns a function that ends that */

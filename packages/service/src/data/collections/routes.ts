@@ -1,7 +1,7 @@
 /** What the team does with collections: their fields, rules, indexes and views. */
 import { type Collection, operations, Problem } from '@orchard/contract';
 import { type AccessRules, type Field, type Fields, OWNER_ONLY, RECORD_ACTIONS } from '@orchard/core';
-import { bind, type Call, environmentOf, type Route } from '../../platform/call.js';
+import { authorOf, bind, type Call, environmentOf, type Route } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { presentField } from './catalogue.js';
 import { Indexes } from './indexes.js';
@@ -170,7 +170,7 @@ function viewCalls(parts: Parts): Route[] {
   return [
     bind(own.views, async (call) => ({ body: { items: await views.list(environmentOf(call), call.params.collection) } })),
     bind(own.saveView, async (call) => ({
-      body: await views.save(environmentOf(call), call.params.collection, call.body, call.member?.email ?? ''),
+      body: await views.save(environmentOf(call), call.params.collection, call.body, authorOf(call)),
     })),
     bind(own.removeView, async (call) => {
       await views.remove(environmentOf(call), call.params.view);

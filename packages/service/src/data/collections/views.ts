@@ -15,7 +15,7 @@ export class Views {
       `SELECT id, name, query, createdBy, createdAt FROM ${environment.db.of(viewTable)} WHERE collection = ? ORDER BY name`,
       [collection],
     );
-    return rows.map((row) => ({ ...row, createdAt: row.createdAt.toISOString() }));
+    return rows.map((row) => ({ ...row, createdBy: environment.actors.show(row.createdBy), createdAt: row.createdAt.toISOString() }));
   }
 
   async save(environment: Environment, collection: string, { name, query }: { name: string; query: string }, by: string): Promise<View> {

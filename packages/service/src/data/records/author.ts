@@ -10,8 +10,10 @@ import {
   type RecordAction,
   type Related,
   type RulePreset,
+  writeActor,
 } from '@orchard/core';
 import type { Statements } from '../../platform/database/connection.js';
+import { actorOf } from '../../platform/actors.js';
 import { type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
 import type { Shapes } from '../collections/catalogue.js';
 import { ruleOf, scopeOf, targetOf } from '../collections/query.js';
@@ -23,19 +25,10 @@ import { type CollectionShape, presentRow, type RecordRow } from '../collections
  */
 export type Author = { userId: string | null; roles: readonly string[]; trusted: boolean; told: boolean; by: string };
 
-/** The author of a call: `user:<id>`, `key:<client>/<name>`, `member:<e-mail>`. */
 export function authorOf(call: Pick<Call, 'holder' | 'user' | 'member' | 'environment'>): Author {
-  const server = call.holder?.key.kind === 'server';
-  const by = call.member
-    ? `member:${call.member.email}`
-    : server
-      ? `key:${call.holder?.client.name}/${call.holder?.key.name}`
-      : call.user
-        ? `user:${call.user.id}`
-        : `client:${call.holder?.client.name ?? ''}`;
-  const trusted = Boolean(call.member) || server;
+  const trusted = Boolean(call.member) || call.holder?.key.kind === 'server';
   const told = trusted || explainsRefusals(environmentOf(call));
-  return { userId: call.user?.id ?? null, roles: call.user?.roles ?? [], trusted, told, by };
+  return { userId: call.user?.id ?? null, roles: call.user?.roles ?? [], trusted, told, by: writeActor(actorOf(call)) };
 }
 
 export const askingOf = (author: Author, now: number): Asking => ({ me: { id: author.userId, roles: author.roles }, now });

@@ -36,7 +36,7 @@ export class History {
         version: row.version,
         action: row.action,
         at: row.at.toISOString(),
-        by: row.by,
+        by: environment.actors.show(row.by),
         changes: changesBetween(image(row.before), image(row.after)),
       }),
     );

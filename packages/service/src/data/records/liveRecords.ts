@@ -8,6 +8,7 @@ import type { FeedListener, FeedRow } from '../../platform/live/feed.js';
 import type { Parts } from './parts.js';
 import { askingOf, type Author, holds, loadRelated, mayRead, type Through } from './author.js';
 import { type Shapes, unknownCollection } from '../collections/catalogue.js';
+import type { Actors } from '../../platform/actors.js';
 import { readImage } from '../collections/columns.js';
 import { demandList } from './lists.js';
 import { referencePaths, ruleOf, scopeOf } from '../collections/query.js';
@@ -28,6 +29,7 @@ class Entry {
   constructor(
     private readonly row: FeedRow,
     private readonly shape: CollectionShape,
+    private readonly actors: Actors,
   ) {}
 
   image(which: 'before' | 'after'): Image | null {
@@ -54,15 +56,15 @@ class Entry {
     const after = this.image('after');
     if (event === 'left' || event === 'deleted' || !after)
       return { id: this.row.recordId, version: this.row.version, deleted: this.row.action === 'delete' };
-    return { record: withHidden ? after : withoutHidden(this.shape, after), ...(withHidden ? { by: this.row.by } : {}) };
+    return { record: withHidden ? after : withoutHidden(this.shape, after), ...(withHidden ? { by: this.actors.show(this.row.by) } : {}) };
   }
 }
 
 const entries = new WeakMap<FeedRow, Entry>();
-function entryOf(row: FeedRow, shape: CollectionShape): Entry {
+function entryOf(row: FeedRow, shape: CollectionShape, { actors }: Environment): Entry {
   let entry = entries.get(row);
   if (!entry) {
-    entry = new Entry(row, shape);
+    entry = new Entry(row, shape, actors);
     entries.set(row, entry);
   }
   return entry;
@@ -142,7 +144,7 @@ class LiveListener implements FeedListener {
   }
 
   #text(row: FeedRow, view: View): string | null | Promise<string | null> {
-    const entry = entryOf(row, view.shape);
+    const entry = entryOf(row, view.shape, this.environment);
     const [before, after] = [row.before === null ? null : entry.image('before'), row.after === null ? null : entry.image('after')];
     if (view.tests.every(({ paths }) => paths.length === 0)) {
       const passes = (image: Image | null) => image !== null && view.tests.every(({ evaluate }) => holds(evaluate, image, this.#asking()));

@@ -102,10 +102,9 @@ export function channelRoutes(parts: Parts): Route[] {
   async function publish(call: PublishCall, channel: ChannelRow) {
     const environment = environmentOf(call);
     const { data, notify } = call.body;
-    const sender = call.user ? `user ${call.user.id}` : authorOf(call);
     // A notification that cannot be sent keeps the message from being published.
     const notifyOthers = notify ? await preparedFor(call, channel.name, notify) : null;
-    const message = await store.add(environment, channel, data, sender, new Date(parts.now()));
+    const message = await store.add(environment, channel, data, authorOf(call), new Date(parts.now()));
     parts.changes.wake(environment.id);
     await notifyOthers?.();
     return { body: message };

@@ -1,10 +1,10 @@
 /** Who sent a message, as apps see it. */
 import type { ChannelMessage } from '@orchard/contract';
 
-/** Members' addresses and the names of keys are the team's own: to apps a message is from a user, a client, a server or the team. */
+/** Which member or key it was is the team's own: to apps a message is from a user, a client, a server, the team or the service. */
 export function forApps(message: ChannelMessage): ChannelMessage {
-  const { sender } = message;
-  if (sender.startsWith('user ')) return message;
-  const kind = /^(client|server) key /.exec(sender)?.[1];
-  return { ...message, sender: kind ?? (sender.includes('@') ? 'team' : 'service') };
+  const { kind, id } = message.sender;
+  return kind === 'user'
+    ? message
+    : { ...message, sender: { kind, id: kind === 'client' ? id : null, name: kind === 'member' ? 'the team' : null } };
 }

@@ -14,10 +14,10 @@ export const SIGNED_IN = "me('id') IS NOT NULL";
 /** Those who listen must have had time to read a message before it is let go. */
 const READ_WITHIN_MS = 60_000;
 
-const presentMessage = (row: MessageRow): ChannelMessage => ({
+const presentMessage = ({ actors }: Environment, row: MessageRow): ChannelMessage => ({
   number: Number(row.number),
   data: storedJson(row.data),
-  sender: row.sender,
+  sender: actors.show(row.sender),
   at: row.at.toISOString(),
 });
 
@@ -62,6 +62,7 @@ export class ChannelStore {
     return rows.map((row) => ({
       ...row,
       rules: storedJson(row.rules),
+      createdBy: environment.actors.show(row.createdBy),
       messages: Number(row.messages),
       listening: Number(row.listening),
       createdAt: row.createdAt.toISOString(),
@@ -92,7 +93,7 @@ export class ChannelStore {
           oldest.number,
           new Date(now.getTime() - READ_WITHIN_MS),
         ]);
-      return { number: insertId, data, sender, at: now.toISOString() };
+      return { number: insertId, data, sender: environment.actors.show(sender), at: now.toISOString() };
     });
   }
 
@@ -102,7 +103,7 @@ export class ChannelStore {
       `SELECT number, data, sender, at FROM ${environment.db.of(channelMessageTable)} WHERE channel = ? ORDER BY number DESC LIMIT ${most}`,
       [channel],
     );
-    return rows.reverse().map(presentMessage);
+    return rows.reverse().map((row) => presentMessage(environment, row));
   }
 
   async after(environment: Environment, channel: string, number: number, most: number): Promise<ChannelMessage[]> {
@@ -110,6 +111,6 @@ export class ChannelStore {
       `SELECT number, data, sender, at FROM ${environment.db.of(channelMessageTable)} WHERE channel = ? AND number > ? ORDER BY number LIMIT ${most}`,
       [channel, number],
     );
-    return rows.map(presentMessage);
+    return rows.map((row) => presentMessage(environment, row));
   }
 }

@@ -5,7 +5,7 @@ import type { Json } from '@orchard/core';
 import { describeJson, type GatewayMapping, type MappedToken, pointAt } from '@orchard/core/reach';
 import forge from 'node-forge';
 
-export type ClientFacts = { name: string; storeId: string | null; project: string | null };
+export type ClientFacts = { name: string; packageIdentifier: string | null; project: string | null };
 /** PEM of the private key, and of the certificate with those it came with. */
 export type ClientCertificate = { key: string; certificates: string; text: string; expiresAt: Date };
 export type ServiceAccount = { account: string; project: string; privateKey: string; keyId: string | null; tokenAddress: string };
@@ -96,15 +96,15 @@ function checkSubject(certificate: X509Certificate, mapping: GatewayMapping, cli
       .split('\n')
       .filter((line) => line.startsWith(`${name}=`))
       .map((line) => line.slice(name.length + 1));
-  const { storeId, stage: stageIn } = mapping.certificate ?? {};
-  if (storeId) {
-    if (!client.storeId)
+  const { packageIdentifier, stage: stageIn } = mapping.certificate ?? {};
+  if (packageIdentifier) {
+    if (!client.packageIdentifier)
       throw refuse(
-        `Client \`${client.name}\` has no store identifier to compare the certificate with. Set it first: orchard client set ${client.name} --store-id <id>.`,
+        `Client \`${client.name}\` has no package identifier to compare the certificate with. Set it first: orchard client set ${client.name} --package <identifier>.`,
       );
-    if (!part(storeId).includes(client.storeId))
+    if (!part(packageIdentifier).includes(client.packageIdentifier))
       throw refuse(
-        `The certificate is for ${part(storeId).join(', ') || 'nobody named'} (${storeId}); client \`${client.name}\` is ${client.storeId}. Upload the certificate of this app, or correct the client’s store identifier.`,
+        `The certificate is for ${part(packageIdentifier).join(', ') || 'nobody named'} (${packageIdentifier}); client \`${client.name}\` is ${client.packageIdentifier}. Upload the certificate of this app, or correct the client’s package identifier.`,
       );
   }
   if (!stageIn) return;

@@ -1,10 +1,12 @@
 /** Gateways of the version before, which stood in the system database: they move to their environment once. */
+import type { JsonObject } from '@orchard/core';
 import { eq, inArray } from 'drizzle-orm';
 import { seal, unseal } from '../../platform/access/secrets.js';
 import type { Environment } from '../../platform/call.js';
 import type { Platform } from '../../platform/platform.js';
 import { contextOf } from './gatewayDirectory.js';
 import { formerGatewayMappings, formerGateways } from './systemTables.js';
+import type { MappingRow } from './store.js';
 import { gatewayMappingTable, gatewayTable } from './tables.js';
 
 /**
@@ -30,7 +32,13 @@ export async function takeOverGateways(
         .ignore()
         .values({ ...row, sealed });
     }
-    if (mappings.length > 0) await on.insert(db.table(gatewayMappingTable)).ignore().values(mappings);
+    if (mappings.length > 0) await on.insert(db.table(gatewayMappingTable)).ignore().values(mappings.map(renamed));
   });
   await orm.delete(formerGateways).where(inArray(formerGateways.id, ids));
 }
+
+/** What is called the package identifier now was called `storeId`, in the document and in its templates. */
+const renamed = (mapping: MappingRow): MappingRow => ({
+  ...mapping,
+  document: JSON.parse(JSON.stringify(mapping.document).replaceAll('storeId', 'packageIdentifier')) as JsonObject,
+});

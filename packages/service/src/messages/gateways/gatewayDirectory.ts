@@ -48,7 +48,7 @@ export class GatewayDirectory {
   readonly store = new GatewayStore();
 
   constructor(
-    private readonly clients: (environment: Environment, name: string) => Promise<Pick<Client, 'storeId' | 'project'> | null>,
+    private readonly clients: (environment: Environment, name: string) => Promise<Pick<Client, 'packageIdentifier' | 'project'> | null>,
     private readonly clock: Clock,
     private readonly webPush: WebPushGateway,
     private readonly eventsOf: EventsOf,
@@ -87,7 +87,7 @@ export class GatewayDirectory {
 
   async #openRow(environment: Environment, row: GatewayRow): Promise<OpenGateway> {
     const client = await this.#client(environment, row.client);
-    const stamp = `${row.updatedAt.getTime()} ${row.mappingVersion} ${client.storeId} ${client.project}`;
+    const stamp = `${row.updatedAt.getTime()} ${row.mappingVersion} ${client.packageIdentifier} ${client.project}`;
     const known = this.#opened.get(row.id);
     if (known?.stamp === stamp) return known;
     const mapping = row.mappingVersion ? await this.store.mapping(environment, row.id, row.mappingVersion) : null;
@@ -107,7 +107,7 @@ export class GatewayDirectory {
 
   async #client(environment: Environment, name: string | null): Promise<ClientFacts> {
     const client = name ? await this.clients(environment, name) : null;
-    return { name: name ?? '', storeId: client?.storeId ?? null, project: client?.project ?? null };
+    return { name: name ?? '', packageIdentifier: client?.packageIdentifier ?? null, project: client?.project ?? null };
   }
 
   /** Builds the sender of a row. */

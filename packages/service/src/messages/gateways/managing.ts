@@ -42,9 +42,9 @@ export async function showGateway(parts: Parts, environment: Environment, name: 
 }
 
 async function clientFacts(parts: Parts, environment: Environment, name: string | null): Promise<ClientFacts> {
-  if (!name) return { name: '', storeId: null, project: null };
-  const { storeId, project } = await new AppStore(parts).client(environment, name);
-  return { name, storeId, project };
+  if (!name) return { name: '', packageIdentifier: null, project: null };
+  const { packageIdentifier, project } = await new AppStore(parts).client(environment, name);
+  return { name, packageIdentifier, project };
 }
 
 /** @throws {Problem} invalid-input, mapping-refused, already-exists; not-found for the client */
@@ -141,7 +141,7 @@ export async function rotateKey(parts: Parts, environment: Environment, name: st
 
 export async function listMappings(parts: Parts, environment: Environment, name: string, most: number) {
   const row = await gatewayNamed(parts, environment, name);
-  return (await parts.gateways.store.mappings(environment, row.id, most)).map(presentMapping);
+  return (await parts.gateways.store.mappings(environment, row.id, most)).map((one) => presentMapping(environment, one));
 }
 
 /** Adds a version of the mapping and puts it to use. @throws {Problem} not-found, wrong-state, mapping-refused */
@@ -156,5 +156,5 @@ export async function putMapping(parts: Parts, environment: Environment, name: s
     throw new Problem('wrong-state', 'The new mapping gets its token another way than the credential stored. Add a new gateway for it.');
   const made = await store.addMapping(environment, row, mapping, by, new Date(parts.now()));
   parts.gateways.forget(environment);
-  return presentMapping(made);
+  return presentMapping(environment, made);
 }

@@ -25,7 +25,7 @@ export async function factsOf(parts: Parts, environment: Environment, rows: read
     const mapping = row.mappingVersion ? await parts.gateways.store.mapping(environment, row.id, row.mappingVersion) : null;
     const latest = said.map(({ at }) => at.getTime());
     found.set(row.name, {
-      client: client ? { storeId: client.storeId, project: client.project } : null,
+      client: client ? { packageIdentifier: client.packageIdentifier, project: client.project } : null,
       devices: ['smpp', 'http', 'smtp'].includes(row.kind)
         ? null
         : { registered: Number(counted?.registered ?? 0), reachable: Number(counted?.reachable ?? 0) },
@@ -65,9 +65,12 @@ export function presentGateway(row: GatewayRow, known: GatewayFacts, now: number
   };
 }
 
-export const presentMapping = (row: { version: number; document: JsonObject; createdBy: string; createdAt: Date }) => ({
+export const presentMapping = (
+  { actors }: Environment,
+  row: { version: number; document: JsonObject; createdBy: string; createdAt: Date },
+) => ({
   version: row.version,
   document: gatewayMapping.parse(storedJson(row.document)),
-  createdBy: row.createdBy,
+  createdBy: actors.show(row.createdBy),
   createdAt: row.createdAt.toISOString(),
 });

@@ -4,7 +4,7 @@ import type { JsonObject } from '@orchard/core';
 import type { GatewayRow } from './store.js';
 
 export type GatewayFacts = {
-  client: { storeId: string | null; project: string | null } | null;
+  client: { packageIdentifier: string | null; project: string | null } | null;
   /** Devices whose way leads through it; null for gateways that reach no devices. */
   devices: { registered: number; reachable: number } | null;
   mapping: { version: number; title: string } | null;

@@ -15,7 +15,7 @@ import { demandSizes } from './preview.js';
 import { listedTargets } from './recipients.js';
 import { asSent, noNotification, type NotificationRow, NotificationStore } from './store.js';
 
-type SendCall = Pick<Call, 'environment' | 'member' | 'holder'> & { body: NewNotification };
+type SendCall = Pick<Call, 'environment' | 'member' | 'user' | 'holder'> & { body: NewNotification };
 
 /** Sends a notification, schedules it, or keeps it as a draft; once, where the call brings an Idempotency-Key. */
 export async function sendNotification(parts: Parts, store: NotificationStore, call: SendCall) {

@@ -128,7 +128,7 @@ export class NotificationStore {
       for (const row of counted) fresh.get(row.notificationId)?.push({ ...row, count: Number(row.count), opened: Number(row.opened) });
       for (const row of missing) this.#counts.keep(nameOf(row), fresh.get(row.id) ?? [], tookMs);
     }
-    return rows.map((row) => presentNotification(row, fresh.get(row.id) ?? this.#counts.get(nameOf(row)) ?? []));
+    return rows.map((row) => presentNotification(environment, row, fresh.get(row.id) ?? this.#counts.get(nameOf(row)) ?? []));
   }
 
   /** Notes that deliveries have changed, for those who look at other instances. */
@@ -219,7 +219,7 @@ function sumOf(rows: CountRow[]): DeliveryCounts {
   return counts;
 }
 
-function presentNotification(row: NotificationRow, counts: CountRow[]): Notification {
+function presentNotification({ actors }: Environment, row: NotificationRow, counts: CountRow[]): Notification {
   const { slices: _s, spreadTo: _t, spread, content, createdAt, ...sent } = asSent(row);
   const groups = grouped(counts, ({ way, platform, variant }) => `${way} ${platform} ${variant}`);
   const reasons = new Map<string, Notification['reasons'][number]>();
@@ -236,7 +236,7 @@ function presentNotification(row: NotificationRow, counts: CountRow[]): Notifica
     ...sent,
     title: content.title ?? null,
     createdAt: createdAt.toISOString(),
-    createdBy: row.createdBy,
+    createdBy: actors.show(row.createdBy),
     startAt: iso(row.startAt),
     startedAt: iso(row.startedAt),
     doneAt: iso(row.doneAt),

@@ -19,8 +19,9 @@ type TopicRow = {
 const counted = (kind: string) => `(SELECT COUNT(*) FROM _follows f WHERE f.topic = t.name AND f.kind = '${kind}')`;
 const COLUMNS: Columns = new Map(plainColumns({ text: ['name', 'title', 'role'], number: ['devices', 'users'], time: ['createdAt'] }));
 
-const present = (row: TopicRow): Topic => ({
+const present = ({ actors }: Environment, row: TopicRow): Topic => ({
   ...row,
+  createdBy: actors.show(row.createdBy),
   devices: Number(row.devices ?? 0),
   users: Number(row.users ?? 0),
   createdAt: row.createdAt.toISOString(),
@@ -34,7 +35,7 @@ export class TopicStore {
 
   async find(environment: Environment, name: string): Promise<Topic | null> {
     const [row] = await environment.db.rows<TopicRow>(`${this.#withCounts(environment)} WHERE t.name = ?`, [name]);
-    return row ? present(row) : null;
+    return row ? present(environment, row) : null;
   }
 
   async list(environment: Environment, request: ListRequest, ground: ListGround) {
@@ -43,7 +44,13 @@ export class TopicStore {
       `SELECT * FROM (${this.#withCounts(environment)}) AS listed WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       plan.values,
     );
-    return cutPage(rows, plan, ground, (row, field) => row[field as keyof TopicRow], present);
+    return cutPage(
+      rows,
+      plan,
+      ground,
+      (row, field) => row[field as keyof TopicRow],
+      (row) => present(environment, row),
+    );
   }
 
   async names(environment: Environment, most = 500): Promise<string[]> {

@@ -8,6 +8,7 @@ import type { Servers } from '../database/servers.js';
 import { apps, clients, environments, keys, memberRoles, memberSessions, members } from './systemTables.js';
 import type { Environment, KeyHolder, SignedInMember } from '../call.js';
 import { type EnvironmentKeys, formerEnvironmentKeys, sealEnvironmentKeys, unsealEnvironmentKeys } from './environmentKeys.js';
+import type { Actors } from '../actors.js';
 import { hashKey } from './secrets.js';
 
 /** A revoked key stops at once on the instance that revoked it, and within this time on the others. */
@@ -26,6 +27,7 @@ export class Directory {
   constructor(
     private readonly servers: Servers,
     private readonly secretKey: Buffer,
+    private readonly actors: Actors,
   ) {
     this.#database = servers.main;
   }
@@ -96,6 +98,7 @@ export class Directory {
       mode: row.mode as Environment['mode'],
       db: this.servers.databaseOf(row.id, row.server),
       server: row.server,
+      actors: this.actors,
       keys: this.#keysOf(row),
       createdAt: row.createdAt,
       triggers: row.triggers,

@@ -1,6 +1,7 @@
 /** The steps of a call that establish who calls and what they may do. */
 import { createHmac, timingSafeEqual } from 'node:crypto';
 import { Problem } from '@orchard/contract';
+import { parse } from 'cookie';
 import { RateLimiterMemory, type RateLimiterRes } from 'rate-limiter-flexible';
 import type { Call } from '../call.js';
 import type { Platform } from '../platform.js';
@@ -19,6 +20,7 @@ export async function identifyKey(call: Call, parts: Platform): Promise<void> {
     throw error;
   }
   call.environment = call.holder.environment;
+  if (call.holder.key.kind === 'server') await parts.actors.refresh();
 }
 
 /** Refuses a key of a kind or without a scope that the call takes. */
@@ -81,13 +83,6 @@ export async function identifyUser(call: Call, parts: Platform): Promise<void> {
   else if (caller.user === 'required') throw new Problem('token-missing');
 }
 
-const cookieOf = (call: Call, name: string) =>
-  call.headers.cookie
-    ?.split(';')
-    .map((part) => part.trim())
-    .find((part) => part.startsWith(`${name}=`))
-    ?.slice(name.length + 1);
-
 /** The value the console sends back with every write (a MAC over its session, so nothing is stored). */
 export const csrfValue = (secretKey: Buffer, tokenHash: string): string =>
   createHmac('sha256', secretKey).update(`csrf:${tokenHash}`).digest('base64url');
@@ -97,11 +92,12 @@ export async function identifyMember(call: Call, parts: Platform): Promise<void>
   const { caller } = call.operation;
   if (caller.kind !== 'member') return;
   const bearer = bearerOf(call);
-  const token = bearer ?? cookieOf(call, SESSION_COOKIE);
+  const token = bearer ?? parse(call.headers.cookie ?? '')[SESSION_COOKIE];
   const member = token ? await parts.directory.memberOf(token, call.at) : null;
   if (!member)
     throw new Problem('member-sign-in-needed', token ? 'Your session has ended. Sign in again, or run `orchard sign-in`.' : undefined);
   call.member = member;
+  await parts.actors.refresh();
   if (!bearer) checkCsrf(call, parts, member.tokenHash);
   const { app, environment } = call.request.params as Record<string, string | undefined>;
   if (app && environment) {

@@ -90,7 +90,7 @@ export const clients = mysqlTable(
       .references(() => environments.id, { onDelete: 'cascade' }),
     name: varchar('name', { length: 40 }).notNull(),
     kind: varchar('kind', { length: 10 }).notNull(),
-    storeId: varchar('storeId', { length: 200 }),
+    packageIdentifier: varchar('storeId', { length: 200 }),
     /** Its project at a push network that uses service accounts. */
     project: varchar('project', { length: 200 }),
     origins: json('origins').$type<string[]>().notNull(),

@@ -29,12 +29,12 @@ export function appRoutes(parts: Parts): Route[] {
     }),
     bind(clients.list, async (call) => ({ body: { items: await store.listClients(environmentOf(call)) } })),
     bind(clients.create, async (call) => {
-      const { name, kind, storeId, project, origins } = call.body;
+      const { name, kind, packageIdentifier, project, origins } = call.body;
       return {
         body: await store.createClient(environmentOf(call), {
           name,
           kind,
-          storeId: storeId ?? null,
+          packageIdentifier: packageIdentifier ?? null,
           project: project ?? null,
           origins: origins ?? [],
         }),

@@ -139,7 +139,7 @@ export class AppStore {
     return clientRows.map((row) => ({
       name: row.name,
       kind: row.kind as Client['kind'],
-      storeId: row.storeId,
+      packageIdentifier: row.packageIdentifier,
       project: row.project,
       origins: list(row.origins),
       createdAt: row.createdAt.toISOString(),
@@ -175,7 +175,7 @@ export class AppStore {
   async changeClient(
     environment: Environment,
     name: string,
-    changes: Partial<Pick<ClientRow, 'storeId' | 'project' | 'origins'>>,
+    changes: Partial<Pick<ClientRow, 'packageIdentifier' | 'project' | 'origins'>>,
   ): Promise<Client> {
     await this.client(environment, name);
     const given = Object.fromEntries(Object.entries(changes).filter(([, value]) => value !== undefined));

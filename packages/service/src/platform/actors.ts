@@ -1,0 +1,64 @@
+/** Actors as the API shows them: with the names that members have now. */
+import type { ActorDocument } from '@orchard/contract';
+import { type Actor, readActor } from '@orchard/core';
+import { members } from './access/systemTables.js';
+import type { Call } from './call.js';
+import type { Database } from './database/connection.js';
+
+/** How old a member's name may be. */
+const FRESH_MS = 2_000;
+
+export class Actors {
+  /** By id, and by mail address for what earlier versions stored. */
+  #names = new Map<string, string>();
+  #loadedAt = 0;
+  #loading: Promise<void> | null = null;
+
+  constructor(
+    private readonly system: Pick<Database, 'orm'>,
+    private readonly now: () => number,
+  ) {}
+
+  /** Sees to it that names are known as they are now; before actors are shown. */
+  async refresh(): Promise<void> {
+    if (this.now() - this.#loadedAt < FRESH_MS) return;
+    this.#loading ??= this.#load().finally(() => {
+      this.#loading = null;
+    });
+    await this.#loading;
+  }
+
+  async #load(): Promise<void> {
+    const rows = await this.system.orm.select({ id: members.id, email: members.email, name: members.name }).from(members);
+    this.#names = new Map(rows.flatMap(({ id, email, name }) => [[id, name] as const, [email, name] as const]));
+    this.#loadedAt = this.now();
+  }
+
+  /** @param text as it is stored */
+  show(text: string): ActorDocument {
+    return this.document(readActor(text));
+  }
+
+  document({ kind, id }: Actor): ActorDocument {
+    switch (kind) {
+      case 'member':
+        return { kind, id, name: this.#names.get(id ?? '') ?? 'a former member' };
+      case 'server': {
+        const [client = '', key = ''] = (id ?? '').split('/');
+        return { kind, id, name: `${key} of ${client}` };
+      }
+      case 'service':
+        return { kind, id, name: 'the service' };
+      default:
+        return { kind, id, name: kind === 'user' ? null : id };
+    }
+  }
+}
+
+/** Who makes a call. A user of an app is meant before the app that the user holds. */
+export function actorOf({ member, user, holder }: Pick<Call, 'member' | 'user' | 'holder'>): Actor {
+  if (member) return { kind: 'member', id: member.id };
+  if (holder?.key.kind === 'server') return { kind: 'server', id: `${holder.client.name}/${holder.key.name}` };
+  if (user) return { kind: 'user', id: user.id };
+  return holder ? { kind: 'client', id: holder.client.name } : { kind: 'service', id: null };
+}
