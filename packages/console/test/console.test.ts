@@ -77,7 +77,7 @@ describe('signed in', () => {
   it('makes an app with dev and live, adds a client, and shows its key and quick starts with address and key filled in', async () => {
     await open('/');
     await page.getByLabel('New app').fill('quillfell-warden');
-    await button('Make the app').click();
+    await button('Create app').click();
     await button('Add the first client').click();
     await page.getByRole('dialog').getByLabel('Name').fill('tablet');
     await button('Add it').click();
@@ -139,7 +139,7 @@ describe('signed in', () => {
     await text(/^Version 1,/).waitFor();
     await open(`${P}/data/huts?tab=rules`);
     await page.getByLabel('Who may read').selectOption('everyone');
-    await button('Put in force').first().click();
+    await button('Save rule').first().click();
     await expect.poll(async () => (await test.app('GET', '/data/huts', { key: app.dev.clientKey })).status).toBe(200);
     expect(await violations(page)).toEqual([]);
   });
@@ -382,7 +382,7 @@ describe('signed in', () => {
     await page.getByLabel('Currency').fill('eur');
     await page.getByRole('combobox', { name: 'Answers that end messages' }).fill('Avslutt');
     await page.keyboard.press('Enter');
-    await button('Keep').click();
+    await button('Save').click();
     await text('Kept.').waitFor();
     expect(await violations(page)).toEqual([]);
     const kept = await test.owner.call(operations.sms.settings, { params: app.dev.params });
@@ -458,7 +458,7 @@ describe('signed in', () => {
     const fill = async () => {
       await page.getByLabel('E-mail address').fill('wren@hikers.example');
       await page.locator('input[type=password]').fill('over-the-col');
-      await button('Make the account').click();
+      await button('Create account').click();
     };
     await fill();
     await page.getByRole('dialog').getByText('wren@hikers.example').waitFor();
@@ -555,7 +555,7 @@ describe('signed in', () => {
     await office.getByRole('button', { name: 'New key' }).click();
     await page.getByLabel('What it is for').fill('weather office');
     await page.getByLabel('records:write').check();
-    await button('Make the key').click();
+    await button('Create key').click();
     await text('Copy it now: it is not shown again').waitFor();
     const key = (await page
       .getByRole('dialog')
@@ -668,13 +668,13 @@ it('makes the owner account at the one-time address of a first start', async () 
   await visitor.getByLabel('E-mail address').fill(OWNER.email);
   await visitor.locator('input[type=password]').fill(OWNER.password);
   expect(await violations(visitor)).toEqual([]);
-  await visitor.getByRole('button', { name: 'Make the account' }).click();
+  await visitor.getByRole('button', { name: 'Create account' }).click();
   await visitor.getByRole('heading', { name: 'Apps' }).waitFor();
   await visitor.goto(fresh.setupAddress as string);
   await visitor.getByLabel('Your name').fill('Somebody Else');
   await visitor.getByLabel('E-mail address').fill('else@quillfell.example');
   await visitor.locator('input[type=password]').fill(OWNER.password);
-  await visitor.getByRole('button', { name: 'Make the account' }).click();
+  await visitor.getByRole('button', { name: 'Create account' }).click();
   await visitor.getByText('Sign in at the console.').waitFor();
   await fresh.stop();
 });

@@ -74,7 +74,7 @@ it('makes topics, gives one a role, and composes for its followers', async () =>
   await button('rescue').click();
   await text('1 devices and 0 users').waitFor();
   await page.getByLabel('Only users with the role may follow it').fill('warden');
-  await button('Keep').click();
+  await button('Save').click();
   await page.getByRole('cell', { name: 'warden' }).waitFor();
   expect(await violations(page)).toEqual([]);
   await page.getByRole('link', { name: 'Compose for it' }).click();

@@ -83,7 +83,8 @@ const EVERYWHERE = [
 /** Problems that a call can meet: its own, and those of every call of this caller. */
 export function problemsOf(operation: AnyOperation): ProblemName[] {
   const withBody = operation.body ? WITH_BODY : [];
-  return [...new Set([...operation.problems, ...BY_CALLER[operation.caller.kind], ...withBody, ...EVERYWHERE])];
+  const withFilter = 'filter' in operation.query.shape ? (['malformed-filter'] as const) : [];
+  return [...new Set([...operation.problems, ...BY_CALLER[operation.caller.kind], ...withBody, ...withFilter, ...EVERYWHERE])];
 }
 
 function responses(operation: AnyOperation, components: Components): Schema {

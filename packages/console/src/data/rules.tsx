@@ -81,7 +81,7 @@ function RuleEditor({ collection, action, names }: { collection: Collection; act
               loading={patch.isPending}
               onClick={() => patch.mutate({ params: { ...params, collection: collection.name }, body: { rules: { [action]: rule } } })}
             >
-              Put in force
+              Save rule
             </Button>
             {rule !== inForce && (
               <Button size="xs" variant="subtle" onClick={() => setRule(inForce)}>

@@ -97,7 +97,7 @@ function SettingsForm({ kept }: { kept: Messaging }) {
         <Trouble error={patch.error} />
         <Group>
           <Button type="submit" loading={patch.isPending} disabled={wrongLine !== null}>
-            Keep
+            Save
           </Button>
           {patch.isSuccess && <span role="status">Kept.</span>}
         </Group>

@@ -67,7 +67,7 @@ function NewApp() {
           w={320}
         />
         <Button type="submit" loading={create.isPending}>
-          Make the app
+          Create app
         </Button>
       </Group>
       <Trouble error={create.error} />

@@ -262,7 +262,7 @@ function ChannelForm({ channel, onKept }: { channel: Channel | null; onKept: (na
         <Trouble error={put.error} />
         <Group>
           <Button type="submit" loading={put.isPending}>
-            {channel ? 'Keep' : 'Add'}
+            {channel ? 'Save' : 'Add'}
           </Button>
         </Group>
       </Stack>

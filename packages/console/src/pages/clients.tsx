@@ -252,7 +252,7 @@ function NewKey({ client, onDone }: { client: Client; onDone: () => void }) {
         <Trouble error={create.error} />
         <Group justify="flex-end">
           <Button type="submit" loading={create.isPending}>
-            Make the key
+            Create key
           </Button>
         </Group>
       </Stack>

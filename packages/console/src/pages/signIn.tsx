@@ -184,7 +184,7 @@ export function SetupPage() {
           <ChosenPassword label="Password" value={password} onChange={setPassword} />
           <Trouble error={setUp.error} />
           <Button type="submit" loading={setUp.isPending}>
-            Make the account
+            Create account
           </Button>
           <Anchor href="/sign-in" size="sm">
             I have an account

@@ -125,7 +125,7 @@ function OneTopic({ topic, onGone }: { topic: Topic; onGone: () => void }) {
       <Trouble error={put.error} />
       <Group>
         <Button loading={put.isPending} onClick={() => put.mutate({ params: at, body: { title: title || null, role: role || null } })}>
-          Keep
+          Save
         </Button>
         <Button variant="default" component={Link} to={`${base}/compose?topic=${encodeURIComponent(topic.name)}`}>
           Compose for it

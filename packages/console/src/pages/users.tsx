@@ -105,7 +105,7 @@ function NewUser({ onMade }: { onMade: (id: string) => void }) {
         <Trouble error={create.error} />
         <Group justify="flex-end">
           <Button type="submit" loading={create.isPending}>
-            Make the account
+            Create account
           </Button>
         </Group>
       </Stack>

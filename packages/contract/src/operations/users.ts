@@ -227,7 +227,7 @@ export const userOperations = {
     params: z.object({ topic: topicName }),
     status: 204,
     reply: nothing,
-    problems: ['access-refused'],
+    problems: ['not-found', 'access-refused'],
   }),
   unfollow: operation({
     id: 'users.unfollow',
