@@ -2,7 +2,6 @@
 import type { ActorDocument } from '@orchard/contract';
 import { type Actor, readActor } from '@orchard/core';
 import { members } from './access/systemTables.js';
-import type { Call } from './call.js';
 import type { Database } from './database/connection.js';
 
 /** How old a member's name may be. */
@@ -53,12 +52,4 @@ export class Actors {
         return { kind, id, name: kind === 'user' ? null : id };
     }
   }
-}
-
-/** Who makes a call. A user of an app is meant before the app that the user holds. */
-export function actorOf({ member, user, holder }: Pick<Call, 'member' | 'user' | 'holder'>): Actor {
-  if (member) return { kind: 'member', id: member.id };
-  if (holder?.key.kind === 'server') return { kind: 'server', id: `${holder.client.name}/${holder.key.name}` };
-  if (user) return { kind: 'user', id: user.id };
-  return holder ? { kind: 'client', id: holder.client.name } : { kind: 'service', id: null };
 }

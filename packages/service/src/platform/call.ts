@@ -10,10 +10,10 @@ import {
   type Role,
   type Scope,
 } from '@orchard/contract';
-import { type TraceContext, writeActor } from '@orchard/core';
+import { type Actor, type TraceContext, writeActor } from '@orchard/core';
 import type { Request, Response } from 'express';
 import type { EnvironmentKeys } from './access/environmentKeys.js';
-import { type Actors, actorOf } from './actors.js';
+import type { Actors } from './actors.js';
 import type { DatabaseCost } from './database/connection.js';
 import type { EnvironmentDatabase } from './database/environmentDatabase.js';
 import type { AnswerBytes } from './http/answerBytes.js';
@@ -107,6 +107,14 @@ export const untold = (rule: string, { userId }: { userId: string | null }): str
   userId === null
     ? `${rule} refuses this: nobody is signed in. Sign in, and try again.`
     : `${rule} refuses this user. The team of the app finds the reason at the request with this id.`;
+
+/** Who makes a call. A user of an app is meant before the app that the user holds. */
+export function actorOf({ member, user, holder }: Pick<Call, 'member' | 'user' | 'holder'>): Actor {
+  if (member) return { kind: 'member', id: member.id };
+  if (holder?.key.kind === 'server') return { kind: 'server', id: `${holder.client.name}/${holder.key.name}` };
+  if (user) return { kind: 'user', id: user.id };
+  return holder ? { kind: 'client', id: holder.client.name } : { kind: 'service', id: null };
+}
 
 /** Who makes a call, as it is stored with what they make. */
 export const authorOf = (call: Pick<Call, 'member' | 'user' | 'holder'>): string => writeActor(actorOf(call));

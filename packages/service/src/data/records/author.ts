@@ -13,8 +13,7 @@ import {
   writeActor,
 } from '@orchard/core';
 import type { Statements } from '../../platform/database/connection.js';
-import { actorOf } from '../../platform/actors.js';
-import { type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
+import { actorOf, type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
 import type { Shapes } from '../collections/catalogue.js';
 import { ruleOf, scopeOf, targetOf } from '../collections/query.js';
 import { type CollectionShape, presentRow, type RecordRow } from '../collections/shape.js';
