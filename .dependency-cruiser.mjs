@@ -7,7 +7,7 @@ const ARROWS = {
   cli: ['contract'],
   console: ['contract', 'core'],
   simulators: ['core'],
-  // The demo writes a week of past calls, which no API does; service/history is made for that alone.
+  // The demo writes a week of past calls, which no API does; service/past is made for that alone.
   demo: ['contract', 'core', 'simulators', 'service'],
 };
 const names = Object.keys(ARROWS);
@@ -69,10 +69,10 @@ export default {
       to: { path: `^packages/(${names.filter((other) => other !== name && !ARROWS[name].includes(other)).join('|')})/` },
     })),
     {
-      name: 'demo-takes-history-only',
+      name: 'demo-takes-past-only',
       severity: 'error',
       from: { path: '^packages/demo/src' },
-      to: { path: '^packages/service/(?!dist/history)' },
+      to: { path: '^packages/service/(?!dist/past)' },
     },
     {
       name: 'core-is-pure',

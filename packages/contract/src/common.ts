@@ -6,11 +6,11 @@ import type { Operation, Role } from './operation.js';
 /** RFC 3339 in UTC with milliseconds. */
 export const time = z.iso.datetime().describe('RFC 3339, UTC, with milliseconds');
 /** Only the outermost shape is checked: what a JSON parser made holds nothing but JSON. */
-export const jsonObject = z.custom<JsonObject>(isPlainObject, 'A JSON object.').meta({ type: 'object' });
+export const jsonObject = z.custom<JsonObject>(isPlainObject, 'A JSON object.').meta({ type: 'object', additionalProperties: true });
 /** JSON of an app that is kept inside a JSON column of ours, which reads 32 levels. */
 export const appData = jsonObject
   .refine((value) => isShallow(value, 25), 'A JSON object, nested at most 25 deep.')
-  .meta({ type: 'object' });
+  .meta({ type: 'object', additionalProperties: true });
 export const email = z.email({ error: 'An e-mail address, such as mira@quillfell.example.' }).max(254).toLowerCase();
 /** NIST SP 800-63B section 5.1.1.2: length is what counts, and no rule of composition. */
 export const password = z

@@ -88,11 +88,17 @@ export function problemsOf(operation: AnyOperation): ProblemName[] {
 }
 
 function responses(operation: AnyOperation, components: Components): Schema {
+  const headers = Object.entries(operation.replyHeaders ?? {});
+  const told =
+    headers.length > 0
+      ? { headers: Object.fromEntries(headers.map(([name, description]) => [name, { description, schema: { type: 'string' } }])) }
+      : {};
   const success =
     operation.status === 204
-      ? { description: 'Done.' }
+      ? { description: 'Done.', ...told }
       : {
           description: 'Done.',
+          ...told,
           content: {
             ...(operation.replyTypes
               ? Object.fromEntries(operation.replyTypes.map((type) => [type, { schema: { type: 'string' } }]))
@@ -105,6 +111,7 @@ function responses(operation: AnyOperation, components: Components): Schema {
         };
   const result: Schema = { [operation.status]: success };
   if (operation.alsoStatus) result[operation.alsoStatus] = success;
+  if (operation.notModified) result[304] = { description: 'The caller has the current version.', ...told };
   for (const name of problemsOf(operation)) {
     const { status, title } = PROBLEMS[name];
     const before = result[status] as { description: string } | undefined;

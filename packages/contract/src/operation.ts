@@ -70,6 +70,10 @@ export type Operation<
   retrySafe?: boolean;
   /** Headers the caller may send that change what the call does. */
   requestHeaders?: string[];
+  /** Headers of a successful response that tell something of their own, each with what. */
+  replyHeaders?: Record<string, string>;
+  /** Answers 304 without a body where the caller has the current version already (RFC 9110 section 13.1.2). */
+  notModified?: boolean;
   problems: ProblemName[];
 };
 

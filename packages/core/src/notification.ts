@@ -1,6 +1,6 @@
 /** How a notification looks on the wire to a device of ours, by web push. */
 import { type JsonObject, mergePatch } from './json.js';
-import type { NotificationContent } from './reach/content.js';
+import type { NotificationContent } from './messages/content.js';
 
 /** The document a device receives, after decryption. */
 export type NotificationMessage = NotificationContent & { notification: string; sentAt: string };

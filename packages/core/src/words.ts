@@ -7,4 +7,4 @@ export * from './actor.js';
 export * from './fieldTypes.js';
 export * from './identifiers.js';
 export * from './json.js';
-export * from './reach/answers.js';
+export * from './messages/answers.js';

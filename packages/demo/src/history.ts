@@ -9,7 +9,7 @@ import {
   openDatabase,
   REQUEST_COLUMNS,
   Servers,
-} from '@orchard/service/history';
+} from '@orchard/service/past';
 import { seededRandom } from './scenario.js';
 
 const MINUTE_MS = 60_000;

@@ -5,7 +5,7 @@ import { join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { parseArgs } from 'node:util';
 import { operations } from '@orchard/contract';
-import { openDatabase } from '@orchard/service/history';
+import { openDatabase } from '@orchard/service/past';
 import { registerFleet } from './fleet.js';
 import { writeHistory } from './history.js';
 import { MAIL_ACCOUNT } from '@orchard/simulators';

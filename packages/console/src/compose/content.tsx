@@ -1,7 +1,7 @@
 /** What a notification says. */
 import { Button, Checkbox, Collapse, Group, JsonInput, Stack, Text, Textarea, TextInput } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
-import { planSms } from '@orchard/core/reach';
+import { planSms } from '@orchard/core/messages';
 import { type Draft, isJson } from './draft.js';
 import { Variants } from './variants.js';
 

@@ -1,6 +1,6 @@
 /** How a notification will look on phones of each platform, in our own drawing. */
 import { Group, SegmentedControl, Text } from '@mantine/core';
-import { type ContentSet, contentFor, type NotificationContent, type Variant } from '@orchard/core/reach';
+import { type ContentSet, contentFor, type NotificationContent, type Variant } from '@orchard/core/messages';
 import { IconBellRinging, IconLeaf, IconX } from '@tabler/icons-react';
 import { useState } from 'react';
 

@@ -129,6 +129,8 @@ type Names = {
 };
 type Callers = { read: Caller; write: Caller; history: Caller; restore: Caller };
 
+const VERSION = { ETag: 'The version of the record, in quotes, for `If-Match`' };
+
 /** The calls on records, under one path or another and for one kind of caller or another. */
 function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
   group: string,
@@ -142,6 +144,7 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
   return {
     create: operation({
       id: `${group}.create`,
+      replyHeaders: { ...VERSION, Location: 'The address of the record' },
       method: 'POST',
       path: path.collection,
       summary: 'Store a record',
@@ -154,6 +157,7 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     list: operation({
       id: `${group}.list`,
+      replyHeaders: { Link: 'The next page, as `rel="next"` (RFC 8288); absent on the last one' },
       method: 'GET',
       path: path.collection,
       summary: 'Records the caller may read',
@@ -165,6 +169,8 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     read: operation({
       id: `${group}.read`,
+      replyHeaders: VERSION,
+      notModified: true,
       method: 'GET',
       path: path.record,
       summary: 'One record',
@@ -177,6 +183,7 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     put: operation({
       id: `${group}.put`,
+      replyHeaders: VERSION,
       method: 'PUT',
       path: path.record,
       summary: 'Replace a record, or create it',
@@ -191,6 +198,7 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     patch: operation({
       id: `${group}.patch`,
+      replyHeaders: VERSION,
       method: 'PATCH',
       path: path.record,
       summary: 'Change some fields (merge patch)',

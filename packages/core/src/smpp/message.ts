@@ -1,5 +1,5 @@
 /** Short messages inside SMPP units: addresses, encodings, joined segments, and receipts. */
-import { decodeSms, encodeSms, segmentsOf } from '../reach/sms.js';
+import { decodeSms, encodeSms, segmentsOf } from '../messages/sms.js';
 import type { Fields } from './pdu.js';
 
 /** Sections 5.2.5 and 5.2.6: type of number and numbering plan. */

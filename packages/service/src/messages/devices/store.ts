@@ -5,7 +5,7 @@ import type { Statements } from '../../platform/database/connection.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
-import { gatewayFor, type PushWays, pushWaysOf, whyNot } from './reach.js';
+import { gatewayFor, type PushWays, pushWaysOf, whyNot } from './pushWays.js';
 import { deviceTable } from './tables.js';
 
 /** A device whose network says that it is gone, at the address that was tried. */

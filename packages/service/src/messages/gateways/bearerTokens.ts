@@ -1,7 +1,7 @@
 /** Bearer tokens for push networks: signed here (RFC 7519, ES256), or fetched by the JWT bearer grant (RFC 7523). */
 import { createPrivateKey, type KeyObject } from 'node:crypto';
 import type { JsonObject } from '@orchard/core';
-import type { CompiledMapping, MappedToken } from '@orchard/core/reach';
+import type { CompiledMapping, MappedToken } from '@orchard/core/messages';
 import { SignJWT } from 'jose';
 import { type Dispatcher, request } from 'undici';
 import type { ServiceAccount } from './credentials.js';

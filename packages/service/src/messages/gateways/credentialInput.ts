@@ -1,7 +1,7 @@
 /** The credential that a call brings for a gateway, read by the kind of gateway it is for. */
 import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import type { GatewayMapping } from '@orchard/core/reach';
+import type { GatewayMapping } from '@orchard/core/messages';
 import type { Config } from '../../platform/config.js';
 import { type ClientFacts, readClientCertificate, readServiceAccount, readSigningKey } from './credentials.js';
 import type { Secrets } from './gatewayDirectory.js';

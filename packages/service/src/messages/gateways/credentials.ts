@@ -2,7 +2,7 @@
 import { createPrivateKey, type KeyObject, X509Certificate } from 'node:crypto';
 import { Problem } from '@orchard/contract';
 import type { Json } from '@orchard/core';
-import { describeJson, type GatewayMapping, type MappedToken, pointAt } from '@orchard/core/reach';
+import { describeJson, type GatewayMapping, type MappedToken, pointAt } from '@orchard/core/messages';
 import forge from 'node-forge';
 
 export type ClientFacts = { name: string; packageIdentifier: string | null; project: string | null };

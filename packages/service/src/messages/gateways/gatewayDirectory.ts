@@ -1,7 +1,7 @@
 /** The gateways of each environment as senders, kept open while their rows stay as they are. */
 import { createPrivateKey } from 'node:crypto';
 import type { JsonObject } from '@orchard/core';
-import { CompiledMapping, type GatewayMapping, readPhoneNumber } from '@orchard/core/reach';
+import { CompiledMapping, type GatewayMapping, readPhoneNumber } from '@orchard/core/messages';
 import { Agent } from 'undici';
 import { seal, unseal } from '../../platform/access/secrets.js';
 import type { Client } from '@orchard/contract';

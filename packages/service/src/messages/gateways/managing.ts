@@ -1,7 +1,7 @@
 /** What the team does with gateways: add, change, check, remove, rotate a key, put a mapping to use. */
 import { type Gateway, type GatewayCheck, type NewGateway, Problem } from '@orchard/contract';
 import { type JsonObject, mergePatch } from '@orchard/core';
-import type { GatewayMapping } from '@orchard/core/reach';
+import type { GatewayMapping } from '@orchard/core/messages';
 import type { Environment } from '../../platform/call.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import { AppStore } from '../../setup/apps/store.js';

@@ -1,7 +1,7 @@
 /** Gateways that a mapping describes: push by certificate, push by token, and anything else over HTTP. */
 import type { JsonObject } from '@orchard/core';
 import { readRetryAfter } from '@orchard/core';
-import { type AnswerMeaning, type CompiledMapping, MissingValue, readPhoneNumber } from '@orchard/core/reach';
+import { type AnswerMeaning, type CompiledMapping, MissingValue, readPhoneNumber } from '@orchard/core/messages';
 import { type Agent, request } from 'undici';
 import type { BearerTokens } from './bearerTokens.js';
 import { Http2Pool, type HttpAnswer } from './http2Pool.js';

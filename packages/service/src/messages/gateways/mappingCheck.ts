@@ -1,7 +1,7 @@
 /** What has to hold of a mapping and of settings before they are stored. */
 import { newGateway, Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import { CompiledMapping, type GatewayMapping, MappingError, trySample } from '@orchard/core/reach';
+import { CompiledMapping, type GatewayMapping, MappingError, trySample } from '@orchard/core/messages';
 
 /** Refuses a mapping that is for another kind, does not compile, or whose sample does not hold. @throws {Problem} mapping-refused */
 export function demandMapping(mapping: GatewayMapping, kind: string): void {

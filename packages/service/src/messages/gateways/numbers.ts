@@ -1,5 +1,5 @@
 import { Problem } from '@orchard/contract';
-import { type PhoneNumber, PhoneNumberError, readPhoneNumber } from '@orchard/core/reach';
+import { type PhoneNumber, PhoneNumberError, readPhoneNumber } from '@orchard/core/messages';
 
 /** Reads a number of a request. @throws {Problem} invalid-input that names the field */
 export function demandPhone(text: string, path: string): PhoneNumber {

@@ -1,5 +1,5 @@
 import { operations } from '@orchard/contract';
-import type { GatewayMapping } from '@orchard/core/reach';
+import type { GatewayMapping } from '@orchard/core/messages';
 import { authorOf, bind, environmentOf, type Route } from '../../platform/call.js';
 import {
   addGateway,

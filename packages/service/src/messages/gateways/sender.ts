@@ -1,6 +1,6 @@
 /** What every gateway offers to sending: one message in, one outcome out. */
 import type { JsonObject } from '@orchard/core';
-import type { NotificationContent } from '@orchard/core/reach';
+import type { NotificationContent } from '@orchard/core/messages';
 
 /** Where one delivery goes. Which members are filled depends on the way. */
 export type Target = {

@@ -1,7 +1,7 @@
 /** Gateways and the versions of their mappings, as rows of their environment. */
 import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import type { GatewayMapping } from '@orchard/core/reach';
+import type { GatewayMapping } from '@orchard/core/messages';
 import { and, desc, eq } from 'drizzle-orm';
 import type { Environment } from '../../platform/call.js';
 import { isDuplicate } from '../../platform/database/connection.js';

@@ -2,7 +2,7 @@
 import { lookup } from 'node:dns';
 import { Problem } from '@orchard/contract';
 import { composeMessage, MAX_MESSAGE_BYTES, readRetryAfter, uuidv7 } from '@orchard/core';
-import { FlightWidth } from '@orchard/core/reach';
+import { FlightWidth } from '@orchard/core/messages';
 import { encryptMessage, generateSigningKey, type SigningKey, signingKeyFrom, vapidHeader } from '@orchard/core/push';
 import { eq } from 'drizzle-orm';
 import ipaddr from 'ipaddr.js';

@@ -9,7 +9,7 @@ import {
   type NotificationContent,
   personalOf,
   type Variant,
-} from '@orchard/core/reach';
+} from '@orchard/core/messages';
 import type { OutgoingMessage, Sender, Target } from '../gateways/sender.js';
 import type { DueDelivery } from './deliveries.js';
 

@@ -1,6 +1,6 @@
 /** How many devices each gateway leads to, and what went through it in the last day. */
 import { KeptByCost } from '../../platform/database/keptByCost.js';
-import { gatewaySql, pushWaysOf } from '../devices/reach.js';
+import { gatewaySql, pushWaysOf } from '../devices/pushWays.js';
 import type { GatewayUse } from '../gateways/ports.js';
 import type { Environment } from '../../platform/call.js';
 import type { GatewayRow } from '../gateways/store.js';

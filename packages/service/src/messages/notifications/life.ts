@@ -1,6 +1,6 @@
 /** The life of a notification: draft, scheduled, sending, done, stopped. */
 import { type Notification, Problem } from '@orchard/contract';
-import { instantOf } from '@orchard/core/reach';
+import { instantOf } from '@orchard/core/messages';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Environment } from '../../platform/call.js';
 import type { Worker } from '../../platform/jobs/queue.js';

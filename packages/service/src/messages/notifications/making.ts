@@ -1,7 +1,7 @@
 /** Making notifications: what is asked for becomes a row, and the first of its deliveries. */
 import { type Audience, type NewNotification, type Notification, Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import type { ContentSet } from '@orchard/core/reach';
+import type { ContentSet } from '@orchard/core/messages';
 import { authorOf, type Call, type Environment, environmentOf } from '../../platform/call.js';
 import type { Statements } from '../../platform/database/connection.js';
 import { answerOnce, idempotencyKey } from '../../platform/http/idempotency.js';

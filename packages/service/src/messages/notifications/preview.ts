@@ -1,8 +1,8 @@
 /** Whom a notification would reach, whom not and why, and how large it would be. */
 import { type Audience, type AudiencePreview, Problem, type Way } from '@orchard/contract';
 import { own } from '@orchard/core';
-import { type ContentSet, planSms, readPhoneNumber } from '@orchard/core/reach';
-import { gatewaySql, pushWaysOf, whySql } from '../devices/reach.js';
+import { type ContentSet, planSms, readPhoneNumber } from '@orchard/core/messages';
+import { gatewaySql, pushWaysOf, whySql } from '../devices/pushWays.js';
 import type { Environment } from '../../platform/call.js';
 import { OptOutStore } from '../optOuts/store.js';
 import type { Parts } from './parts.js';

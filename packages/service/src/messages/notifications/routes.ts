@@ -1,5 +1,5 @@
 import { operations } from '@orchard/contract';
-import type { ContentSet } from '@orchard/core/reach';
+import type { ContentSet } from '@orchard/core/messages';
 import { bind, bindBoth, type Call, environmentOf, type Route } from '../../platform/call.js';
 import { deviceNamed, findOwnDevice } from '../devices/ownership.js';
 import { DeviceStore } from '../devices/store.js';

@@ -2,7 +2,7 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { DeliveryState, Way } from '@orchard/contract';
 import { backOffMs, grouped, type JsonObject, own } from '@orchard/core';
-import { MissingValue, type NotificationContent } from '@orchard/core/reach';
+import { MissingValue, type NotificationContent } from '@orchard/core/messages';
 import { storedJson } from '../../platform/database/storedJson.js';
 import type { OpenGateway } from '../gateways/gatewayDirectory.js';
 import { HELD_MS } from '../gateways/refusals.js';

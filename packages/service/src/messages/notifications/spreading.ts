@@ -1,8 +1,8 @@
 /** Makes the deliveries of a notification: a set of them at a time, each with a job that sends it. */
 import { type DeliveryState, Problem } from '@orchard/contract';
-import { dueAt } from '@orchard/core/reach';
+import { dueAt } from '@orchard/core/messages';
 import type { Statements } from '../../platform/database/connection.js';
-import { gatewaySql, pushWaysOf, whySql } from '../devices/reach.js';
+import { gatewaySql, pushWaysOf, whySql } from '../devices/pushWays.js';
 import type { Environment } from '../../platform/call.js';
 import { OptOutStore } from '../optOuts/store.js';
 import type { Parts } from './parts.js';

@@ -1,7 +1,7 @@
 /** Notifications, as rows. */
 import { type Audience, type DeliveryCounts, type DeliveryState, type Notification, Problem, type Way } from '@orchard/contract';
 import { grouped } from '@orchard/core';
-import type { ContentSet, QuietHours } from '@orchard/core/reach';
+import type { ContentSet, QuietHours } from '@orchard/core/messages';
 import type { Statements } from '../../platform/database/connection.js';
 import { KeptByCost } from '../../platform/database/keptByCost.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';

@@ -1,6 +1,6 @@
 /** Settings for messages of an environment, one row of its settings table. */
 import type { Messaging } from '@orchard/contract';
-import { DEFAULT_OPT_WORDS } from '@orchard/core/reach';
+import { DEFAULT_OPT_WORDS } from '@orchard/core/messages';
 import { LRUCache } from 'lru-cache';
 import { storedJson } from '../../platform/database/storedJson.js';
 import type { Environment } from '../../platform/call.js';

@@ -1,7 +1,7 @@
 /** One-time codes that verify a phone number: six digits, ten minutes, five tries; few to a number in an hour. */
 import { createHmac, timingSafeEqual } from 'node:crypto';
 import { Problem } from '@orchard/contract';
-import { fillTemplate, parseTemplate } from '@orchard/core/reach';
+import { fillTemplate, parseTemplate } from '@orchard/core/messages';
 import { deriveKey } from '../../platform/access/secrets.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';

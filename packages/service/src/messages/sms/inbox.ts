@@ -1,6 +1,6 @@
 /** What SMS centres bring: receipts for messages sent, and messages from phones. */
 import { grouped } from '@orchard/core';
-import { type OptWords, PhoneNumberError, readOptWord, readPhoneNumber } from '@orchard/core/reach';
+import { type OptWords, PhoneNumberError, readOptWord, readPhoneNumber } from '@orchard/core/messages';
 import type { IncomingSms, Receipt } from '@orchard/core/smpp';
 import type { SmsEvents } from '../gateways/smpp.js';
 import type { Environment } from '../../platform/call.js';

@@ -24,7 +24,7 @@ import {
   segmentsOf,
   trySample,
   FlightWidth,
-} from '../src/reach/index.js';
+} from '../src/messages/index.js';
 
 describe('a template', () => {
   const values = { user: { name: 'Runa' }, data: { hut: 'Fellgate', nights: 2 } };

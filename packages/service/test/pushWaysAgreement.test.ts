@@ -1,7 +1,7 @@
 /** Whether a device can be reached is said twice, in SQL for many and in code for one: both must say the same. */
 import { operations } from '@orchard/contract';
 import { afterAll, beforeAll, expect, inject, it } from 'vitest';
-import { gatewayFor, gatewaySql, type PushWays, type Reached, whyNot, whySql } from '../src/messages/devices/reach.js';
+import { gatewayFor, gatewaySql, type PushWays, type Reached, whyNot, whySql } from '../src/messages/devices/pushWays.js';
 import { makeApp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
