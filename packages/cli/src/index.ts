@@ -28,8 +28,8 @@ function buildProgram(): Command {
     .option('--csv', 'lists as CSV')
     .option('--quiet', 'no notes on standard error')
     .addHelpText('after', EXIT_CODES)
-    .configureHelp({ optionDescription: (option) => describeOption(option) })
-    .configureOutput({ outputError: (text, write) => write(`${text.replace(/^error: /, '').trim()}\nSee \`orchard --help\`.\n`) });
+    .configureHelp({ optionDescription: (option) => describeOption(option) });
+  sayWhere(program);
   addAccountCommands(program);
   addAppCommands(program);
   addRecordCommands(program);
@@ -71,10 +71,20 @@ function describeOption(option: Option): string {
   return more.length > 0 ? `${description}${description ? ' ' : ''}(${more.join('; ')})` : description;
 }
 
+/** A command used wrongly points to its own help. */
+function sayWhere(command: Command): void {
+  const names: string[] = [];
+  for (let at: Command | null = command; at; at = at.parent) names.unshift(at.name());
+  const outputError = (text: string, write: (text: string) => void) =>
+    write(`${text.replace(/^error: /, '').trim()}\nSee \`${names.join(' ')} --help\`.\n`);
+  command.configureOutput({ outputError });
+}
+
 /** Every subcommand ends by throwing too, and speaks like the program. */
 function inherit(command: Command): void {
   for (const child of command.commands) {
     child.copyInheritedSettings(command);
+    sayWhere(child);
     inherit(child);
   }
 }

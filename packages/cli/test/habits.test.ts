@@ -45,6 +45,15 @@ describe('in a pipe', () => {
   });
 });
 
+it.each([
+  [['record', 'list', 'huts', '--limitt', '3'], 'Did you mean --limit?', 'orchard record list --help'],
+  [['record', 'lst'], 'Did you mean list?', 'orchard record --help'],
+])('%j names what was meant, and the help of its own command', async (args, meant, help) => {
+  const { code, err } = await orchard(args);
+  expect([code, err]).toEqual([2, expect.stringContaining(meant)]);
+  expect(err).toContain(`See \`${help}\`.`);
+});
+
 describe('without a terminal', () => {
   it.each([
     [['sign-in', 'http://127.0.0.1:1'], '--email'],

@@ -238,7 +238,7 @@ describe('lists', () => {
     [{ limit: '5000' }, 'at most 1000'],
     [{ cursor: 'abc.def' }, 'The cursor was not made here.'],
     [{ fields: 'nam' }, 'no field `nam`'],
-    [{ limt: '3' }, 'There is no field "limt" here.'],
+    [{ limt: '3' }, 'Unknown query parameter `limt`; did you mean `limit`?'],
   ])('answer %j with what to do', async (query, words) => {
     const { status, body } = await list(query as unknown as Record<string, string>);
     expect(status).toBe(422);

@@ -114,7 +114,7 @@ export function addGatewayCommands(program: Command): void {
     });
   gateway
     .command('add')
-    .description('add a gateway; its credential is looked through before it is stored')
+    .description('add a gateway; its credential is checked before it is stored')
     .argument('<name>')
     .addOption(new Option('--kind <kind>').choices(GATEWAY_KINDS.filter((kind) => kind !== 'web-push')).makeOptionMandatory())
     .addOption(new Option('--stage <stage>').choices(STAGES).makeOptionMandatory())

@@ -65,10 +65,7 @@ function RuleEditor({ collection, action, names }: { collection: Collection; act
               onChange={({ currentTarget }) =>
                 setRule(currentTarget.value ? RULE_PRESETS[currentTarget.value as RulePreset] : `${inForce}`)
               }
-              data={[
-                ...Object.entries(PRESET_WORDS).map(([value, label]) => ({ value, label })),
-                { value: '', label: 'whom this condition lets' },
-              ]}
+              data={[...Object.entries(PRESET_WORDS).map(([value, label]) => ({ value, label })), { value: '', label: 'Only when' }]}
             />
             <div style={{ flex: 1, minWidth: '18rem' }}>
               <FilterInput label={`Rule to ${action}`} value={rule} onChange={setRule} names={names} placeholder="ownerId = me('id')" />

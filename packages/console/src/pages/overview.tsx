@@ -40,8 +40,8 @@ export function OverviewPage() {
               <Figure label={`calls, ${range.label}`} value={count(total.calls)} to={`${base}/requests`} />
               <Figure label="refused (4xx)" value={count(total.clientErrors)} to={requests('status >= 400 AND status < 500')} />
               <Figure label="failed (5xx)" value={count(total.serverErrors)} to={requests('status >= 500')} care={total.serverErrors > 0} />
-              <Figure label="half are faster than" value={milliseconds(total.p50Ms)} to={`${base}/api-use`} />
-              <Figure label="95 of 100 are faster than" value={milliseconds(total.p95Ms)} to={`${base}/api-use`} />
+              <Figure label="Median" value={milliseconds(total.p50Ms)} to={`${base}/api-use`} />
+              <Figure label="p95" value={milliseconds(total.p95Ms)} to={`${base}/api-use`} />
             </SimpleGrid>
             <ChartPanel
               title="Calls"

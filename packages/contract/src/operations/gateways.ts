@@ -212,7 +212,7 @@ export const gatewayOperations = {
     id: 'gateways.create',
     method: 'POST',
     path: `${ENVIRONMENT}/gateways`,
-    summary: 'Add a gateway; its credential is looked through before it is stored',
+    summary: 'Add a gateway; its credential is checked before it is stored',
     caller: maintainer,
     params: environmentParams,
     body: newGateway,

@@ -1,7 +1,7 @@
 /** Reads and checks what a call brings: parameters, query and body. */
 import { promisify } from 'node:util';
 import { type AnyOperation, Problem } from '@orchard/contract';
-import { type FieldProblem, type Json, describeValue, jsonFault } from '@orchard/core';
+import { type FieldProblem, type Json, describeValue, jsonFault, nearest } from '@orchard/core';
 import express, { type Request, type Response } from 'express';
 import type { z } from 'zod';
 import type { Call } from '../call.js';
@@ -89,6 +89,10 @@ function summary(operation: AnyOperation, fields: FieldProblem[]): string {
   return `\`${first.path}\` of ${operation.method} ${operation.path}: ${first.problem}${more}`;
 }
 
+/** Names that somebody sent can be long. */
+const shortened = (name: string) => (name.length > 60 ? `${name.slice(0, 60)}…` : name);
+const MOST_SUGGESTED = 5;
+
 /** Told of one request at most; who sends more wrong than this reads no list of it. */
 const MOST_PROBLEMS = 50;
 
@@ -97,18 +101,22 @@ function check(schema: z.ZodType, value: unknown, where: string, fields: FieldPr
   if (result.success) return result.data;
   for (const issue of result.error.issues) {
     if (fields.length >= MOST_PROBLEMS) break;
-    fields.push(...describeIssue(issue, where, value).slice(0, MOST_PROBLEMS - fields.length));
+    fields.push(...describeIssue(issue, where, value, namesOf(schema)).slice(0, MOST_PROBLEMS - fields.length));
   }
   return undefined;
 }
 
-function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown): FieldProblem[] {
+const namesOf = (schema: z.ZodType): string[] => ('shape' in schema ? Object.keys(schema.shape as object) : []);
+
+/** @param names those that are known at the outermost level, to suggest one for a misspelling */
+function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown, names: readonly string[] = []): FieldProblem[] {
   const path = [where, ...issue.path.map(String)].join('.');
   const value = valueAt(whole, issue.path);
   if (issue.code === 'unrecognized_keys') {
-    return issue.keys.slice(0, MOST_PROBLEMS).map((key) => ({
+    const known = issue.path.length === 0 ? names : [];
+    return issue.keys.slice(0, MOST_PROBLEMS).map((key, i) => ({
       path: `${path}.${key}`,
-      problem: `There is no field ${describeValue(key)} here.`,
+      problem: `Unknown ${where === 'query' ? 'query parameter' : 'field'} \`${shortened(key)}\`${(i < MOST_SUGGESTED && nearest(key, known)) || '.'}`,
       expected: 'the request without it',
     }));
   }
