@@ -64,6 +64,18 @@ it('tells who waits too long that somebody else is busy', async () => {
   expect(await b.with('busy', async () => 'mine')).toBe('mine');
 });
 
+it('is not held again by a renewal that comes after it was given back', async () => {
+  const [a, b] = instances as [Leases, Leases];
+  let owner = '';
+  const ownerOf = async () => (await database.rows<{ owner: string }>("SELECT owner FROM leases WHERE name = 'late'"))[0]?.owner ?? '';
+  await a.with('late', async () => {
+    owner = await ownerOf();
+  });
+  expect(owner).not.toBe('');
+  await database.change('UPDATE leases SET `until` = UTC_TIMESTAMP(3) + INTERVAL 10 SECOND WHERE name = ? AND owner = ?', ['late', owner]);
+  expect(await b.with('late', async () => 'mine', { waitS: 1 })).toBe('mine');
+});
+
 it('passes on when its holder is gone without a word', async () => {
   await database.change("INSERT INTO leases (name, owner, `until`) VALUES ('orphan', 'gone', UTC_TIMESTAMP(3) + INTERVAL 1 SECOND)");
   expect(await (instances[0] as Leases).with('orphan', async () => 'mine')).toBe('mine');

@@ -68,10 +68,10 @@ export class Leases {
     }
   }
 
-  /** One that cannot be given back ends by itself. */
+  /** Without an owner, so that a renewal still on its way does not hold it again. One that cannot be given back ends by itself. */
   async #giveBack(name: string, owner: string): Promise<void> {
     await this.system
-      .change('UPDATE leases SET `until` = UTC_TIMESTAMP(3) WHERE name = ? AND owner = ?', [name, owner])
+      .change("UPDATE leases SET owner = '', `until` = UTC_TIMESTAMP(3) WHERE name = ? AND owner = ?", [name, owner])
       .catch(() => undefined);
     this.#held.delete(name);
   }
