@@ -1,26 +1,21 @@
 /** Phone numbers and mail addresses that asked for no messages, as rows. */
 import type { Environment } from '../../platform/call.js';
 import type { Statements } from '../../platform/database/connection.js';
-import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import { type Columns, type ListGround, type ListRequest, listRows, plainColumns } from '../../platform/database/listing.js';
 import { optOutTable } from './tables.js';
 
 export type OptOut = typeof optOutTable.$inferSelect;
 const COLUMNS: Columns = new Map(plainColumns({ text: ['way', 'address', 'state', 'because'], time: ['at'] }));
 
 export class OptOutStore {
-  async list({ db }: Environment, request: ListRequest, ground: ListGround) {
-    const plan = planList(COLUMNS, { ...request, sort: request.sort || '-at' }, { field: 'address', descending: true }, ground);
-    const rows = await db.rows<OptOut>(
-      `SELECT * FROM ${db.of(optOutTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
-      plan.values,
-    );
-    return cutPage(
-      rows,
-      plan,
-      ground,
-      (row, field) => row[field as keyof OptOut],
-      (row) => ({ ...row, at: row.at.toISOString() }),
-    );
+  list({ db }: Environment, request: ListRequest, ground: ListGround) {
+    const listed = {
+      select: `SELECT * FROM ${db.of(optOutTable)}`,
+      columns: COLUMNS,
+      sort: '-at',
+      tie: { field: 'address', descending: true },
+    };
+    return listRows(db, listed, request, ground, (row: OptOut) => ({ ...row, at: row.at.toISOString() }));
   }
 
   async write({ db }: Environment, row: OptOut, on: Pick<Statements, 'change'> = db): Promise<void> {

@@ -1,5 +1,5 @@
 import { operations } from '@orchard/contract';
-import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import { type Columns, type ListGround, type ListRequest, listRows, plainColumns } from '../../platform/database/listing.js';
 import { bind, type Environment, environmentOf, type Route } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { presentUser, UserStore } from '../../people/users/store.js';
@@ -17,19 +17,9 @@ export function smsRoutes(parts: Parts): Route[] {
   ];
 }
 
-async function listInbox({ db }: Environment, request: ListRequest, ground: ListGround) {
-  const plan = planList(INBOX, { ...request, sort: request.sort || '-at' }, { field: 'id', descending: true }, ground);
-  const rows = await db.rows<Row>(
-    `SELECT * FROM ${db.of(smsInboxTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
-    plan.values,
-  );
-  return cutPage(
-    rows,
-    plan,
-    ground,
-    (row, field) => row[field as keyof Row],
-    (row) => ({ ...row, at: row.at.toISOString() }),
-  );
+function listInbox({ db }: Environment, request: ListRequest, ground: ListGround) {
+  const listed = { select: `SELECT * FROM ${db.of(smsInboxTable)}`, columns: INBOX, sort: '-at', tie: { field: 'id', descending: true } };
+  return listRows(db, listed, request, ground, (row: Row) => ({ ...row, at: row.at.toISOString() }));
 }
 
 /** How users verify their phone numbers. */

@@ -2,7 +2,7 @@
 import type { Job } from '@orchard/contract';
 import type { Environment } from '../../platform/call.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
-import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import { type Columns, type ListGround, type ListRequest, listRows, plainColumns } from '../../platform/database/listing.js';
 import { eq } from 'drizzle-orm';
 import { jobTable } from '../../platform/jobs/tables.js';
 
@@ -15,14 +15,9 @@ const COLUMNS: Columns = new Map([
   ['state', { sql: STATE, kind: 'text' }] as const,
 ]);
 
-export async function listJobs({ db }: Environment, request: ListRequest, ground: ListGround) {
-  const plan = planList(COLUMNS, { ...request, sort: request.sort || 'runAt' }, { field: 'id', descending: false }, ground);
-  // Raw, for the filter is SQL already.
-  const rows = await db.rows<Row>(
-    `SELECT *, ${STATE} AS state FROM ${db.of(jobTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
-    plan.values,
-  );
-  return cutPage(rows, plan, ground, (row, field) => row[field as keyof Row], present);
+export function listJobs({ db }: Environment, request: ListRequest, ground: ListGround) {
+  const select = `SELECT *, ${STATE} AS state FROM ${db.of(jobTable)}`;
+  return listRows(db, { select, columns: COLUMNS, sort: 'runAt', tie: { field: 'id', descending: false } }, request, ground, present);
 }
 
 export async function retryJob(db: EnvironmentDatabase, id: string, now: Date): Promise<void> {

@@ -1,4 +1,5 @@
 /** Lists: filter, sort and keyset cursor as SQL, the same for every table. */
+import type { Statements } from './connection.js';
 import { createHmac, timingSafeEqual } from 'node:crypto';
 import { Problem } from '@orchard/contract';
 import {
@@ -212,4 +213,20 @@ export function cutPage<Row, Item>(
   const last = kept.at(-1);
   const items = kept.map(present);
   return rows.length > plan.limit && last ? { items, next: sealCursor(plan, (field) => sortValue(last, field), cursorSecret) } : { items };
+}
+
+/** What a list is of: SQL that selects the rows, what may be asked of them, and in which order they come by themselves. */
+type Listed = { select: string; columns: Columns; sort: string; tie: { field: string; descending: boolean } };
+
+/** One page of rows. Raw SQL, for filter and order come as that. @param select up to, and without, WHERE */
+export async function listRows<Row extends object, Item>(
+  on: Pick<Statements, 'rows'>,
+  { select, columns, sort, tie }: Listed,
+  request: ListRequest,
+  ground: ListGround,
+  present: (row: Row) => Item,
+): Promise<{ items: Item[]; next?: string }> {
+  const plan = planList(columns, { ...request, sort: request.sort || sort }, tie, ground);
+  const rows = await on.rows<Row>(`${select} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`, plan.values);
+  return cutPage(rows, plan, ground, (row, field) => row[field as keyof Row], present);
 }
