@@ -17,6 +17,8 @@ const names = Object.keys(ARROWS);
 // offers a port that the other fills.
 const ROOMS = {
   'setup/notices': [],
+  'setup/audit': [],
+  'setup/tokens': [],
   'setup/members': [],
   'setup/apps': [],
   'operations/telemetry': [],
@@ -24,6 +26,7 @@ const ROOMS = {
   'data/collections': ['setup/notices'],
   'messages/settings': [],
   'messages/gateways': ['setup/apps', 'setup/notices'],
+  'setup/memberWays': ['setup/members', 'setup/notices', 'messages/gateways'],
   'people/users': ['messages/gateways'],
   'messages/optOuts': ['messages/gateways'],
   'messages/presence': [],
@@ -55,7 +58,8 @@ const FLOOR = {
   live: ['access', 'database'],
   access: ['database'],
   jobs: ['access', 'database'],
-  http: ['access', 'database'],
+  audit: ['access', 'database'],
+  http: ['access', 'audit', 'database'],
 };
 
 /** @type {import('dependency-cruiser').IConfiguration} */
@@ -100,6 +104,13 @@ export default {
       severity: 'error',
       from: { path: `${SERVICE}/platform/${folder}/` },
       to: { path: `${SERVICE}/platform/(?!${[folder, ...used].join('/|')}/)[^/]+/` },
+    })),
+    ...rooms.map((room) => ({
+      name: `${room}-tables`,
+      severity: 'error',
+      comment: `the tables of ${room} are read and written by its own files; other rooms call its named functions`,
+      from: { path: `${SERVICE}/(?!${room}/)(data|people|messages|operations|setup)/` },
+      to: { path: `${SERVICE}/${room}/(tables|systemTables)\\.ts` },
     })),
     { name: 'no-circles', severity: 'error', from: {}, to: { circular: true } },
   ],

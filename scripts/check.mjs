@@ -1,4 +1,4 @@
-// npm run check: format and lint, types, arrows between packages, unused code.
+// npm run check: format and lint, types, arrows between packages, SQL in its place, unused code.
 import { spawnSync } from 'node:child_process';
 import { join } from 'node:path';
 import { needNode, needPackages, root } from './prepare.mjs';
@@ -16,6 +16,7 @@ const CHECKS = [
     ['packages', '--config', '.dependency-cruiser.mjs'],
     { NODE_OPTIONS: '--import ./scripts/typescript-api.mjs' },
   ],
+  ['SQL in store files', '../../scripts/sql.mjs', []],
   ['unused code', 'knip', []],
 ];
 const failed = CHECKS.filter(([name, program, args, env]) => {

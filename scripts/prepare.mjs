@@ -91,6 +91,7 @@ export function build() {
   const bin = join(root, 'node_modules/.bin');
   run(join(bin, 'tsc'), ['-b']);
   run(join(bin, 'vite'), ['build', 'packages/cli', '--logLevel', 'warn']);
+  run(process.execPath, ['packages/cli/bin/compile.js']);
   run(join(bin, 'vite'), ['build', 'packages/client', '--logLevel', 'warn']);
   run(join(bin, 'vite'), ['build', 'packages/console', '--logLevel', 'warn']);
 }

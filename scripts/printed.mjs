@@ -11,7 +11,7 @@ import { join } from 'node:path';
 import { parseArgs } from 'node:util';
 import { needBuild, needDebian, needNode, needPackages, root } from './prepare.mjs';
 
-const FILES = ['README.md', 'docs/gateways.md'];
+const FILES = ['README.md', 'docs/gateways.md', 'docs/team.md'];
 const WRITTEN_PORT = 7450;
 const WIDTH = 140;
 const BLOCK = /(?:<!-- run: (?<before>[\s\S]*?) -->\n+)?```console\n(?<body>[\s\S]*?)```\n/g;

@@ -10,6 +10,6 @@ export default defineConfig({
     emptyOutDir: true,
     target: 'node20',
     minify: true,
-    rollupOptions: { output: { entryFileNames: 'orchard.js' } },
+    rollupOptions: { output: { format: 'cjs', entryFileNames: 'orchard.cjs' } },
   },
 });

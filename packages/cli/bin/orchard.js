@@ -1,2 +1,4 @@
 #!/usr/bin/env node
-import '../dist/command/orchard.js';
+import { load } from './load.js';
+
+await load().run();

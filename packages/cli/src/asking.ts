@@ -1,9 +1,9 @@
 /** Questions to the person at the terminal. */
 import { createInterface } from 'node:readline/promises';
 import { Writable } from 'node:stream';
-import { CommandError } from './context.js';
+import { CommandError } from './commandError.js';
 
-/** @param instead the option that answers where nobody can be asked */
+/** @param instead the option to give where there is no terminal */
 export async function ask(question: string, instead: string): Promise<string> {
   demandTerminal(question, instead);
   const lines = createInterface({ input: process.stdin, output: process.stderr });
@@ -36,7 +36,7 @@ export async function askSecret(question: string, instead = '--password-stdin'):
   }
 }
 
-/** All that comes on standard input. */
+/** All of standard input. */
 async function readInput(): Promise<string> {
   const chunks: Buffer[] = [];
   for await (const chunk of process.stdin) chunks.push(chunk as Buffer);
@@ -56,7 +56,10 @@ export async function readLines(count: number): Promise<string[]> {
 
 export const readLine = async (): Promise<string> => (await readLines(1))[0] as string;
 
-/** Asks before something is taken away; `--yes` answers. @param back how it can be brought back, where it can */
+/**
+ * Asks before something is deleted; `--yes` answers the question.
+ * @param back how to restore it, where that is possible
+ */
 export async function confirm(what: string, yes: boolean | undefined, back = 'It cannot be undone.'): Promise<void> {
   if (yes) return;
   if (!process.stdin.isTTY) throw new CommandError(`${what}: nothing was done. ${back} Give --yes to do it.`, 2);
@@ -73,6 +76,6 @@ export async function readObject(argument: string): Promise<Record<string, never
     throw new CommandError(`That is not JSON: ${(error as Error).message}. Quote it for the shell, such as '{"bunks": 12}'.`, 2);
   }
   if (typeof value !== 'object' || value === null || Array.isArray(value))
-    throw new CommandError('A JSON object is wanted, such as \'{"bunks": 12}\'.', 2);
+    throw new CommandError('It must be a JSON object, such as \'{"bunks": 12}\'.', 2);
   return value as Record<string, never>;
 }

@@ -1,4 +1,4 @@
-/** Shell completion: the scripts ask the command itself what may come next. */
+/** Shell completion: the scripts ask the command itself for the next words. */
 import type { Command } from 'commander';
 
 const SCRIPTS = {
@@ -12,7 +12,7 @@ compdef _orchard orchard`,
 export const SHELLS = Object.keys(SCRIPTS) as (keyof typeof SCRIPTS)[];
 export const completionScript = (shell: keyof typeof SCRIPTS): string => SCRIPTS[shell];
 
-/** The words that may stand at the place of the last one, which is begun. */
+/** The words that can complete the last one. */
 export function complete(program: Command, words: readonly string[]): string[] {
   const begun = words.at(-1) ?? '';
   let at = program;

@@ -1,23 +1,28 @@
-/** What a command works with: the options that hold everywhere, the signed-in client, the place. */
+/** What a command works with: the global options, the signed-in client, the environment. */
 import { createHttpClient, type HttpClient } from '@orchard/contract';
 import type { Command } from 'commander';
+import { CommandError } from './commandError.js';
+import { confirming } from './confirming.js';
 import { profileOf, readSettings } from './settings.js';
+
+export { CommandError } from './commandError.js';
 
 export type GlobalOptions = { app?: string; env?: string; profile?: string; json?: boolean; csv?: boolean; quiet?: boolean };
 
-/** A refusal of the command itself. `code`: 1 failed, 2 used wrongly, 3 not signed in, 5 not found. */
-export class CommandError extends Error {
-  constructor(
-    message: string,
-    readonly code: 1 | 2 | 3 | 5,
-  ) {
-    super(message);
-  }
-}
-
 export const globalsOf = (command: Command): GlobalOptions => command.optsWithGlobals<GlobalOptions>();
 
+/** An automation token in the environment, for scripts: it goes before what was saved at a sign-in. */
+function automation(): { address: string; token: string } | null {
+  const { ORCHARD_TOKEN: token, ORCHARD_ADDRESS: address } = process.env;
+  if (!token) return null;
+  if (!address || !URL.canParse(address))
+    throw new CommandError('ORCHARD_TOKEN is set; set ORCHARD_ADDRESS too, such as https://orchard.quillfell.example.', 2);
+  return { address: new URL(address).origin, token };
+}
+
 export function signedIn(options: GlobalOptions): { client: HttpClient; profile: string } {
+  const script = options.profile ? null : automation();
+  if (script) return { profile: '', client: clientOf(script) };
   const settings = readSettings();
   const name = options.profile ?? settings.current;
   const profile = profileOf(settings, name);
@@ -28,14 +33,14 @@ export function signedIn(options: GlobalOptions): { client: HttpClient; profile:
         : 'You are not signed in. Run `orchard sign-in <address>` first.',
       3,
     );
-  return {
-    profile: name,
-    client: createHttpClient({ address: profile.address, headers: () => ({ authorization: `Bearer ${profile.token}` }) }),
-  };
+  return { profile: name, client: confirming(clientOf(profile)) };
 }
 
+const clientOf = ({ address, token }: { address: string; token: string }): HttpClient =>
+  createHttpClient({ address, headers: () => ({ authorization: `Bearer ${token}` }) });
+
 /** App and environment: from the options, else what `orchard use` remembers. */
-export function placeOf(options: GlobalOptions): { app: string; environment: string } {
+export function environmentOf(options: GlobalOptions): { app: string; environment: string } {
   const settings = readSettings();
   const remembered = profileOf(settings, options.profile ?? settings.current);
   const app = options.app ?? remembered?.app;
@@ -46,7 +51,7 @@ export function placeOf(options: GlobalOptions): { app: string; environment: str
 }
 
 /** What a command on an environment needs: its options, the signed-in client, the environment as path parameters. */
-export function workplace(command: Command): { options: GlobalOptions; client: HttpClient; params: { app: string; environment: string } } {
+export function workspace(command: Command): { options: GlobalOptions; client: HttpClient; params: { app: string; environment: string } } {
   const options = globalsOf(command);
-  return { options, client: signedIn(options).client, params: placeOf(options) };
+  return { options, client: signedIn(options).client, params: environmentOf(options) };
 }

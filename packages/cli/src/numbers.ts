@@ -1,4 +1,4 @@
-/** Numbers in options, checked before anything is asked of the service. */
+/** Numbers in options, checked before any call to the service. */
 import { InvalidArgumentError } from 'commander';
 
 /** A parser of whole numbers from `least` to `most`. */
@@ -8,6 +8,6 @@ export const wholeNumber =
     const number = Number(text);
     if (/^[+-]?\d+$/.test(text) && number >= least && number <= most) return number;
     throw new InvalidArgumentError(
-      most < Number.MAX_SAFE_INTEGER ? `It takes a whole number from ${least} to ${most}.` : `It takes a whole number from ${least} on.`,
+      most < Number.MAX_SAFE_INTEGER ? `Must be a whole number from ${least} to ${most}.` : `Must be a whole number of at least ${least}.`,
     );
   };

@@ -3,46 +3,49 @@ import Table from 'cli-table3';
 import { stringify } from 'csv-stringify/sync';
 import type { GlobalOptions } from './context.js';
 
-export type Columns<T> = Record<string, (item: T) => unknown>;
+/**
+ * What a list shows: names of fields, or a name with a function for its value. The head of a column is the field's name, so
+ * that it can be copied into a filter.
+ */
+export type Columns<T> = readonly (Extract<keyof T, string> | readonly [name: string, value: (item: T) => unknown])[];
 
+/** RFC 3339 in UTC, as the service writes times. */
+const TIME = /^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z$/;
 const plain = (value: unknown): string =>
   value === null || value === undefined ? '' : typeof value === 'object' ? JSON.stringify(value) : String(value);
+/** A value as people read it in a column. */
+function readable(value: unknown): unknown {
+  if (typeof value === 'boolean') return value ? 'yes' : '';
+  if (typeof value === 'string' && TIME.test(value)) return moment(value);
+  return Array.isArray(value) && value.every((item) => typeof item === 'string') ? value.join(' ') : value;
+}
 /** Control characters could steer the terminal; stored text must not. */
 export const printText = (value: unknown): string => plain(value).replace(/[\u0000-\u0008\u000b-\u001f\u007f-\u009f]/g, '·');
 
+const NO_LINES = Object.fromEntries(
+  ['top', 'top-mid', 'top-left', 'top-right', 'bottom', 'bottom-mid', 'bottom-left', 'bottom-right', 'left', 'left-mid', 'mid']
+    .concat('mid-mid', 'right', 'right-mid')
+    .map((place) => [place, '']),
+);
+
 export function printList<T>(items: T[], columns: Columns<T>, options: GlobalOptions, next?: string): void {
-  const names = Object.keys(columns);
   if (options.json) return console.log(JSON.stringify(next ? { items, next } : { items }, null, 2));
+  const names = columns.map((column) => (typeof column === 'string' ? column : column[0]));
+  const values = (item: T) => columns.map((column) => (typeof column === 'string' ? item[column] : column[1](item)));
   if (options.csv) {
-    process.stdout.write(stringify([names, ...items.map((item) => names.map((name) => plain(columns[name]?.(item))))]));
+    process.stdout.write(stringify([names, ...items.map((item) => values(item).map(plain))]));
     return;
   }
   if (items.length === 0) return note('Nothing found.', options);
-  const none = {
-    top: '',
-    'top-mid': '',
-    'top-left': '',
-    'top-right': '',
-    bottom: '',
-    'bottom-mid': '',
-    'bottom-left': '',
-    'bottom-right': '',
-    left: '',
-    'left-mid': '',
-    mid: '',
-    'mid-mid': '',
-    right: '',
-    'right-mid': '',
-    middle: '  ',
-  };
-  const isNumeric = (name: string) => items.every((item) => ['number', 'undefined'].includes(typeof (columns[name]?.(item) ?? undefined)));
+  const rows = items.map((item) => values(item).map(readable));
+  const isNumeric = (column: number) => rows.every((row) => ['number', 'undefined'].includes(typeof (row[column] ?? undefined)));
   const table = new Table({
     head: names,
-    colAligns: names.map((name) => (isNumeric(name) ? 'right' : 'left')),
-    chars: none,
+    colAligns: names.map((_, column) => (isNumeric(column) ? 'right' : 'left')),
+    chars: { ...NO_LINES, middle: '  ' },
     style: { head: process.stdout.isTTY ? ['bold'] : [], border: [], 'padding-left': 0, 'padding-right': 0 },
   });
-  for (const item of items) table.push(names.map((name) => printText(columns[name]?.(item))));
+  for (const row of rows) table.push(row.map(printText));
   console.log(table.toString().replace(/[ \t]+$/gm, ''));
   if (next) note(`There is more: --cursor ${next}`, options);
 }
@@ -53,7 +56,7 @@ export function printItem(item: Record<string, unknown>, options: GlobalOptions)
   for (const [name, value] of Object.entries(item)) console.log(`${name.padEnd(width)}  ${printText(value)}`);
 }
 
-/** Something for the person, not the program that reads: standard error. */
+/** For the person rather than the program that reads: standard error. */
 export function note(text: string, options: Pick<GlobalOptions, 'quiet'>): void {
   if (!options.quiet) console.error(text);
 }

@@ -6,7 +6,7 @@ import { dirname, join } from 'node:path';
 export type Profile = { address: string; email: string; token: string; app?: string; environment?: string };
 export type Settings = { current: string; profiles: Record<string, Profile> };
 
-/** A profile by its name; names come from outside. */
+/** A profile by name; names are user input. */
 export const profileOf = ({ profiles }: Settings, name: string): Profile | undefined =>
   Object.hasOwn(profiles, name) ? profiles[name] : undefined;
 

@@ -1,14 +1,14 @@
-/** Files on their way in and out, with a progress bar where somebody watches. */
+/** Import and export of files, with a progress bar on a terminal. */
 import { createReadStream, createWriteStream, statSync, type WriteStream } from 'node:fs';
 import { createInterface } from 'node:readline';
 import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { IMPORT_FORMATS, type ImportReport, operations, Problem, type ProblemDocument } from '@orchard/contract';
 import progress from 'cli-progress';
-import { CommandError, type workplace } from './context.js';
+import { CommandError, type workspace } from './context.js';
 import { note } from './output.js';
 
-type Place = ReturnType<typeof workplace>;
+type Place = ReturnType<typeof workspace>;
 type Format = keyof typeof IMPORT_FORMATS;
 type Importing = {
   collection: string;
@@ -32,7 +32,7 @@ const bar = () =>
     barIncompleteChar: '░',
   });
 
-/** Rows a second and time left, from the bytes that went by. */
+/** Rows a second and time left, from the bytes transferred. */
 class Meter {
   readonly #bar: progress.SingleBar | null;
   readonly #startedMs = performance.now();
@@ -89,7 +89,7 @@ function sizeOf(file: string): number {
   }
 }
 
-/** Sends a file, and writes the rows that do not fit beside it. */
+/** Sends a file, and writes rejected rows to a file beside it. */
 export async function importFile(
   { client, params, options }: Place,
   { collection, file, format, rejects, query }: Importing,
@@ -126,7 +126,7 @@ export async function importFile(
       if (line.report) {
         meter.stop();
         const { stored, delimiter } = line.report;
-        if (delimiter) note(`The cells were taken to end with ${delimiter === '\t' ? 'a tab' : `\`${delimiter}\``}.`, options);
+        if (delimiter) note(`The detected delimiter is ${delimiter === '\t' ? 'a tab' : `\`${delimiter}\``}.`, options);
         note(
           query.check
             ? `${stored.toLocaleString('en')} rows fit. Nothing was stored.`
@@ -136,7 +136,7 @@ export async function importFile(
         return { ...line.report, ...(out && rejectsFile ? { rejectsFile } : {}) };
       }
     }
-    throw new CommandError('The service ended before the import did. What it had stored stays; look with `orchard record list`.', 1);
+    throw new CommandError('The service ended before the import did. Rows stored so far stay; check with `orchard record list`.', 1);
   } finally {
     meter.stop();
     out?.end();

@@ -8,7 +8,9 @@ export const COMMAND = fileURLToPath(new URL('../bin/orchard.js', import.meta.ur
 export type Outcome = { code: number | null; out: string; err: string };
 export type Terminal = {
   home: string;
-  orchard: (args: string[], input?: string) => Promise<Outcome>;
+  orchard: (args: string[], input?: string, variables?: Record<string, string>) => Promise<Outcome>;
+  /** The same at a real terminal: each line is typed once its question has appeared. Both outputs come as one. */
+  typed: (args: string[], lines: [question: RegExp, line: string | ((out: string) => string)][]) => Promise<Pick<Outcome, 'code' | 'out'>>;
   /** What a command answers with `--json`. */
   // biome-ignore lint/suspicious/noExplicitAny: tests look into whatever came back
   json: (...args: string[]) => Promise<any>;
@@ -16,8 +18,8 @@ export type Terminal = {
 
 export function openTerminal(): Terminal {
   const home = scratchDirectory('home');
-  const orchard: Terminal['orchard'] = (args, input = '') => {
-    const child = spawn(process.execPath, [COMMAND, ...args], { env: { ...process.env, XDG_CONFIG_HOME: home } });
+  const orchard: Terminal['orchard'] = (args, input = '', variables = {}) => {
+    const child = spawn(process.execPath, [COMMAND, ...args], { env: { ...process.env, XDG_CONFIG_HOME: home, ...variables } });
     const outcome: Outcome = { code: null, out: '', err: '' };
     child.stdout.on('data', (chunk) => {
       outcome.out += chunk;
@@ -28,11 +30,28 @@ export function openTerminal(): Terminal {
     child.stdin.end(input);
     return new Promise((resolve) => child.once('close', (code) => resolve({ ...outcome, code })));
   };
-  return { home, orchard, json: async (...args) => JSON.parse((await orchard([...args, '--json'])).out) };
+  // `script` of Debian's base gives the command a terminal of its own.
+  const typed: Terminal['typed'] = (args, lines) => {
+    const line = [process.execPath, COMMAND, ...args].map((word) => `'${word.replaceAll("'", "'\\''")}'`).join(' ');
+    const child = spawn('script', ['-qefc', line, '/dev/null'], { env: { ...process.env, XDG_CONFIG_HOME: home } });
+    const left = [...lines];
+    let out = '';
+    let seen = 0;
+    child.stdout.on('data', (chunk) => {
+      out += chunk;
+      const next = left[0];
+      if (!next?.[0].test(out.slice(seen))) return;
+      seen = out.length;
+      left.shift();
+      child.stdin.write(`${typeof next[1] === 'string' ? next[1] : next[1](out)}\r`);
+    });
+    return new Promise((resolve) => child.once('close', (code) => resolve({ out, code })));
+  };
+  return { home, orchard, typed, json: async (...args) => JSON.parse((await orchard([...args, '--json'])).out) };
 }
 
 /** Signs the owner in and chooses where to work. */
-export async function signIn({ orchard }: Terminal, address: string, place: string): Promise<void> {
+export async function signIn({ orchard }: Pick<Terminal, 'orchard'>, address: string, place: string): Promise<void> {
   await orchard(['sign-in', address, '--email', OWNER.email, '--password-stdin'], `${OWNER.password}\n`);
   await orchard(['use', place]);
 }

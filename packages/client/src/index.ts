@@ -24,7 +24,7 @@ type Tokens = ReplyOf<typeof operations.users.startSession>;
 /** Secrets of devices by their ids. */
 type Secrets = Record<string, string>;
 type Kept = { tokens: Tokens | null; secrets: Secrets };
-/** Keeps the session over restarts of the app; in a browser, localStorage does. */
+/** Keeps the session across restarts of the app, as localStorage does in a browser. */
 export type Storage = { read: () => string | null | Promise<string | null>; write: (value: string | null) => void | Promise<void> };
 export type Options = Profile & { storage?: Storage; fetch?: typeof globalThis.fetch };
 type Json = BodyInputOf<typeof operations.records.create>;
@@ -46,8 +46,8 @@ export type CollectionHandle = {
   /** Counts and measures of groups, such as `{ group: 'arrives:week', measure: 'count,sum:nights' }`. */
   summary: (query: SummaryQuery) => Promise<ReplyOf<typeof operations.records.summary>>;
   /**
-   * Events of one record (`{ id }`) or of a filter, also over broken connections, until the answered function is
-   * called. `onProblem` is told when the service refuses.
+   * Events of one record (`{ id }`) or of a filter, across reconnects, until the returned function is called. `onProblem` is
+   * called when the service refuses.
    */
   watch: (
     what: { id: string } | { filter?: string },
@@ -60,7 +60,7 @@ export type ChannelHandle = {
   publish: (data: Json, notify?: { title: string; body?: string; link?: string }) => Promise<ChannelMessage>;
   history: (limit?: number) => Promise<ChannelMessage[]>;
   presence: () => Promise<Presence>;
-  /** Messages and who comes and goes, also over broken connections, until the answered function is called. */
+  /** Messages and presence, across reconnects, until the returned function is called. */
   listen: (
     onEvent: (event: LiveEvent) => void,
     options?: { last?: number; device?: string; onProblem?: (problem: Problem) => void },
@@ -71,16 +71,16 @@ export type Orchard = {
   signIn: (email: string, password: string) => Promise<User>;
   signOut: () => Promise<void>;
   me: () => Promise<User>;
-  /** Mails a one-time address to set a new password at; in `dev` without a gateway for mail it is answered. */
+  /** Mails a one-time address for setting a new password; in `dev` without a mail gateway, returns it. */
   forgotPassword: (email: string) => Promise<{ address?: string | undefined }>;
   changePassword: (password: string, newPassword: string) => Promise<void>;
   /** Deletes the account of the signed-in user. */
   deleteAccount: (password: string) => Promise<void>;
   collection: (name: string) => CollectionHandle;
   registerDevice: (id: string, registration: BodyInputOf<typeof operations.devices.put>) => Promise<Device>;
-  /** Tells that notifications were received or opened. */
+  /** Reports notifications as received or opened. */
   report: (id: string, items: BodyInputOf<typeof operations.devices.report>['items']) => Promise<void>;
-  /** Lets this device follow a topic, or follow it no more. */
+  /** Makes this device follow or unfollow a topic. */
   follow: (id: string, topic: string) => Promise<void>;
   unfollow: (id: string, topic: string) => Promise<void>;
   channel: (name: string) => ChannelHandle;
@@ -89,7 +89,7 @@ export type Orchard = {
 };
 
 const RENEW_BEFORE_MS = 30_000;
-/** Addresses have room for 16 kB together with all headers; a longer filter goes in a body. */
+/** Addresses have room for 16 kB together with all headers; a longer filter is sent in a body. */
 const isLong = (filter: string | undefined): boolean => (filter?.length ?? 0) > 2_000;
 /** A query as a body, where numbers are numbers. */
 const asBody = <Q extends { limit?: unknown; count?: unknown }>({ limit, count, ...query }: Q) => ({
@@ -117,14 +117,14 @@ function defaultStorage(profile: Profile): Storage {
   };
 }
 
-/** Runs work while no other tab of the same name does (Web Locks API); where there are no such locks, at once. */
+/** Runs work while no other tab holds the lock of this name (Web Locks API); without such locks, at once. */
 function exclusively(name: string): <T>(work: () => Promise<T>) => Promise<T> {
   const { locks } =
     (globalThis as { navigator?: { locks?: { request<T>(name: string, work: () => Promise<T>): Promise<T> } } }).navigator ?? {};
   return (work) => (locks ? locks.request(name, work) : work());
 }
 
-/** Connects an app. Calls renew the access token by themselves when it is about to run out. */
+/** Connects an app. Calls renew the access token when it is about to expire. */
 export function connect(options: Options): Orchard {
   const storage = options.storage ?? defaultStorage(options);
   const http = createHttpClient({
@@ -136,7 +136,7 @@ export function connect(options: Options): Orchard {
   let kept: Kept | undefined;
   let renewing: Promise<Kept> | null = null;
 
-  /** What the storage holds; another tab may have written it since it was last read here. */
+  /** What the storage holds now; another tab may have changed it. */
   async function readKept(): Promise<Kept> {
     const stored = JSON.parse((await storage.read()) ?? 'null') as (Tokens & { secrets?: Secrets }) | { secrets?: Secrets } | null;
     const { secrets = {}, ...tokens } = stored ?? {};
@@ -159,8 +159,8 @@ export function connect(options: Options): Orchard {
   }
   const isStale = (tokens: Tokens) => Date.parse(tokens.accessTokenExpiresAt) - RENEW_BEFORE_MS < Date.now();
   /**
-   * A refresh token is good for one use, so calls at the same time share one renewal; so do tabs, where the browser
-   * lets them wait for each other. Whoever comes second finds in the storage what the first was given.
+   * A refresh token is valid once, so concurrent calls share one renewal. So do tabs, where the browser has locks: the
+   * second one finds the new tokens in the storage.
    */
   function renew(): Promise<Kept> {
     renewing ??= alone(async () => {
@@ -183,7 +183,7 @@ export function connect(options: Options): Orchard {
     if (tokens && isStale(tokens)) tokens = (await renew()).tokens;
     return { headers: { ...(tokens ? { authorization: `Bearer ${tokens.accessToken}` } : {}), ...more } };
   }
-  /** Calls for a device bring the secret it was given. */
+  /** Calls for a device send its secret. */
   async function deviceHeaders(device: string): Promise<{ headers: Record<string, string> }> {
     const { secrets } = kept ?? (await readKept());
     const secret = Object.hasOwn(secrets, device) ? secrets[device] : undefined;

@@ -1,3 +1,4 @@
+import { libraryCall, operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { eventually, makeApp, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
 import { connect, type Options, Problem, type Storage } from '../src/index.js';
@@ -51,6 +52,28 @@ describe('an app with the client library', () => {
     expect(await notes.put('summary', { text: 'All well' })).toMatchObject({ id: 'summary', version: 1 });
     await notes.remove(made.id, 2);
     await expect(notes.read(made.id)).rejects.toBeInstanceOf(Problem);
+  });
+
+  it('is called as the console and the documents show it', async () => {
+    const me = orchard();
+    await me.signIn(ACCOUNT.email, ACCOUNT.password);
+    const run = (line: string | undefined) => new Function('orchard', `return (async () => (${line?.replace(/;$/, '')}))()`)(me);
+    const { records, users, channels } = operations;
+    const note = { collection: 'notes', id: 'shown' };
+    await run(libraryCall(records.put, { params: note, body: { text: 'As "shown"' } }));
+    await run(libraryCall(records.patch, { params: note, body: { altitudeM: 900 } }));
+    expect(await run(libraryCall(records.read, { params: note }))).toMatchObject({ text: 'As "shown"', altitudeM: 900 });
+    const query = { filter: "id = 'shown'" };
+    expect((await run(libraryCall(records.list, { params: { collection: 'notes' }, query }))).items).toHaveLength(1);
+    const summary = await run(libraryCall(records.summary, { params: { collection: 'notes' }, query: { ...query, measure: 'count' } }));
+    expect(summary.groups).toEqual([{ count: 1 }]);
+    const stop = await run(libraryCall(records.live, { params: { collection: 'notes' }, query }));
+    stop();
+    await run(libraryCall(records.remove, { params: note }));
+    expect((await run(libraryCall(users.readMe, {}))).email).toBe(ACCOUNT.email);
+    await me.channel('huts').publish({ fire: 'lit' });
+    expect(await run(libraryCall(channels.history, { params: { channel: 'huts' } }))).toHaveLength(1);
+    expect(await run(libraryCall(channels.presence, { params: { channel: 'huts' } }))).toMatchObject({ listening: 0 });
   });
 
   it('stays signed in over a restart, and is out after signing out', async () => {

@@ -1,18 +1,48 @@
-/** Calls to the service, with what they answer kept and refreshed. */
-import { type CallInput, createHttpClient, Problem, type ReplyOf } from '@orchard/contract';
+/** Calls to the service, with their responses cached and refreshed. */
+import {
+  type CallInput,
+  type ConfirmationMethod,
+  createHttpClient,
+  type HttpClient,
+  operations,
+  Problem,
+  type ReplyOf,
+} from '@orchard/contract';
 import { QueryClient, useMutation, useQuery, type UseQueryResult } from '@tanstack/react-query';
 
 // biome-ignore lint/suspicious/noExplicitAny: an operation of any shape
 type AnyOperation = import('@orchard/contract').Operation<any, any, any, any>;
 
 let csrf = '';
-/** Keeps the value that GET /manage/v1/session answers; writes are refused without it. */
+/** Keeps the value that GET /manage/v1/session returns; writes are refused without it. */
 export const keepCsrf = (value: string | undefined): void => {
   csrf = value ?? '';
 };
 
 export const csrfHeaders = (): Record<string, string> => (csrf ? { 'orchard-csrf': csrf } : {});
-export const api = createHttpClient({ address: '', headers: csrfHeaders });
+const plain = createHttpClient({ address: '', headers: csrfHeaders });
+
+/** Asks the member to prove who they are; true when that worked. */
+type AskProof = (methods: ConfirmationMethod[]) => Promise<boolean>;
+let askProof: AskProof = async () => false;
+/** Sets who is asked before a sensitive change: the dialog of the page that is shown. */
+export const onConfirmationNeeded = (ask: AskProof): void => {
+  askProof = ask;
+};
+
+/** A sensitive change may need a fresh proof first; then the call is made again. */
+export const api: HttpClient = {
+  ...plain,
+  call: async (operation, input) => {
+    try {
+      return await plain.call(operation, input);
+    } catch (error) {
+      if (!(error instanceof Problem) || error.problem !== 'confirmation-needed') throw error;
+      if (!(await askProof(error.extras.methods ?? ['password']))) throw error;
+      return plain.call(operation, input);
+    }
+  },
+};
 
 export const queries = new QueryClient({
   defaultOptions: {
@@ -24,10 +54,10 @@ export const queries = new QueryClient({
   },
 });
 
-/** For short lists that nothing tells of: read again while they are looked at. */
+/** For short lists without change events: read again while they are shown. */
 export const OFTEN = { refetchInterval: 5_000 };
 
-/** The answer of a reading call. */
+/** The response of a reading call. */
 export function useCall<O extends AnyOperation>(
   operation: O,
   input: CallInput<O>,
@@ -41,20 +71,30 @@ export function useCall<O extends AnyOperation>(
   }) as UseQueryResult<ReplyOf<O>>;
 }
 
-/** A writing call; what `refresh` names (beginnings of operation ids) is read anew afterwards. */
-export function useChange<O extends AnyOperation>(operation: O, refresh: string[] = []) {
+/** What a change can make stale: responses of one operation, or of every operation of a group such as `operations.users`. */
+export type Stale = AnyOperation | Record<string, AnyOperation>;
+
+const isOperation = (stale: Stale): stale is AnyOperation => typeof (stale as AnyOperation).id === 'string';
+const groupOf = (operation: AnyOperation): Stale[] =>
+  Object.values(operations as unknown as Record<string, Record<string, AnyOperation>>).filter((group) =>
+    Object.values(group).some(({ id }) => id === operation.id),
+  );
+
+/** A writing call; what it makes stale is read again afterwards: by default the operation's own group. */
+export function useChange<O extends AnyOperation>(operation: O, stale?: Stale[]) {
   return useMutation<ReplyOf<O>, Error, CallInput<O>>({
     mutationFn: (input) => api.call(operation, input),
-    onSuccess: () => refreshCalls(...refresh),
+    onSuccess: () => refreshCalls(...(stale ?? groupOf(operation))),
   });
 }
 
-/** Reads anew whatever on the page came from these operations. */
-export async function refreshCalls(...prefixes: string[]): Promise<void> {
-  await queries.invalidateQueries({ predicate: ({ queryKey }) => prefixes.some((prefix) => String(queryKey[0]).startsWith(prefix)) });
+/** Reads again what the page shows of these operations. */
+export async function refreshCalls(...stale: Stale[]): Promise<void> {
+  const ids = new Set(stale.flatMap((one) => (isOperation(one) ? one.id : Object.values(one).map(({ id }) => id))));
+  await queries.invalidateQueries({ predicate: ({ queryKey }) => ids.has(String(queryKey[0])) });
 }
 
-/** What went wrong, in the service's own words. */
+/** The service's own message for a failure. */
 export function describeError(error: unknown): string {
   if (error instanceof Problem)
     return error.extras.fields?.length ? error.extras.fields.map(({ problem }) => problem).join(' ') : error.detail;

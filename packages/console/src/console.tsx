@@ -1,19 +1,22 @@
-/** Which page stands at which address. */
-import { Center, Loader } from '@mantine/core';
-import { operations, Problem } from '@orchard/contract';
+/** The pages and their addresses. */
+import { Anchor, Center, Loader } from '@mantine/core';
+import { type Member, operations, Problem } from '@orchard/contract';
 import { type ComponentType, lazy } from 'react';
-import { Navigate, Route, Routes } from 'react-router';
+import { Link, Navigate, Route, Routes } from 'react-router';
 import { keepCsrf, useCall } from './api.js';
-import { Trouble } from './parts/basics.js';
+import { Empty, Trouble } from './parts/basics.js';
 import { AppsPage } from './pages/apps.js';
-import { ForgotPasswordPage, NewPasswordPage, SetupPage, SignInPage } from './pages/signIn.js';
+import { ConfirmEmailPage, ForgotPasswordPage, JoinPage, NewPasswordPage, SetupPage, SignInPage } from './pages/signIn.js';
+import { ConfirmIdentity } from './shell/confirmIdentity.js';
 import { Shell } from './shell/shell.js';
 
-/** A page that is fetched when it is first opened. */
+/** A page whose code is loaded when it is first opened. */
 const page = <Name extends string>(load: () => Promise<Record<Name, ComponentType>>, name: Name) =>
   lazy(async () => ({ default: (await load())[name] }));
 
+const AccountPage = page(() => import('./pages/account.js'), 'AccountPage');
 const ApiUsePage = page(() => import('./pages/apiUse.js'), 'ApiUsePage');
+const AuditPage = page(() => import('./pages/audit.js'), 'AuditPage');
 const ChannelsPage = page(() => import('./pages/channels.js'), 'ChannelsPage');
 const ClientsPage = page(() => import('./pages/clients.js'), 'ClientsPage');
 const CollectionPage = page(() => import('./pages/collection.js'), 'CollectionPage');
@@ -22,6 +25,7 @@ const ComposePage = page(() => import('./pages/compose.js'), 'ComposePage');
 const DevicesPage = page(() => import('./pages/devices.js'), 'DevicesPage');
 const EnvironmentsPage = page(() => import('./pages/environments.js'), 'EnvironmentsPage');
 const GatewaysPage = page(() => import('./pages/gateways.js'), 'GatewaysPage');
+const InstallationPage = page(() => import('./pages/installation.js'), 'InstallationPage');
 const JobsPage = page(() => import('./pages/jobs.js'), 'JobsPage');
 const NotificationPage = page(() => import('./pages/notification.js'), 'NotificationPage');
 const OverviewPage = page(() => import('./pages/overview.js'), 'OverviewPage');
@@ -29,6 +33,8 @@ const QuickStartPage = page(() => import('./pages/quickStart.js'), 'QuickStartPa
 const RequestsPage = page(() => import('./pages/requests.js'), 'RequestsPage');
 const SentPage = page(() => import('./pages/sent.js'), 'SentPage');
 const SmsInboxPage = page(() => import('./pages/smsInbox.js'), 'SmsInboxPage');
+const TeamPage = page(() => import('./pages/team.js'), 'TeamPage');
+const TokensPage = page(() => import('./pages/tokens.js'), 'TokensPage');
 const TopicsPage = page(() => import('./pages/topics.js'), 'TopicsPage');
 const UsersPage = page(() => import('./pages/users.js'), 'UsersPage');
 
@@ -39,6 +45,8 @@ export function Console() {
       <Route path="/sign-in" element={<SignInPage />} />
       <Route path="/forgot-password" element={<ForgotPasswordPage />} />
       <Route path="/new-password" element={<NewPasswordPage />} />
+      <Route path="/join" element={<JoinPage />} />
+      <Route path="/confirm-email" element={<ConfirmEmailPage />} />
       <Route path="*" element={<SignedIn />} />
     </Routes>
   );
@@ -61,9 +69,18 @@ function SignedIn() {
     );
   keepCsrf(session.data.csrf);
   return (
+    <>
+      <ConfirmIdentity />
+      <Pages member={session.data.member} />
+    </>
+  );
+}
+
+function Pages({ member }: { member: Member }) {
+  return (
     <Routes>
-      <Route path="/" element={<AppsPage member={session.data.member} />} />
-      <Route path="/:app/:environment" element={<Shell member={session.data.member} />}>
+      <Route path="/" element={<AppsPage member={member} />} />
+      <Route path="/:app/:environment" element={<Shell member={member} />}>
         <Route index element={<Navigate to="overview" replace />} />
         <Route path="overview" element={<OverviewPage />} />
         <Route path="data" element={<CollectionsPage />} />
@@ -83,7 +100,26 @@ function SignedIn() {
         <Route path="setup" element={<ClientsPage />} />
         <Route path="quick-start" element={<QuickStartPage />} />
         <Route path="environments" element={<EnvironmentsPage />} />
+        <Route path="team" element={<TeamPage />} />
+        <Route path="tokens" element={<TokensPage />} />
+        <Route path="audit" element={<AuditPage />} />
+        <Route path="installation" element={<InstallationPage />} />
+        <Route path="account" element={<AccountPage />} />
+        <Route path="*" element={<NoPage />} />
       </Route>
+      <Route path="*" element={<NoPage />} />
     </Routes>
+  );
+}
+
+function NoPage() {
+  return (
+    <Center h="60vh">
+      <Empty title="There is no page at this address">
+        <Anchor component={Link} to="/">
+          All apps
+        </Anchor>
+      </Empty>
+    </Center>
   );
 }

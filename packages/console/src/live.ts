@@ -1,18 +1,19 @@
-/** Reads things anew when the service says that they changed. */
+/** Refreshes responses when the service reports a change. */
+import { operations } from '@orchard/contract';
 import { useEffect } from 'react';
-import { refreshCalls } from './api.js';
+import { queries, refreshCalls } from './api.js';
 
 const CALLS = {
-  records: ['managedRecords.', 'collections.'],
-  deliveries: ['notifications.', 'sms.'],
-  requests: ['requests.', 'origins.'],
-  devices: ['devices.'],
-  users: ['users.'],
-  notices: ['notices.'],
-  jobs: ['jobs.'],
+  records: [operations.managedRecords, operations.collections],
+  deliveries: [operations.notifications, operations.sms],
+  requests: [operations.telemetry.requests, operations.telemetry.request, operations.clients.blockedOrigins],
+  devices: [operations.devices],
+  users: [operations.users],
+  notices: [operations.notices],
+  jobs: [operations.jobs],
 } as const;
 type Mark = keyof typeof CALLS;
-/** Recorded requests arrive every second; reading them more often than this would only flicker. */
+/** Requests are recorded every second; refreshing more often would only flicker. */
 const REQUESTS_EVERY_MS = 3_000;
 
 /** Listens to an environment's changes while the page is open. */
@@ -32,6 +33,11 @@ export function useLiveChanges(app: string, environment: string): void {
         }
         void refreshCalls(...CALLS[mark]);
       }
+    });
+    // The rights of the reader have ended, or were changed: whatever is shown may no longer be.
+    source.addEventListener('ended', () => {
+      source.close();
+      void queries.invalidateQueries();
     });
     return () => source.close();
   }, [app, environment]);

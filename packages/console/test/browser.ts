@@ -2,6 +2,7 @@
 import { readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { type Browser, chromium, type Page } from 'playwright-core';
+import { OWNER } from '../../service/test/support.js';
 
 const FLAGS = [
   '--headless',
@@ -19,8 +20,17 @@ export const openBrowser = (): Promise<Browser> => chromium.launch({ executableP
 
 export async function openPage(browser: Browser): Promise<Page> {
   const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' });
-  page.setDefaultTimeout(60_000);
+  page.setDefaultTimeout(30_000);
   return page;
+}
+
+/** Signs the owner in, as a person does. */
+export async function signIn(page: Page, address: string): Promise<void> {
+  await page.goto(`${address}/sign-in`);
+  await page.getByLabel('E-mail address').fill(OWNER.email);
+  await page.locator('input[type=password]').fill(OWNER.password);
+  await page.getByRole('button', { name: 'Sign in', exact: true }).click();
+  await page.getByRole('heading', { name: 'Apps' }).waitFor();
 }
 
 /** What the accessibility rules of WCAG 2.1 A and AA find wrong with a page. */

@@ -5,9 +5,9 @@ import type { Operation, Role } from './operation.js';
 
 /** RFC 3339 in UTC with milliseconds. */
 export const time = z.iso.datetime().describe('RFC 3339, UTC, with milliseconds');
-/** Only the outermost shape is checked: what a JSON parser made holds nothing but JSON. */
+/** Only the outermost shape is checked: the output of a JSON parser is JSON. */
 export const jsonObject = z.custom<JsonObject>(isPlainObject, 'A JSON object.').meta({ type: 'object', additionalProperties: true });
-/** JSON of an app that is kept inside a JSON column of ours, which reads 32 levels. */
+/** JSON of an app inside a JSON column, which MariaDB reads up to 32 levels. */
 export const appData = jsonObject
   .refine((value) => isShallow(value, 25), 'A JSON object, nested at most 25 deep.')
   .meta({ type: 'object', additionalProperties: true });
@@ -18,7 +18,7 @@ export const password = z
   .min(8, 'At least 8 characters.')
   .max(256, 'At most 256 characters.')
   .refine((text) => text.trim() !== '', 'Something besides spaces.');
-/** A password that is only compared: whatever was taken once must get in. */
+/** A password that is only compared: any that was accepted once must stay usable. */
 export const givenPassword = z.string().max(256);
 /** The secret of a one-time address. */
 export const linkToken = z.string().max(200);
@@ -31,6 +31,8 @@ export const deviceId = z
   .string()
   .regex(/^[A-Za-z0-9][A-Za-z0-9._-]{7,63}$/, 'A letter or digit, then 7 to 63 letters, digits, ., _ or -.');
 export const uuid = z.uuid();
+/** Of a path about one member. */
+export const memberId = z.string().max(64).describe('Id of the member; `orchard` also takes the mail address');
 export const none = z.strictObject({});
 export const nothing = z.undefined();
 
@@ -43,14 +45,14 @@ export const actor = z
   })
   .meta({ id: 'Actor' });
 export type ActorDocument = z.infer<typeof actor>;
-/** An actor in words: the name, or what it is and which one. */
+/** An actor as text: its name, or its kind and id. */
 export const actorWords = ({ kind, id, name }: ActorDocument): string => name ?? [kind, id].filter(Boolean).join(' ');
 
 export const listQuery = z.strictObject({
   filter: z.string().max(4000).optional().describe('A condition in CQL2 text'),
   sort: z.string().max(400).optional().describe('Field names, comma-separated, `-` before one for descending'),
   limit: z.coerce.number().int().min(1).max(1000).default(50),
-  cursor: z.string().max(4000).optional().describe('`next` of the page before'),
+  cursor: z.string().max(4000).optional().describe('`next` of the previous page'),
 });
 
 /** A page of items; `next` is absent on the last one. */
@@ -59,12 +61,12 @@ export const page = <T extends z.ZodType>(item: T) => z.object({ items: z.array(
 export const environmentParams = z.object({ app: slug, environment: slug });
 export const ENVIRONMENT = '/manage/v1/apps/{app}/environments/{environment}';
 
-/** The parameters of an app's call with those that name the environment, as members call it. */
+/** The parameters of an app's call plus those that name the environment, for members. */
 type Placed<P extends z.ZodObject> = z.ZodObject<(typeof environmentParams)['shape'] & P['shape']>;
 
 /**
- * The same call for members: in the environment that the path names, under the same name. What differs is said here;
- * everything else is the app's declaration.
+ * The same call for members: in the environment that the path names, under the same name. Only differences are declared
+ * here; the rest is the app's declaration.
  */
 export function forMembers<P extends z.ZodObject, Q extends z.ZodObject, B extends z.ZodType, R extends z.ZodType>(
   app: Operation<P, Q, B, R>,
@@ -88,7 +90,7 @@ type Declared<P extends z.ZodObject, Q extends z.ZodObject, B extends z.ZodType,
 > &
   Partial<Pick<Operation<P, Q, B, R>, Optional>>;
 
-/** Declares an operation; what is left out means: no parameters, no query, status 200. */
+/** Declares an operation. Defaults: no parameters, no query, status 200. */
 export function operation<
   R extends z.ZodType,
   P extends z.ZodObject = typeof none,

@@ -1,11 +1,14 @@
-/** Reads server-sent events (HTML standard section 9.2) from a reply, also where headers keep a browser's own reader away. */
+/**
+ * Reads server-sent events (HTML standard section 9.2) from a response, for calls whose headers a browser's EventSource
+ * cannot send.
+ */
 import { EventSourceParserStream } from 'eventsource-parser/stream';
 import { Problem } from './problems.js';
 
 export type LiveEvent = { event: string; id: string; data: unknown };
 type Message = { event?: string; id?: string; data: string };
 
-/** The events of a stream as they come; data is read as JSON. Ends when the stream does. */
+/** The events of a stream as they arrive, with data parsed as JSON. Ends with the stream. */
 export async function* readEvents(reply: Response): AsyncGenerator<LiveEvent> {
   if (!reply.body) return;
   const messages = reply.body
@@ -24,10 +27,10 @@ export async function* readEvents(reply: Response): AsyncGenerator<LiveEvent> {
 }
 
 export type Following = {
-  /** Opens the stream, after the event that came last. */
+  /** Opens the stream after the latest event. */
   open: (headers: Record<string, string>, signal: AbortSignal) => Promise<Response>;
   onEvent: (event: LiveEvent) => void;
-  /** Told when the stream is open, and when it waits to be opened again. */
+  /** Called when the stream is open, and when it waits to reconnect. */
   onState?: (state: 'open' | 'waiting') => void;
   signal: AbortSignal;
 };
@@ -36,7 +39,7 @@ const FIRST_WAIT_MS = 500;
 const LONGEST_WAIT_MS = 15_000;
 
 /**
- * Follows a stream until the signal ends it: opened again whenever it breaks, after the last event that came.
+ * Follows a stream until the signal aborts it; reconnects after the latest event when it breaks.
  * @throws {Problem} when the service refuses the stream itself
  */
 export async function followEvents({ open, onEvent, onState, signal }: Following): Promise<void> {

@@ -24,15 +24,18 @@ export type CallInput<O extends Any> = Part<'params', ParamsOf<O>> &
     headers?: Record<string, string>;
     signal?: AbortSignal;
   };
-/** A body that is sent as it is. */
+/** A body that is sent unchanged. */
 export type RawBody = NonNullable<RequestInit['body']>;
 export type CallReply<O extends Any> = { status: number; headers: Headers; body: ReplyOf<O> };
 export type HttpClient = {
-  /** Calls an operation and answers its body. @throws {Problem} when the service refuses, TypeError when it cannot be reached */
+  /**
+   * Calls an operation and returns the body of the response.
+   * @throws {Problem} when the service refuses, TypeError when it cannot be reached
+   */
   call<O extends Any>(operation: O, input: CallInput<O>): Promise<ReplyOf<O>>;
   /** The same, with status and headers. */
   exchange<O extends Any>(operation: O, input: CallInput<O>): Promise<CallReply<O>>;
-  /** Calls an operation and answers the reply as it begins: a stream to read. `raw` is a body that is not JSON. */
+  /** Calls an operation and returns the response as a stream. `raw` is a body that is not JSON. */
   open<O extends Any>(operation: O, input: CallInput<O> & { raw?: RawBody }): Promise<Response>;
 };
 
@@ -88,7 +91,7 @@ export function createHttpClient(options: HttpClientOptions): HttpClient {
   return { open, exchange, call: async (operation, input) => (await exchange(operation, input)).body };
 }
 
-/** What answered may not be our service, but a proxy: then its status and first words have to do. */
+/** A proxy may have responded instead of our service: then show its status and the start of its body. */
 function readProblem(text: string, reply: Response): ProblemDocument {
   try {
     return JSON.parse(text) as ProblemDocument;

@@ -1,15 +1,19 @@
+import { auditOperations } from './operations/audit.js';
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
 import { channelOperations } from './operations/channels.js';
 import { deviceOperations } from './operations/devices.js';
 import { gatewayOperations } from './operations/gateways.js';
 import { jobOperations } from './operations/jobs.js';
 import { memberOperations } from './operations/members.js';
+import { memberWayOperations } from './operations/memberWays.js';
 import { noticeOperations } from './operations/notices.js';
 import { notificationOperations } from './operations/notifications.js';
 import { collectionOperations } from './operations/collections.js';
 import { managedRecordOperations, recordOperations } from './operations/records.js';
+import { secondFactorOperations } from './operations/secondFactors.js';
 import { smsOperations } from './operations/sms.js';
 import { telemetryOperations } from './operations/telemetry.js';
+import { tokenOperations } from './operations/tokens.js';
 import { topicOperations } from './operations/topics.js';
 import { userOperations } from './operations/users.js';
 import type { AnyOperation } from './operation.js';
@@ -26,6 +30,10 @@ export const operations = {
   channels: channelOperations,
   notices: noticeOperations,
   members: memberOperations,
+  memberWays: memberWayOperations,
+  secondFactors: secondFactorOperations,
+  tokens: tokenOperations,
+  audit: auditOperations,
   apps: appOperations,
   environments: environmentOperations,
   clients: clientOperations,
@@ -38,12 +46,18 @@ export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
   (group) => Object.values(group) as unknown as AnyOperation[],
 );
 
-export { type ActorDocument, actorWords } from './common.js';
+export * from './audit.js';
+export { type ActorDocument, actorWords, ENVIRONMENT as ENVIRONMENT_PATH } from './common.js';
+export * from './commandLine.js';
 export * from './events.js';
+export * from './expectation.js';
 export * from './httpClient.js';
+export * from './libraryCall.js';
 export * from './openapi.js';
 export * from './operation.js';
 export type * from './operations/apps.js';
+export { AUDIT_FAULTS } from './operations/audit.js';
+export type * from './operations/audit.js';
 export { CLIENT_KINDS, MODES } from './operations/apps.js';
 export type * from './operations/channels.js';
 export type * from './operations/collections.js';
@@ -51,18 +65,24 @@ export { IMPORT_FORMATS } from './operations/collections.js';
 export type * from './operations/devices.js';
 export { DEVICE_SECRET, PERMISSIONS, PLATFORMS, STAGES } from './operations/devices.js';
 export type * from './operations/gateways.js';
-export { GATEWAY_KINDS, gatewayMapping, newGateway } from './operations/gateways.js';
+export { GATEWAY_KINDS, gatewayMapping, newGateway, newInstallationGateway } from './operations/gateways.js';
 export type * from './operations/jobs.js';
 export { JOB_STATES } from './operations/jobs.js';
 export type * from './operations/members.js';
+export type * from './operations/memberWays.js';
+export { MEMBER_WAYS, MESSAGE_STATES } from './operations/memberWays.js';
 export type * from './operations/newNotification.js';
 export { WAYS } from './operations/newNotification.js';
 export type * from './operations/notifications.js';
 export { DELIVERY_STATES, NOTIFICATION_STATES } from './operations/notifications.js';
 export type * from './operations/notices.js';
+export type * from './operations/ownAccount.js';
 export type * from './operations/records.js';
+export type * from './operations/secondFactors.js';
 export type * from './operations/sms.js';
 export type * from './operations/telemetry.js';
+export type * from './operations/tokens.js';
+export { TOKEN_DAYS } from './operations/tokens.js';
 export type * from './operations/topics.js';
 export type * from './operations/users.js';
 export * from './problems.js';

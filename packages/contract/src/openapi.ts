@@ -5,10 +5,10 @@ import { PROBLEMS, type ProblemName, problemSchema } from './problems.js';
 
 type Schema = Record<string, unknown>;
 
-/** Named schemas, which stand once under components. */
+/** Named schemas, which appear once under components. */
 type Components = Record<string, Schema>;
 
-/** JSON Schema of a Zod schema; the named ones in it move to `components`, and are referred to there. */
+/** JSON Schema of a Zod schema; named schemas in it move to `components` and are referenced. */
 function toSchema(schema: z.ZodType, io: 'input' | 'output', components: Components): Schema {
   const { $schema: _, ...whole } = z.toJSONSchema(schema, { io, unrepresentable: 'any', target: 'draft-2020-12' }) as Schema;
   const { $defs = {}, ...rest } = JSON.parse(JSON.stringify(whole).replaceAll('"#/$defs/', '"#/components/schemas/')) as Schema & {
@@ -80,11 +80,12 @@ const EVERYWHERE = [
   'unexpected',
 ] as const;
 
-/** Problems that a call can meet: its own, and those of every call of this caller. */
+/** Problems of a call: its own, and those of every call of this kind of caller. */
 export function problemsOf(operation: AnyOperation): ProblemName[] {
   const withBody = operation.body ? WITH_BODY : [];
   const withFilter = 'filter' in operation.query.shape ? (['malformed-filter'] as const) : [];
-  return [...new Set([...operation.problems, ...BY_CALLER[operation.caller.kind], ...withBody, ...withFilter, ...EVERYWHERE])];
+  const proof: ProblemName[] = operation.confirmed ? ['confirmation-needed'] : [];
+  return [...new Set([...operation.problems, ...BY_CALLER[operation.caller.kind], ...withBody, ...withFilter, ...proof, ...EVERYWHERE])];
 }
 
 function responses(operation: AnyOperation, components: Components): Schema {
@@ -129,7 +130,7 @@ export function buildOpenApi(operations: readonly AnyOperation[], address: strin
   const components: Components = {};
   toSchema(problemSchema, 'output', components);
   for (const operation of operations) {
-    // OpenAPI has no parameter of several segments; its own is the nearest.
+    // OpenAPI has no parameter of several segments; a plain one is the nearest.
     const path = operation.path.replace('...}', '}');
     paths[path] ??= {};
     (paths[path] as Schema)[operation.method.toLowerCase()] = {
@@ -155,7 +156,12 @@ export function buildOpenApi(operations: readonly AnyOperation[], address: strin
   }
   return {
     openapi: '3.1.0',
-    info: { title: 'Vivid Orchard', version: '1', description: 'What apps call (/app/v1) and what teams call (/manage/v1).' },
+    info: {
+      title: 'Vivid Orchard',
+      version: '1',
+      description: 'What apps call (/app/v1) and what teams call (/manage/v1).',
+      license: { name: 'All rights reserved', identifier: 'LicenseRef-all-rights-reserved' },
+    },
     servers: [{ url: address }],
     paths,
     components: {

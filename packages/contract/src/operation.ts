@@ -1,19 +1,20 @@
 /** The form in which every API operation is declared, once. */
 import type { z } from 'zod';
+import type { AuditKind } from './audit.js';
 import type { ProblemName } from './problems.js';
 
-/** What each right of a server key lets one do, in a sentence. */
+/** What each scope of a server key allows, in a sentence. */
 export const SCOPE_SENTENCES = {
-  'records:read': 'Read every record of every collection, hidden fields and history too, whatever the access rules say.',
-  'records:write': 'Create, change, restore and delete every record, whatever the access rules say.',
+  'records:read': 'Read every record of every collection, hidden fields and history too, regardless of access rules.',
+  'records:write': 'Create, change, restore and delete every record, regardless of access rules.',
   'users:read': 'Read the accounts of all users: mail address, name, phone number, roles and data.',
-  'users:write': 'Make accounts, set roles and data, and disable users.',
+  'users:write': 'Create accounts, set roles and data, and disable users.',
   'devices:read': 'Read every device and the topics it follows.',
   'devices:write': 'Register, change and retire every device, and let it follow topics.',
   'notify:send': 'Send notifications, SMS and mail to anybody, and stop or resume what is being sent.',
-  'notify:read': 'Read notifications and what became of each delivery.',
-  'channels:listen': 'Read every channel and who listens on it, whatever its rules say.',
-  'channels:publish': 'Publish on every channel, whatever its rules say.',
+  'notify:read': 'Read notifications and the outcome of each delivery.',
+  'channels:listen': 'Read every channel and who listens on it, regardless of its rules.',
+  'channels:publish': 'Publish on every channel, regardless of its rules.',
 } as const;
 export type Scope = keyof typeof SCOPE_SENTENCES;
 export const SCOPES = Object.keys(SCOPE_SENTENCES) as [Scope, ...Scope[]];
@@ -22,17 +23,30 @@ export const SCOPES = Object.keys(SCOPE_SENTENCES) as [Scope, ...Scope[]];
 export const ROLES = ['viewer', 'developer', 'maintainer', 'owner'] as const;
 export type Role = (typeof ROLES)[number];
 
+/** What each role allows in an environment, in a sentence; each adds to those before it. */
+export const ROLE_SENTENCES: Record<Role, string> = {
+  viewer: 'Reads everything in the environment, and changes nothing.',
+  developer: 'Also changes data, collections, clients and keys, and sends notifications.',
+  maintainer: 'Also sets up gateways, opens and closes the environment, and deletes users and devices.',
+  owner: 'Also deletes the environment.',
+};
+
 export type Caller =
   | { kind: 'anyone' }
-  /** A client key; `user` says whether somebody must be signed in. With `scope`, a server key that has it may call too. */
+  /** A client key; `user` says whether a user must be signed in. With `scope`, a server key that has it may call too. */
   | { kind: 'app'; user: 'required' | 'optional'; scope?: Scope }
   | { kind: 'server'; scope: Scope }
   /** A member; `role` is the least role in the environment (or installation) that the path names. */
-  | { kind: 'member'; role: Role };
+  | {
+      kind: 'member';
+      role: Role;
+      /** A person, not an automation token: the call is about the caller's own account, or about the team. */
+      person?: true;
+    };
 
 export type Method = 'GET' | 'HEAD' | 'POST' | 'PUT' | 'PATCH' | 'DELETE' | 'OPTIONS';
 
-/** `sign-in`: a call by which passwords or codes could be guessed; few a minute from one address. */
+/** `sign-in`: a call that could be used for guessing passwords or codes; few a minute from one address. */
 export type RateClass = 'sign-in';
 
 export type Operation<
@@ -43,6 +57,10 @@ export type Operation<
 > = {
   /** Unique, `capability.verb`. */
   id: string;
+  /** The words of the command that makes this call, such as `topic list` or `app add <name>`. See commandLine.ts. */
+  command?: string;
+  /** The call in the client library, such as `collection({collection}).list({query})`. See libraryCall.ts. */
+  library?: string;
   method: Method;
   /** With `{name}` for each path parameter; one at the end written `{name...}` takes all segments that are left. */
   path: string;
@@ -58,19 +76,23 @@ export type Operation<
   alsoStatus?: 201;
   reply: Reply;
   stream?: boolean;
-  /** Media types of a body that the handler reads as it comes, instead of JSON. */
+  /** Media types of a body that the handler reads as a stream, instead of JSON. */
   rawBody?: string[];
   /** Media types of a reply that is not JSON. */
   replyTypes?: string[];
-  /** A limit of its own, besides those of the key and the address. */
+  /** An additional rate limit, besides those of the key and the address. */
   rate?: RateClass;
   /** Most bytes of a JSON body, where it is not 1 MB. */
   bodyLimit?: number;
-  /** Takes an Idempotency-Key. */
+  /** The kind of thing that a member changes with it; every such change is audited. Every write of members says so. */
+  changes?: AuditKind | 'nothing';
+  /** Asks members to prove again who they are, where that was a while ago. */
+  confirmed?: true;
+  /** Accepts an Idempotency-Key. */
   retrySafe?: boolean;
   /** Headers the caller may send that change what the call does. */
   requestHeaders?: string[];
-  /** Headers of a successful response that tell something of their own, each with what. */
+  /** Headers of a successful response, each with its description. */
   replyHeaders?: Record<string, string>;
   /** Answers 304 without a body where the caller has the current version already (RFC 9110 section 13.1.2). */
   notModified?: boolean;

@@ -1,6 +1,10 @@
 /** Every error the API can answer, in one catalogue. Replies are RFC 9457 problem details. */
 import { z } from 'zod';
 
+/** With what a member proves who they are. */
+export const CONFIRMATION_METHODS = ['password', 'code', 'passkey'] as const;
+export type ConfirmationMethod = (typeof CONFIRMATION_METHODS)[number];
+
 /** Status and title of each problem; the name is the last part of its `type`, a path under /docs/problems/. */
 export const PROBLEMS = {
   'malformed-json': {
@@ -10,26 +14,26 @@ export const PROBLEMS = {
   },
   'invalid-input': {
     status: 422,
-    title: 'Something in the request does not fit',
+    title: 'The request is not valid',
     cure: 'See `fields`: each entry names a path, what is wrong with it and what would be right.',
   },
   'malformed-filter': { status: 422, title: 'The filter cannot be read', cure: 'Correct the filter at the position named in `detail`.' },
   'body-too-large': { status: 413, title: 'The body is too large', cure: 'A body has at most 1 MB, a batch 16 MB. Send less in one call.' },
   'unsupported-media-type': {
     status: 415,
-    title: 'The body has a media type this call does not take',
+    title: 'This call does not accept the media type of the body',
     cure: 'Use `Content-Type: application/json`; a PATCH also takes `application/merge-patch+json`.',
   },
   'key-missing': { status: 401, title: 'No key was sent', cure: 'Send the key of a client in the header `Orchard-Key`.' },
-  'key-mistyped': { status: 401, title: 'The key is mistyped', cure: 'Its check characters do not match: copy the key again, whole.' },
+  'key-mistyped': { status: 401, title: 'The key is mistyped', cure: 'Its check characters do not match: copy the whole key again.' },
   'key-unknown': {
     status: 401,
-    title: 'The key is not known here',
-    cure: 'It is well formed but belongs to no environment of this installation: check the base address.',
+    title: 'The key is unknown',
+    cure: 'It is well formed but belongs to no environment of this installation. Check the base address.',
   },
-  'key-revoked': { status: 401, title: 'The key was revoked', cure: 'Make a new key for this client under Setup, Clients and keys.' },
-  'key-wrong-kind': { status: 403, title: 'This call takes another kind of key', cure: 'See `detail` for the kind it takes.' },
-  'scope-missing': { status: 403, title: 'The server key lacks a scope', cure: 'Make a server key with the scope named in `detail`.' },
+  'key-revoked': { status: 401, title: 'The key was revoked', cure: 'Create a new key for this client under Setup, Clients and keys.' },
+  'key-wrong-kind': { status: 403, title: 'This call needs a different kind of key', cure: 'See `detail` for the kind it needs.' },
+  'scope-missing': { status: 403, title: 'The server key lacks a scope', cure: 'Create a server key with the scope named in `detail`.' },
   'origin-blocked': {
     status: 403,
     title: 'This web origin is not allowed',
@@ -54,7 +58,7 @@ export const PROBLEMS = {
   'sign-in-refused': {
     status: 401,
     title: 'E-mail address or password is wrong',
-    cure: 'Check both; an address that is not registered answers the same.',
+    cure: 'Check both. An address that is not registered gets the same response.',
   },
   'member-sign-in-needed': {
     status: 401,
@@ -64,21 +68,21 @@ export const PROBLEMS = {
   'csrf-refused': {
     status: 403,
     title: 'The call did not come from the console',
-    cure: 'Send the header `Orchard-Csrf` with the value that GET /manage/v1/session answered.',
+    cure: 'Send the header `Orchard-Csrf` with the value that GET /manage/v1/session returned.',
   },
   'role-insufficient': { status: 403, title: 'Your role does not allow this', cure: 'Ask an owner for the role named in `detail`.' },
-  'access-refused': { status: 403, title: 'The access rule refuses this', cure: 'See `detail` for the rule and what it asks for.' },
+  'access-refused': { status: 403, title: 'The access rule refuses this', cure: 'See `detail` for the rule and what it requires.' },
   'setup-done': { status: 409, title: 'The owner account exists already', cure: 'Sign in at the console.' },
   'setup-refused': {
     status: 403,
     title: 'The one-time address is not valid',
-    cure: 'Open the address printed by the latest start of the service.',
+    cure: 'Open the address that the service printed when it last started.',
   },
-  'not-found': { status: 404, title: 'There is nothing here', cure: 'See `detail` for what was looked for.' },
+  'not-found': { status: 404, title: 'Not found', cure: 'See `detail` for what is missing.' },
   'collection-unknown': {
     status: 404,
     title: 'The collection does not exist',
-    cure: 'In a closed environment, make the collection first; check the spelling.',
+    cure: 'Check the spelling. In a closed environment, create the collection first.',
   },
   'already-exists': { status: 409, title: 'It exists already', cure: 'Choose another name or id, or change the one that exists.' },
   'still-referenced': {
@@ -89,7 +93,7 @@ export const PROBLEMS = {
   'records-do-not-fit': {
     status: 409,
     title: 'Records do not fit the change',
-    cure: 'See `fields` for examples. Correct those records, or say what becomes of them.',
+    cure: 'See `fields` for examples. Correct those records, or choose what happens to them.',
   },
   'key-reused': {
     status: 422,
@@ -103,49 +107,69 @@ export const PROBLEMS = {
   },
   'version-conflict': {
     status: 412,
-    title: 'The record has changed since',
+    title: 'The record has changed in the meantime',
     cure: 'Read it again, apply your change to the current version, and send that version in If-Match.',
   },
   'message-too-large': {
     status: 422,
     title: 'The notification is too large',
-    cure: 'Shorten body or data; see `detail` for what each way out takes.',
+    cure: 'Shorten body or data; see `detail` for the limit of each gateway.',
   },
   'audience-empty': {
     status: 422,
-    title: 'The notification is for nobody',
-    cure: 'Preview the audience, and choose one that somebody belongs to.',
+    title: 'The audience is empty',
+    cure: 'Preview the audience and choose one that is not empty.',
   },
   'wrong-state': {
     status: 409,
-    title: 'It is not in a state for this',
-    cure: 'See `detail` for the state it is in, and what can be done in it.',
+    title: 'The current state does not allow this',
+    cure: 'See `detail` for its state and what that state allows.',
   },
   'credential-refused': {
     status: 422,
     title: 'The credential cannot be used',
-    cure: 'See `detail` for what the file is, and which one is wanted. Nothing was stored.',
+    cure: 'See `detail` for what the file is and which file is needed. Nothing was stored.',
   },
   'mapping-refused': {
     status: 422,
-    title: 'The gateway mapping does not hold',
-    cure: 'See `fields`: each entry is a place in the mapping. docs/gateways.md tells how to write one. Nothing was stored.',
+    title: 'The gateway mapping is not valid',
+    cure: 'See `fields`: each entry is a place in the mapping. docs/gateways.md explains how to write one. Nothing was stored.',
   },
   'gateway-missing': {
     status: 409,
     title: 'There is no gateway for this',
     cure: 'Add one under Messages, Gateways, or with `orchard gateway add`.',
   },
+  'invitation-refused': {
+    status: 403,
+    title: 'The invitation is not valid',
+    cure: 'See `detail`. Ask an owner to invite you again.',
+  },
+  'second-factor-needed': {
+    status: 401,
+    title: 'A second factor is needed',
+    cure: 'Send the code of your authenticator app, or a recovery code, as `code`. With a passkey, sign in at the console.',
+  },
+  'second-factor-refused': {
+    status: 401,
+    title: 'The second factor is wrong',
+    cure: 'See `detail`. A code works once; a recovery code works as well.',
+  },
+  'confirmation-needed': {
+    status: 403,
+    title: 'Confirm that it is you',
+    cure: 'Send POST /manage/v1/session/confirmation with your second factor, or your password if you have none, and call again.',
+  },
   'link-refused': {
     status: 422,
     title: 'The one-time address is not valid',
-    cure: 'It was used, or its hour is over. Ask for a new one.',
+    cure: 'It was used or has expired. Ask for a new one.',
   },
-  'code-refused': { status: 422, title: 'The code is not right', cure: 'Type the latest code again, or ask for a new one.' },
-  'rate-exceeded': { status: 429, title: 'Too many calls', cure: 'Wait for the seconds in Retry-After.' },
+  'code-refused': { status: 422, title: 'The code is wrong', cure: 'Type the latest code again, or ask for a new one.' },
+  'rate-exceeded': { status: 429, title: 'Too many calls', cure: 'Wait the number of seconds in Retry-After.' },
   busy: {
     status: 503,
-    title: 'It is being changed by somebody else',
+    title: 'Another change is in progress',
     cure: 'Try again after the seconds in Retry-After. Nothing was stored.',
   },
   'statement-too-slow': {
@@ -155,34 +179,34 @@ export const PROBLEMS = {
   },
   'answer-too-large': {
     status: 422,
-    title: 'The answer would be too large',
-    cure: 'Ask for less at a time: a smaller `limit`, fewer `fields`, fewer `include`s. Files of any size come by export.',
+    title: 'The response would be too large',
+    cure: 'Ask for less at a time: a smaller `limit`, fewer `fields`, fewer `include`s. For more, use an export.',
   },
   'answers-unread': {
     status: 503,
-    title: 'Too much is under way that nobody has read',
-    cure: 'Read the answers that are open, or ask for smaller ones. Try again after the seconds in Retry-After.',
+    title: 'Too many unread responses',
+    cure: 'Read the open responses, or ask for smaller ones. Try again after the seconds in Retry-After.',
   },
   'method-not-allowed': {
     status: 405,
-    title: 'This address does not take this method',
-    cure: 'See the header `Allow` for those it takes.',
+    title: 'Method not allowed',
+    cure: 'See the header `Allow` for the allowed methods.',
   },
   'headers-too-large': {
     status: 431,
     title: 'Address and headers are too large',
-    cure: 'Together they may have 16 kB. Send long filters in a body, with POST /app/v1/queries/{collection}.',
+    cure: 'Together they may have at most 16 kB. Send long filters in a body, with POST /app/v1/queries/{collection}.',
   },
   'database-unavailable': {
     status: 503,
-    title: 'The database does not answer',
+    title: 'The database does not respond',
     cure: 'Try again after the seconds in Retry-After. Nothing was stored.',
   },
   'shutting-down': { status: 503, title: 'The service is stopping', cure: 'Try again after the seconds in Retry-After.' },
   unexpected: {
     status: 500,
-    title: 'Something went wrong in the service',
-    cure: 'Look up the request id in the service log; if it comes again, report it.',
+    title: 'Internal error',
+    cure: 'Look up the request id in the service log. If it happens again, report it.',
   },
 } as const satisfies Record<string, { status: number; title: string; cure: string }>;
 
@@ -204,13 +228,14 @@ export const problemSchema = z
     request: z.string().optional().describe('The id to look this request up by'),
     fields: z.array(fieldProblemSchema).optional(),
     currentVersion: z.int().optional().describe('With 412: the version the record has now'),
+    methods: z.array(z.enum(CONFIRMATION_METHODS)).optional().describe('With what the member can prove who they are'),
   })
   .meta({ id: 'Problem' });
 export type ProblemDocument = z.infer<typeof problemSchema>;
 
-export type ProblemExtras = Pick<ProblemDocument, 'fields' | 'currentVersion'> & {
+export type ProblemExtras = Pick<ProblemDocument, 'fields' | 'currentVersion' | 'methods'> & {
   retryAfterS?: number;
-  /** What only the team may learn: recorded with the request in place of `detail`, never sent. */
+  /** Details for the team only: recorded with the request in place of `detail`, never sent. */
   teamDetail?: string;
 };
 
@@ -244,7 +269,7 @@ export class Problem extends Error {
     return new Problem(
       known,
       document.detail ?? document.title,
-      { fields: document.fields, currentVersion: document.currentVersion },
+      { fields: document.fields, currentVersion: document.currentVersion, methods: document.methods },
       document.request,
     );
   }

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { addressOf, allOperations, buildOpenApi, createHttpClient, operations, PROBLEMS, Problem } from '../src/index.js';
+import { addressOf, allOperations, buildOpenApi, createHttpClient, libraryCall, operations, PROBLEMS, Problem } from '../src/index.js';
 
 const answering = (status: number, body: string) =>
   createHttpClient({ address: 'http://service.example', fetch: async () => new Response(body || null, { status }) });
@@ -15,14 +15,26 @@ describe('operations', () => {
       expect(Object.keys(params.shape).sort()).toEqual([...path.matchAll(/\{(\w+)\}/g)].map(([, name]) => name).sort());
   });
 
-  it('are open to nobody but for signing in, and setting a forgotten password anew', () => {
-    expect(allOperations.filter(({ caller }) => caller.kind === 'anyone').map(({ id }) => id)).toEqual([
-      'users.newPassword',
-      'setup.read',
-      'setup.create',
+  it('say what they change, where a member changes something', () => {
+    const silent = allOperations.filter(
+      ({ caller, method, changes }) => caller.kind === 'member' && !['GET', 'HEAD'].includes(method) && changes === undefined,
+    );
+    expect(silent.map(({ id }) => id)).toEqual([]);
+  });
+
+  it('are open to nobody but for signing in, joining, and one-time addresses', () => {
+    const open = allOperations.filter(({ caller }) => caller.kind === 'anyone').map(({ id }) => id);
+    expect(open.sort()).toEqual([
+      'memberSessions.challenge',
       'memberSessions.start',
+      'memberSessions.startWithPasskey',
+      'members.accept',
+      'members.confirmEmail',
       'members.forgotPassword',
       'members.newPassword',
+      'setup.create',
+      'setup.read',
+      'users.newPassword',
     ]);
   });
 
@@ -58,6 +70,25 @@ it('the OpenAPI document refers only to what it holds', () => {
   expect(references).toContain('components/schemas/Problem');
   expect(references).toContain('components/schemas/Record');
   expect(text).not.toContain('$defs');
+});
+
+it('the OpenAPI document says under which licence it stands, and offers no alternative that matches everything', () => {
+  const document = buildOpenApi(allOperations, 'http://service.example');
+  expect(document.info).toMatchObject({ license: { name: expect.any(String) } });
+  expect(JSON.stringify(document)).not.toMatch(/"(anyOf|oneOf)":\[(?:[^\]]*,)?\{\}/);
+});
+
+describe('a call in the client library', () => {
+  const params = { collection: 'huts', id: "o'hara" };
+  it.each([
+    [libraryCall(operations.records.read, { params }), `await orchard.collection("huts").read("o'hara");`],
+    [
+      libraryCall(operations.records.list, { params: { collection: 'huts' }, query: { filter: "name = 'x'" } }),
+      `await orchard.collection("huts").list({"filter":"name = 'x'"});`,
+    ],
+    [libraryCall(operations.users.readMe, {}), 'await orchard.me();'],
+    [libraryCall(operations.apps.list, {}), undefined],
+  ])('%s', (made, wanted) => expect(made).toBe(wanted));
 });
 
 describe('problems', () => {

@@ -5,7 +5,7 @@ export type RecordAction = (typeof RECORD_ACTIONS)[number];
 /** CQL2 texts. */
 export type AccessRules = Record<RecordAction, string>;
 
-/** Rules by name: what people write most, as CQL2 text (OGC 21-065r2). */
+/** Named rules for common conditions, as CQL2 text (OGC 21-065r2). */
 export const RULE_PRESETS = {
   everyone: 'TRUE',
   'signed-in': "me('id') IS NOT NULL",
@@ -14,7 +14,7 @@ export const RULE_PRESETS = {
 } as const;
 export type RulePreset = keyof typeof RULE_PRESETS;
 
-/** What a collection starts with when it is made by hand or by a first write. */
+/** The rules of a new collection. */
 export const OWNER_ONLY: AccessRules = {
   read: RULE_PRESETS.owner,
   create: RULE_PRESETS.owner,

@@ -1,10 +1,10 @@
 /** Who did something: one value everywhere, in history, authorship, messages and records of what was done. */
 
-export const ACTOR_KINDS = ['member', 'user', 'client', 'server', 'function', 'service'] as const;
+export const ACTOR_KINDS = ['member', 'token', 'user', 'client', 'server', 'function', 'service'] as const;
 export type ActorKind = (typeof ACTOR_KINDS)[number];
 
 /**
- * A member or user by id; an app by its client; a backend by `client/key`; a function by name; or the service itself,
+ * A member, automation token or user by id; an app by its client; a backend by `client/key`; a function by name; or the service itself,
  * which has no id.
  */
 export type Actor = { kind: ActorKind; id: string | null };
@@ -23,7 +23,7 @@ const FORMER: [RegExp, (found: RegExpExecArray) => Actor][] = [
   [/^([^\s:]+@[^\s:]+)$/, ([, address]) => ({ kind: 'member', id: address as string })],
 ];
 
-/** Reads what {@link writeActor} or an earlier version wrote. What says nobody was the service. */
+/** Reads what {@link writeActor} or an earlier version wrote. A text without an actor was the service. */
 export function readActor(text: string): Actor {
   const colon = text.indexOf(':');
   const kind = colon < 0 ? text : text.slice(0, colon);

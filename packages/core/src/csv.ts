@@ -1,10 +1,10 @@
-/** What spreadsheets write between cells, in different countries. */
+/** Delimiters that spreadsheets write in different countries. */
 const DELIMITERS = [',', ';', '\t', '|'] as const;
 
 /** How many cells a header has, delimiters inside quotes not counted. */
 export const countCells = (header: string, delimiter: string): number => withoutQuoted(header).split(delimiter).length;
 
-/** What stands between the cells of a CSV file: the delimiter that its header has most often, outside quotes. */
+/** The delimiter of a CSV file: the one that its header has most often, outside quotes. */
 export function delimiterOf(header: string): string {
   return [...DELIMITERS].sort((one, other) => countCells(header, other) - countCells(header, one))[0] as string;
 }

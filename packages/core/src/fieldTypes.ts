@@ -1,4 +1,4 @@
-/** What a field of a collection can be. */
+/** The types of fields. */
 
 export const FIELD_TYPES = [
   'text',
@@ -14,6 +14,6 @@ export const FIELD_TYPES = [
   'object',
 ] as const;
 export type FieldType = (typeof FIELD_TYPES)[number];
-/** What becomes of a record when the one it refers to is deleted. */
+/** What happens to a record when the one it refers to is deleted. */
 export const ON_DELETE = ['restrict', 'clear', 'cascade'] as const;
 export type OnDelete = (typeof ON_DELETE)[number];

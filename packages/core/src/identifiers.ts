@@ -1,11 +1,11 @@
-/** Identifiers and keys. Randomness and the clock are handed in, so that results can be foretold. */
+/** Identifiers and keys. Randomness and the clock are passed in, so that results are predictable. */
 
 const CROCKFORD = '0123456789abcdefghjkmnpqrstvwxyz';
 
 /** Names of collections and fields. */
 export const NAME_PATTERN = /^[a-z][A-Za-z0-9_]{0,62}$/;
 
-/** Writes bytes as lower-case Crockford base32, five bits a letter. */
+/** Writes bytes as lower-case Crockford base32, five bits a character. */
 export function base32(bytes: Uint8Array): string {
   let text = '';
   let bits = 0;
@@ -36,8 +36,8 @@ export function uuidv7(nowMs: number, random: Uint8Array): string {
   return `${time.slice(0, 8)}-${time.slice(8)}-${rest.slice(0, 4)}-${rest.slice(4, 8)}-${rest.slice(8)}`;
 }
 
-/** The kinds of secret the service hands out, each told by its first letters. */
-export const KEY_PREFIXES = { client: 'ckey', server: 'skey', member: 'mtok', setup: 'once', device: 'dkey' } as const;
+/** The kinds of secret the service hands out, each recognized by its prefix. */
+export const KEY_PREFIXES = { client: 'ckey', server: 'skey', member: 'mtok', setup: 'once', device: 'dkey', automation: 'atok' } as const;
 export type KeyKind = keyof typeof KEY_PREFIXES;
 
 /** CRC-32 (ISO 3309), the reflected form, as an unsigned number. */
@@ -56,7 +56,7 @@ const checkLetters = (text: string) => {
 };
 
 /**
- * Writes a key: kind, 26 random letters, 6 check letters, for example `ckey-…-0a1b2c`.
+ * Writes a key: kind, 26 random characters, 6 check characters, for example `ckey-…-0a1b2c`.
  * @param random 16 bytes
  */
 export function formatKey(kind: KeyKind, random: Uint8Array): string {
@@ -66,13 +66,13 @@ export function formatKey(kind: KeyKind, random: Uint8Array): string {
 
 export type KeyReading =
   | { ok: true; kind: KeyKind }
-  /** `shape`: not one of our keys at all; `checksum`: one of ours with a letter wrong or missing. */
+  /** `shape`: not one of our keys at all; `checksum`: a key with a character wrong or missing. */
   | { ok: false; reason: 'shape' | 'checksum' };
 
-/** Tells a well-formed key from a mistyped one without asking anybody. */
+/** Distinguishes a well-formed key from a mistyped one without a lookup. */
 export function readKey(text: string): KeyReading {
-  const match = /^(ckey|skey|mtok|once|dkey)-([0-9a-z]{1,64})-([0-9a-z]{1,16})$/.exec(text);
-  if (!match) return { ok: false, reason: /^(ckey|skey|mtok|once|dkey)/.test(text) ? 'checksum' : 'shape' };
+  const match = /^(ckey|skey|mtok|once|dkey|atok)-([0-9a-z]{1,64})-([0-9a-z]{1,16})$/.exec(text);
+  if (!match) return { ok: false, reason: /^(ckey|skey|mtok|once|dkey|atok)/.test(text) ? 'checksum' : 'shape' };
   if (checkLetters(`${match[1]}-${match[2]}`) !== match[3]) return { ok: false, reason: 'checksum' };
   const kind = (Object.keys(KEY_PREFIXES) as KeyKind[]).find((k) => KEY_PREFIXES[k] === match[1]);
   return { ok: true, kind: kind as KeyKind };

@@ -1,5 +1,6 @@
 export * from './access.js';
 export * from './actor.js';
+export * from './audit.js';
 export * from './csv.js';
 export * from './fieldTypes.js';
 export * from './filter/index.js';
@@ -12,6 +13,7 @@ export * from './json.js';
 export * from './jsonSchema.js';
 export * from './masking.js';
 export * from './notification.js';
+export * from './objectives.js';
 export * from './pattern.js';
 export * from './place.js';
 export * from './retry.js';

@@ -56,8 +56,8 @@ const addPlace = (term: Term, form: ListForm): void => add(term, form.places);
 const SERVED = new Set(['id', 'ownerId']);
 
 /**
- * The index to propose, or null where there is nothing to gain: first what is compared with one value, then one field
- * that is sorted by or compared with bounds, since an index can follow only one order.
+ * The index to propose, or null if none would help: first the fields compared with one value, then one field that is sorted
+ * by or compared with bounds, since an index has only one order.
  */
 export function proposeIndex(form: ListForm, indexable: (field: string) => boolean): IndexProposal | null {
   if (form.equal.some((field) => SERVED.has(field))) return null;

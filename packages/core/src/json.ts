@@ -13,7 +13,7 @@ export const own = <T>(object: { readonly [name: string]: T }, name: string): T 
 /** Deepest JSON that is worked on: filters as JSON nest deepest, 40 levels of two each. */
 const MAX_NESTING = 100;
 
-/** What no value may be, wherever it goes: nested so deep that working on it fails, or text that is not Unicode. Null when all is well. */
+/** What makes any value invalid: nested too deep to process, or text that is not Unicode. Null for a valid one. */
 export function jsonFault(value: Json, depth = MAX_NESTING): string | null {
   if (typeof value === 'string') return value.isWellFormed() ? null : 'A text holds half of a surrogate pair, which is not Unicode.';
   if (typeof value !== 'object' || value === null) return null;

@@ -1,6 +1,6 @@
 /**
- * A collection's fields as JSON Schema (draft 2020-12), and back. What JSON Schema has no word for is an annotation
- * whose name begins with `orchard` (JSON Schema core section 6.5: unknown keywords are annotations).
+ * A collection's fields as JSON Schema (draft 2020-12), and back. What JSON Schema has no keyword for is an annotation whose
+ * name begins with `orchard` (JSON Schema core section 6.5: unknown keywords are annotations).
  */
 import { type FieldType, ON_DELETE, type OnDelete } from './fieldTypes.js';
 import { isPlainObject, type Json, type JsonObject } from './json.js';
@@ -72,7 +72,7 @@ function propertyOf(field: Field): JsonObject {
 
 export type ReadSchema = { fields: Map<string, Field>; problems: FieldProblem[] };
 
-/** Reads the fields out of a JSON Schema; what it says beyond our fields is refused by name. */
+/** Reads the fields out of a JSON Schema; keywords that our fields do not have are refused by name. */
 export function fromJsonSchema(schema: Json): ReadSchema {
   const result: ReadSchema = { fields: new Map(), problems: [] };
   if (!isPlainObject(schema) || !isPlainObject(schema.properties)) {

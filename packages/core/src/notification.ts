@@ -1,4 +1,4 @@
-/** How a notification looks on the wire to a device of ours, by web push. */
+/** The document of a notification to a device, by web push. */
 import { type JsonObject, mergePatch } from './json.js';
 import type { NotificationContent } from './messages/content.js';
 

@@ -1,6 +1,6 @@
 /**
- * Patterns of fields: regular expressions as JavaScript writes them (ECMA-262, Unicode), matched in a time that grows
- * with the text and not with its powers (RE2's automata). What needs going back is refused by name.
+ * Patterns of fields: regular expressions as JavaScript writes them (ECMA-262, Unicode), matched in linear time (RE2's
+ * automata). What needs backtracking is refused by name.
  */
 import { RE2JS, RE2JSException } from 're2js';
 
@@ -12,7 +12,7 @@ export class PatternError extends Error {}
 
 /** Longest pattern that is read. */
 const MAX_LENGTH = 1_000;
-/** What RE2 lacks, told from what is merely misspelt. */
+/** What RE2 does not support, distinguished from what is misspelt. */
 const UNAVAILABLE: [name: string, sign: RegExp][] = [
   ['look-ahead `(?=…)` or `(?!…)`', /(?:^|[^\\])(?:\\\\)*\(\?[=!]/],
   ['look-behind `(?<=…)` or `(?<!…)`', /(?:^|[^\\])(?:\\\\)*\(\?<[=!]/],
@@ -22,7 +22,7 @@ const UNAVAILABLE: [name: string, sign: RegExp][] = [
 const cache = new Map<string, Matcher | PatternError>();
 const MOST_CACHED = 1_000;
 
-/** @throws {PatternError} naming what is wrong, or what linear-time matching has not */
+/** @throws {PatternError} naming what is wrong, or what linear-time matching does not support */
 export function matcherOf(pattern: string): Matcher {
   let known = cache.get(pattern);
   if (!known) {
@@ -38,19 +38,19 @@ function compile(pattern: string): Matcher | PatternError {
   if (pattern.length > MAX_LENGTH)
     return new PatternError(`The pattern has ${pattern.length} characters; it may have at most ${MAX_LENGTH}.`);
   try {
-    // What JavaScript itself does not take is misspelt, whatever RE2 would make of it.
+    // A pattern that JavaScript refuses is misspelt, even if RE2 accepts it.
     new RegExp(`^(?:${pattern})$`, 'u');
   } catch (error) {
     return new PatternError((error as Error).message);
   }
   const lacking = UNAVAILABLE.find(([, sign]) => sign.test(pattern));
-  if (lacking) return new PatternError(`Patterns are matched in linear time, which leaves out ${lacking[0]}.`);
+  if (lacking) return new PatternError(`Patterns are matched in linear time, which excludes ${lacking[0]}.`);
   try {
     const compiled = RE2JS.compile(RE2JS.translateRegExp(pattern));
     return (text) => compiled.matches(text);
   } catch (error) {
     if (error instanceof RE2JSException)
-      return new PatternError(`Patterns are matched in linear time, which leaves this out: ${error.message}.`);
+      return new PatternError(`Patterns are matched in linear time, which excludes this: ${error.message}.`);
     throw error;
   }
 }

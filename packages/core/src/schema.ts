@@ -7,12 +7,12 @@ import { type Matcher, matcherOf, PatternError } from './pattern.js';
 import { isPlace } from './place.js';
 import { readDate, readTime } from './time.js';
 
-/** One field. Constraints that a type has no use for are refused by `checkField`. */
+/** One field. `checkField` refuses constraints that do not apply to a type. */
 export type Field = {
   type: FieldType;
   /** Neither missing nor null. */
   required?: boolean;
-  /** Taken where a new record has no value; `now()` for the date or time of writing. */
+  /** Used when a new record has no value; `now()` for the date or time of writing. */
   default?: Json;
   unique?: boolean;
   /** For numbers a number, for dates and times one as text. */
@@ -32,7 +32,7 @@ export type Field = {
 /** Field names of a collection with their fields. */
 export type Fields = ReadonlyMap<string, Field>;
 
-/** What went wrong with one field, and what would be right. `path` is dotted. */
+/** What is wrong with one field, and what it must be. `path` is dotted. */
 export type FieldProblem = { path: string; problem: string; expected: string };
 
 /** Every record carries these; a write may not set them (`id` only when it creates). */
@@ -63,10 +63,10 @@ const KINDS: Record<FieldType, ValueKind> = {
   list: 'list',
   object: 'object',
 };
-/** What filters take a field for. */
+/** The type of a field in filters. */
 export const kindOfField = ({ type }: Field): ValueKind => KINDS[type];
 
-/** The type a first value gives its field; null decides nothing. */
+/** The type of a field, inferred from its first value; null gives none. */
 export function inferFieldType(value: Json): FieldType | null {
   if (value === null) return null;
   if (typeof value === 'string') return 'text';
@@ -76,7 +76,7 @@ export function inferFieldType(value: Json): FieldType | null {
   return isPlainObject(value) && value.type === 'Point' && 'coordinates' in value ? 'place' : 'object';
 }
 
-/** What each type takes: in a few words, and what to know beyond them. */
+/** What each type holds, in short and with details. */
 const TAKES: Record<FieldType, [short: string, more?: string]> = {
   text: ['text', 'at most 1,000,000 characters of well-formed Unicode'],
   integer: ['an integer', 'between -9007199254740991 and 9007199254740991'],
@@ -90,7 +90,7 @@ const TAKES: Record<FieldType, [short: string, more?: string]> = {
   list: ['a list', 'nested at most 30 deep'],
   object: ['an object', 'nested at most 30 deep'],
 };
-/** In a few words, and in full. */
+/** Short and full descriptions. */
 type Expectation = { short: string; full: string };
 
 function takes({ type, choices }: Field): Expectation {
@@ -123,11 +123,11 @@ export function describeValue(value: Json): string {
   return text.length > 60 ? `${text.slice(0, 57)}…` : text;
 }
 
-/** The form a value is stored and answered in: times in UTC with milliseconds. */
+/** The form in which a value is stored and returned: times in UTC with milliseconds. */
 export const normalValue = ({ type }: Field, value: Json): Json =>
   type === 'time' && typeof value === 'string' ? new Date(readTime(value) ?? Number.NaN).toISOString() : value;
 
-/** Why a value does not fit a field, or null. */
+/** Why a value does not fit a field; null if it fits. */
 export function misfitOf(collection: string, name: string, field: Field, value: Json): FieldProblem | null {
   if (value === null) return null;
   if (!FITS[field.type](value) || (field.type === 'choice' && !field.choices?.includes(value as string)))
@@ -137,25 +137,25 @@ export function misfitOf(collection: string, name: string, field: Field, value: 
 
 const misfit = (collection: string, name: string, { short, full }: Expectation, value: Json): FieldProblem => ({
   path: name,
-  problem: `Field \`${name}\` in \`${collection}\` takes ${short}; got ${describeValue(value)}.`,
+  problem: `Field \`${name}\` in \`${collection}\` must be ${short}; got ${describeValue(value)}.`,
   expected: full,
 });
 
 function brokenConstraint(collection: string, name: string, field: Field, value: Json): FieldProblem | null {
   const { min, max, minLength, maxLength, pattern } = field;
   const broken = (expected: string) => misfit(collection, name, alike(expected), value);
-  if (min !== undefined && sizeOf(field, value) < sizeOf(field, min)) return broken(`a value from ${min} on`);
-  if (max !== undefined && sizeOf(field, value) > sizeOf(field, max)) return broken(`a value up to ${max}`);
+  if (min !== undefined && sizeOf(field, value) < sizeOf(field, min)) return broken(`at least ${min}`);
+  if (max !== undefined && sizeOf(field, value) > sizeOf(field, max)) return broken(`at most ${max}`);
   const length = typeof value === 'string' ? [...value].length : Array.isArray(value) ? value.length : null;
   const parts = typeof value === 'string' ? 'characters' : 'items';
   if (length !== null && minLength !== undefined && length < minLength) return broken(`at least ${minLength} ${parts}`);
-  if (length !== null && maxLength !== undefined && length > maxLength) return broken(`no more than ${maxLength} ${parts}`);
+  if (length !== null && maxLength !== undefined && length > maxLength) return broken(`at most ${maxLength} ${parts}`);
   if (pattern !== undefined && typeof value === 'string' && storedMatcher(pattern)?.(value) === false)
     return broken(`text that matches ${pattern}`);
   return null;
 }
 
-/** How a stored pattern is matched; null for one from before, of a kind that is no longer taken. */
+/** How a stored pattern is matched; null for an old one that is no longer accepted. */
 function storedMatcher(pattern: string): Matcher | null {
   try {
     return matcherOf(pattern);
@@ -165,7 +165,7 @@ function storedMatcher(pattern: string): Matcher | null {
   }
 }
 
-/** Whether a stored pattern has to be matched apart, with a time limit. */
+/** Whether a stored pattern must be matched in a separate thread, with a time limit. */
 export const isSlowPattern = (pattern: string): boolean => storedMatcher(pattern) === null;
 
 /** The problem of a text that its pattern does not fit. */
@@ -179,11 +179,11 @@ export type RecordCheck = {
   problems: FieldProblem[];
   /** The values to store: in normal form, with defaults. */
   values: JsonObject;
-  /** Fields that the collection does not have yet, as their value gives them. */
+  /** New fields, inferred from their values. */
   added: Map<string, Field>;
   /** Integer fields that must become number fields for this write to fit. */
   widened: string[];
-  /** Texts still to be matched, apart and with a time limit: their patterns are of the kind that can take for ever. */
+  /** Texts still to be matched in a separate thread with a time limit: their patterns can be extremely slow. */
   slowPatterns: { path: string; pattern: string; text: string }[];
 };
 export type CheckOptions = {
@@ -231,7 +231,7 @@ const tooManyProblem = (collection: string, members: number): FieldProblem => ({
   problem: `The record has ${members.toLocaleString('en')} members; a collection holds at most ${MAX_FIELDS} fields.`,
   expected: `at most ${MAX_FIELDS} fields; put rarely used ones into one object field`,
 });
-/** For so many unknown fields of one write the nearest known one is looked for. */
+/** The most unknown fields of one write that get a suggestion. */
 const SUGGESTED = 5;
 const named = (name: string): string => `\`${name.length > 80 ? `${name.slice(0, 79)}…` : name}\``;
 
@@ -296,7 +296,7 @@ function checkNewField(
   } else result.problems.push(misfit(collection, name, takes({ type }), value));
 }
 
-/** Why a name cannot be a new field's, or null. */
+/** Why a new field cannot have a name; null if it can. */
 export const fieldNameProblem = (name: string, taken: Iterable<string>): FieldProblem | null =>
   nameProblem(name, new Map([...taken, ...SYSTEM_FIELDS].map((known) => [known.toLowerCase(), known])));
 
@@ -369,8 +369,7 @@ export function checkField(name: string, field: Field): FieldProblem[] {
     )
   )
     wrong('choices', `The choice \`${name}\` needs its choices.`, 'one text or more, each up to 100 characters and once');
-  if (field.type === 'reference' && !field.to)
-    wrong('to', `The reference \`${name}\` does not say where it leads.`, 'a collection, or users');
+  if (field.type === 'reference' && !field.to) wrong('to', `The reference \`${name}\` has no target.`, 'a collection, or users');
   if (field.onDelete === 'clear' && field.required)
     wrong('onDelete', `\`${name}\` is required, so it cannot be cleared.`, 'restrict or cascade');
   if (field.pattern !== undefined) {

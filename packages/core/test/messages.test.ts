@@ -161,7 +161,7 @@ describe('a gateway mapping', () => {
     [{ answers: [{ if: "wy = 'x'", is: 'refused' }] }, '/answers/0/if', 'why'],
     [{ read: { why: 'error.why', id: 'header:x' } }, '/read/why', 'JSON Pointer'],
     [{ said: 'word' }, '/said', '`read` has no'],
-    [{ for: 'token' }, '/token', 'how the token comes about'],
+    [{ for: 'token' }, '/token', 'how the token is obtained'],
   ])('with %j is refused there', (changes, at, words) => {
     expect(mappingProblems(changed(changes))).toContainEqual({ at, problem: expect.stringContaining(words) });
   });

@@ -49,16 +49,16 @@ describe('fields of a write', () => {
     const known = fields({ lengthKm: 'integer' });
     expect(checkFields('trails', known, { lengthKm: 1.5 }, 'open').widened).toEqual(['lengthKm']);
     expect(checkFields('trails', known, { lengthKm: 1.5 }, 'closed').problems[0]?.problem).toBe(
-      'Field `lengthKm` in `trails` takes an integer; got 1.5.',
+      'Field `lengthKm` in `trails` must be an integer; got 1.5.',
     );
   });
 
   it.each([
-    ['nights', 'two', 'Field `nights` in `bookings` takes an integer; got "two".'],
+    ['nights', 'two', 'Field `nights` in `bookings` must be an integer; got "two".'],
     [
       'at',
       { type: 'Point', coordinates: [190, 0] },
-      'Field `at` in `bookings` takes a GeoJSON Point; got {"type":"Point","coordinates":[190,0]}.',
+      'Field `at` in `bookings` must be a GeoJSON Point; got {"type":"Point","coordinates":[190,0]}.',
     ],
     ['Nights', 1, '"Nights" cannot be a field name.'],
     ['version', 3, '`version` is set by the service and cannot be written.'],
@@ -113,17 +113,17 @@ describe('constraints', () => {
     );
   });
   it.each<[JsonObject, string]>([
-    [{ nights: 0 }, 'Field `nights` in `bookings` takes a value from 1 on; got 0.'],
-    [{ nights: 15 }, 'takes a value up to 14; got 15.'],
-    [{ state: 'gone' }, 'takes one of asked, paid; got "gone".'],
-    [{ code: 'ab1' }, 'takes text that matches [A-Z]{2}\\d+; got "ab1".'],
-    [{ code: 'AB12345' }, 'takes no more than 6 characters'],
-    [{ arrives: '2025-12-31' }, 'takes a value from 2026-01-01 on'],
-    [{ arrives: '2026-02-30' }, 'takes a date; got "2026-02-30".'],
-    [{ madeAt: '2026-07-14T06:00:00' }, 'takes a time; got "2026-07-14T06:00:00".'],
+    [{ nights: 0 }, 'Field `nights` in `bookings` must be at least 1; got 0.'],
+    [{ nights: 15 }, 'must be at most 14; got 15.'],
+    [{ state: 'gone' }, 'must be one of asked, paid; got "gone".'],
+    [{ code: 'ab1' }, 'must be text that matches [A-Z]{2}\\d+; got "ab1".'],
+    [{ code: 'AB12345' }, 'must be at most 6 characters'],
+    [{ arrives: '2025-12-31' }, 'must be at least 2026-01-01'],
+    [{ arrives: '2026-02-30' }, 'must be a date; got "2026-02-30".'],
+    [{ madeAt: '2026-07-14T06:00:00' }, 'must be a time; got "2026-07-14T06:00:00".'],
     [{ hut: null }, 'Field `hut` in `bookings` is required.'],
-    [{ hut: 'a b' }, 'takes the id of a record; got "a b".'],
-    [{ code: 'AB\ud800' }, 'takes text; got'],
+    [{ hut: 'a b' }, 'must be the id of a record; got "a b".'],
+    [{ code: 'AB\ud800' }, 'must be text; got'],
   ])('refuse %j', (body, problem) =>
     expect(
       checkFields('bookings', bookings, body, 'closed')
@@ -135,7 +135,7 @@ describe('constraints', () => {
   it.each<[Field, string]>([
     [{ type: 'text', min: 3 }, 'A field of type text has no `min`.'],
     [{ type: 'choice' }, 'needs its choices'],
-    [{ type: 'reference' }, 'does not say where it leads'],
+    [{ type: 'reference' }, 'has no target'],
     [{ type: 'reference', to: 'huts', required: true, onDelete: 'clear' }, 'cannot be cleared'],
     [{ type: 'text', pattern: '(' }, 'Invalid regular expression'],
     [{ type: 'integer', default: 'one' }, 'The default of `field` does not fit it'],

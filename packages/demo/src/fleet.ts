@@ -1,7 +1,9 @@
-/** More devices than the three on the wall: registered with the service and at the push network of their platform, and silent. */
+/**
+ * Further devices beside the three on the wall: registered with the service and at their push network, but without a page.
+ */
 import { createHttpClient, operations } from '@orchard/contract';
 import { PROJECT, STORE_ID, seededRandom } from './scenario.js';
-import type { Seeded } from './seed.js';
+import type { SeededEnvironment } from './seed.js';
 
 export type FleetDevice = { token: string; userId: string; deviceId: string; secret: string; platform: 'ios' | 'android' };
 const VERSIONS = ['2.3.2', '2.4.0', '2.4.1'];
@@ -15,8 +17,10 @@ async function addressOn(simulators: string, platform: 'ios' | 'android'): Promi
   return token as string;
 }
 
-/** Signs people in and registers a device for each. Some do not allow notifications, and three have left the network unheard. */
-export async function registerFleet(address: string, network: string, seeded: Seeded): Promise<FleetDevice[]> {
+/**
+ * Signs people in and registers a device for each. Some do not allow notifications, and three are gone from their network.
+ */
+export async function registerFleet(address: string, network: string, seeded: SeededEnvironment): Promise<FleetDevice[]> {
   const random = seededRandom(23);
   const pick = <T>(list: readonly T[]) => list[Math.floor(random() * list.length)] as T;
   const clients = {

@@ -1,4 +1,4 @@
-/** A week of calls before today: made up, but of one piece, since the minute counts are summed from the single calls. */
+/** A week of made-up calls before today; the minute counts are sums of the single calls, so that both agree. */
 import { addValue, base32, uuidv7 } from '@orchard/core';
 import {
   Leases,
@@ -14,8 +14,6 @@ import { seededRandom } from './scenario.js';
 
 const MINUTE_MS = 60_000;
 const DAYS = 7;
-/** Calls a day, on a weekday. */
-const CALLS_A_DAY = 14_000;
 
 type Pattern = {
   weight: number;
@@ -63,7 +61,7 @@ const PATTERNS: Pattern[] = [
     ms: 9,
     statements: 1,
     status: 201,
-    failures: [[0.06, 422, 'invalid-input', 'Field `nights` in `bookings` takes an integer; got "two".'], EXPIRED],
+    failures: [[0.06, 422, 'invalid-input', 'Field `nights` in `bookings` must be an integer; got "two".'], EXPIRED],
   },
   {
     weight: 6,
@@ -102,7 +100,7 @@ const PATTERNS: Pattern[] = [
     statements: 3,
     status: 201,
     failures: [
-      [0.05, 401, 'sign-in-refused', 'Check both; an address that is not registered answers the same.'],
+      [0.05, 401, 'sign-in-refused', 'Check both. An address that is not registered gets the same response.'],
       [
         0.01,
         401,
@@ -121,7 +119,7 @@ const PATTERNS: Pattern[] = [
     statements: 5,
     status: 202,
     failures: [
-      [0.02, 403, 'scope-missing', 'The server key `weather office` has the scopes records:write; this call takes `notify:send`.'],
+      [0.02, 403, 'scope-missing', 'The server key `weather office` has the scopes records:write; this call needs `notify:send`.'],
     ],
   },
 ];
@@ -134,7 +132,7 @@ const AGENTS = {
 } as const;
 type ClientName = keyof typeof AGENTS;
 
-/** How busy an hour is, 0 to 1: quiet nights, a hump before supper. */
+/** How busy an hour is, from 0 to 1: quiet nights, a peak before supper. */
 const busy = (hour: number) => 0.12 + 0.88 * Math.exp(-(((hour - 17) / 5) ** 2)) + 0.35 * Math.exp(-(((hour - 8) / 2.5) ** 2));
 
 export type HistoryTarget = {
@@ -143,10 +141,14 @@ export type HistoryTarget = {
   now: number;
   devices: { userId: string; deviceId: string }[];
   keyIds: Partial<Record<ClientName, string>>;
+  /** On a weekday. */
+  callsADay: number;
+  /** Records that the collections had seven days ago. */
+  sizes: Record<string, number>;
 };
 
 /** Writes the week into the environment's database. @returns how many calls */
-export async function writeHistory({ databaseUrl, environmentId, now, devices, keyIds }: HistoryTarget): Promise<number> {
+export async function writeHistory({ databaseUrl, environmentId, now, devices, keyIds, callsADay, sizes }: HistoryTarget): Promise<number> {
   const random = seededRandom(37);
   const bytes = (count: number) => Uint8Array.from({ length: count }, () => Math.floor(random() * 256));
   const hex = (count: number) => Buffer.from(bytes(count)).toString('hex');
@@ -155,7 +157,7 @@ export async function writeHistory({ databaseUrl, environmentId, now, devices, k
   for (let at = now - DAYS * 1440 * MINUTE_MS; at < now - MINUTE_MS; at += 5 * MINUTE_MS) {
     const date = new Date(at);
     const weekend = date.getUTCDay() === 0 || date.getUTCDay() === 6;
-    const expected = (CALLS_A_DAY / 288) * busy(date.getUTCHours() + date.getUTCMinutes() / 60) * (weekend ? 1.5 : 1);
+    const expected = (callsADay / 288) * busy(date.getUTCHours() + date.getUTCMinutes() / 60) * (weekend ? 1.5 : 1);
     for (let left = expected * (0.7 + random() * 0.6); left > random(); left--) addCall(at + Math.floor(random() * 5 * MINUTE_MS), weekend);
   }
 
@@ -223,16 +225,13 @@ export async function writeHistory({ databaseUrl, environmentId, now, devices, k
   const db = servers.databaseOf(environmentId, null);
   try {
     await insertRequests(db, rows);
-    await insertSizes(db, now, SIZES_A_WEEK_AGO);
+    await insertSizes(db, now, sizes);
     await insertMinutes(db, `past-${base32(bytes(4))}`, [...minutes.values()]);
   } finally {
     await servers.close();
   }
   return rows.length;
 }
-
-/** Records that the collections had seven days ago. */
-const SIZES_A_WEEK_AGO = { huts: 14, trails: 13, bookings: 118, hazards: 15, notices: 2, bulletins: 1 };
 
 function pickPattern(share: number): Pattern {
   let left = share * PATTERNS.reduce((sum, { weight }) => sum + weight, 0);

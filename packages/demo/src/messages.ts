@@ -1,18 +1,18 @@
-/** Gateways to the simulators, topics with followers, and a few messages whose fate is worth looking at. */
-import { createHttpClient, type HttpClient, type NewGateway, operations } from '@orchard/contract';
+/** Gateways to the simulators, topics with followers, and a few messages with different outcomes. */
+import { type BodyOf, createHttpClient, type HttpClient, type NewGateway, operations, Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { MAIL_ACCOUNT, readMapping, SMS_ACCOUNT } from '@orchard/simulators';
 import type { FleetDevice } from './fleet.js';
-import { APP, PROJECT, STORE_ID, seededRandom } from './scenario.js';
+import { APP, INVITED, PROJECT, STORE_ID, seededRandom } from './scenario.js';
 import type { Seeded } from './seed.js';
 
 export type SimulatorAddresses = { address: string; cairn: string; tarn: string; smpp: number; smtp: number; authority: string };
 const params = { app: APP.name, environment: 'dev' };
 const PASSWORD = 'larch-and-lantern';
-/** So that members are told of the end that comes. */
+/** So that members get notices of its expiry. */
 const CERTIFICATE_DAYS = 26;
 
-/** Adds a gateway to each simulator and tries it. */
+/** Adds a gateway to each simulator and checks it. */
 export async function seedGateways(owner: HttpClient, at: SimulatorAddresses): Promise<void> {
   const desk = (path: string) => fetch(`${at.address}/desk/${path}`);
   const file = await desk(`cairn.p12?packageIdentifier=${STORE_ID}&stage=trial&password=${PASSWORD}&days=${CERTIFICATE_DAYS}`);
@@ -67,6 +67,49 @@ export async function seedGateways(owner: HttpClient, at: SimulatorAddresses): P
   });
 }
 
+/** What reaches the team: gateways of the installation, somebody who is invited by mail, and a token for a script. */
+export async function seedTeam(owner: HttpClient, at: SimulatorAddresses): Promise<void> {
+  const { addGateway, checkGateway } = operations.memberWays;
+  const bodies: BodyOf<typeof addGateway>[] = [
+    {
+      kind: 'smpp',
+      name: 'heron',
+      stage: 'live',
+      settings: { host: 'localhost', port: at.smpp, systemId: SMS_ACCOUNT.systemId, sender: 'Orchard' },
+      password: SMS_ACCOUNT.password,
+    } as never,
+    {
+      kind: 'smtp',
+      name: 'post',
+      stage: 'live',
+      settings: {
+        host: 'localhost',
+        port: at.smtp,
+        trust: at.authority,
+        from: 'Quillfell Orchard <orchard@quillfell.example>',
+        user: MAIL_ACCOUNT.user,
+      },
+      password: MAIL_ACCOUNT.password,
+    } as never,
+  ];
+  for (const body of bodies) {
+    await owner.call(addGateway, { body }).catch(unlessThere);
+    await owner.call(checkGateway, { params: { gateway: body.name } });
+  }
+  await owner
+    .call(operations.members.add, {
+      body: { email: INVITED.email, name: INVITED.name, roles: [{ app: params.app, environment: 'dev', role: 'developer' }] },
+    })
+    .catch(unlessThere);
+  await owner.call(operations.tokens.create, {
+    body: { name: 'nightly export', roles: [{ app: params.app, role: 'viewer' }], days: 90 },
+  });
+}
+
+const unlessThere = (error: unknown) => {
+  if (!(error instanceof Problem) || error.problem !== 'already-exists') throw error;
+};
+
 export async function seedTopics(owner: HttpClient, people: Seeded['people'], devices: readonly FleetDevice[]): Promise<void> {
   const random = seededRandom(31);
   const topics: [name: string, title: string, share: number, role?: string][] = [
@@ -86,7 +129,7 @@ export async function seedTopics(owner: HttpClient, people: Seeded['people'], de
   }
 }
 
-/** What huts and hikers tell each other while the app is open. */
+/** Channel messages of huts and hikers. */
 export async function seedChannels(owner: HttpClient): Promise<void> {
   const said: [channel: string, data: JsonObject[]][] = [
     ['huts/fellgate', [{ fire: 'lit', free: 6 }, { free: 4 }, { note: 'Soup at six.' }]],
@@ -105,7 +148,7 @@ export async function seedChannels(owner: HttpClient): Promise<void> {
   }
 }
 
-/** Sends what the association would; some phones then tell that they got it, and that it was opened. */
+/** Sends the association's messages; some phones then report them as received and opened. */
 export async function seedMessages(
   owner: HttpClient,
   address: string,
@@ -149,7 +192,7 @@ export async function seedMessages(
     html: '<p>Hello {user.name|hiker},</p><p>the huts open on <b>the first of June</b>.</p>',
     audience: { topics: { any: ['huts/fellgate'] } },
   });
-  // One mailbox is not there, and one turns out to have moved after its mail was taken.
+  // One mailbox does not exist, and one bounces after its mail was accepted.
   await send({
     way: 'mail',
     title: 'Your invoice for three nights',
@@ -176,7 +219,7 @@ export async function seedMessages(
     await fetch(`${at.address}/desk/text?${new URLSearchParams({ from: String(from), to: 'Quillfell', text: String(text) })}`);
 }
 
-/** A share of the phones tells what it received and what was opened. */
+/** A share of the phones reports what was received and opened. */
 async function tellOf(
   address: string,
   seeded: Seeded,

@@ -9,6 +9,8 @@ export const MEMBERS = [
   { email: 'ilse@quillfell.example', name: 'Ilse Brook', role: 'maintainer' },
   { email: 'per@quillfell.example', name: 'Per Cairn', role: 'viewer' },
 ] as const;
+/** Somebody who is invited to the team and has not joined. */
+export const INVITED = { email: 'tove@quillfell.example', name: 'Tove Rask' };
 /** A hiker whose password is known, for trying the app API. */
 export const HIKER = { email: 'runa@hikers.example', name: 'Runa Stone', password: 'ridge-and-river' };
 
@@ -161,7 +163,7 @@ export function hikers(count: number): Hiker[] {
   });
 }
 
-/** From ranges kept for fiction; every fifth has told none. */
+/** From ranges kept for fiction; every fifth person has none. */
 function phoneOf(i: number, locale: string): string | null {
   if (i % 5 === 4) return null;
   return locale === 'en-GB' ? `+447700900${String(100 + i)}` : `+12025550${String(100 + (i % 100))}`;

@@ -1,24 +1,21 @@
-/** Fills a fresh installation with the scenario, through the API like anybody else. */
+/** Fills a fresh installation with the scenario, through the API. */
 import { createHttpClient, type HttpClient, type NamedField, operations, Problem, SCOPES } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { APP, HIKER, HUTS, type Hiker, hikers, MEMBERS, OWNER, seededRandom, STORE_ID } from './scenario.js';
 
-const PEOPLE = 48;
+/** How much each environment holds: `dev` has everything, `live` what its users created. */
+const SIZES = { dev: { people: 48, bookings: 160, hazards: 18 }, live: { people: 24, bookings: 60, hazards: 6 } } as const;
+export type EnvironmentName = keyof typeof SIZES;
 const DAY_MS = 86_400_000;
 const EVERYONE_READS = { read: 'TRUE', create: 'FALSE', update: 'FALSE', delete: 'FALSE' };
 const SIGNED_IN = "me('id') IS NOT NULL";
 const OWNER_RULE = "ownerId = me('id')";
 
-export type Seeded = {
-  clientKey: string;
-  androidKey: string;
-  webKey: string;
-  serverKey: string;
-  live: { clientKey: string; serverKey: string };
-  people: (Hiker & { id: string })[];
-};
+export type Keys = { clientKey: string; androidKey: string; webKey: string; serverKey: string };
+export type SeededEnvironment = Keys & { people: (Hiker & { id: string })[] };
+export type Seeded = SeededEnvironment & { live: SeededEnvironment };
 
-/** Signs in as the owner, making the account when the installation is new. */
+/** Signs in as the owner; creates the account in a new installation. */
 export async function signInOwner(address: string, setupAddress: string | null): Promise<HttpClient> {
   const anyone = createHttpClient({ address });
   if (setupAddress) {
@@ -33,25 +30,27 @@ const unless = (problem: Problem['problem']) => (error: unknown) => {
   if (!(error instanceof Problem) || error.problem !== problem) throw error;
 };
 
-/** Makes app, members, clients, keys, collections, people and records. What a killed attempt left is removed first. */
+/** Creates app, members, clients, keys, collections, people and records. Removes first what a killed attempt left. */
 export async function seed(owner: HttpClient, now: number, progress: (text: string) => void): Promise<Seeded> {
   await owner.call(operations.apps.remove, { params: { app: APP.name } }).catch(unless('not-found'));
   await owner.call(operations.apps.create, { body: APP });
   for (const member of MEMBERS)
     await owner
-      .call(operations.members.add, { body: { ...member, password: OWNER.password, app: APP.name } })
+      .call(operations.members.add, {
+        body: { email: member.email, name: member.name, password: OWNER.password, roles: [{ app: APP.name, role: member.role }] },
+      })
       .catch(unless('already-exists'));
   const live = await seedClients(owner, 'live');
   const dev = await seedClients(owner, 'dev');
   for (const environment of ['live', 'dev']) await seedCollections(owner, environment);
   progress('people');
-  const people = await seedPeople(owner);
+  const people = { dev: await seedPeople(owner, 'dev'), live: await seedPeople(owner, 'live') };
   progress('records');
-  await seedRecords(owner, people, now);
-  return { ...dev, live: { clientKey: live.clientKey, serverKey: live.serverKey }, people };
+  for (const environment of ['dev', 'live'] as const) await seedRecords(owner, environment, people[environment], now);
+  return { ...dev, people: people.dev, live: { ...live, people: people.live } };
 }
 
-async function seedClients(owner: HttpClient, environment: string) {
+async function seedClients(owner: HttpClient, environment: string): Promise<Keys> {
   const params = { app: APP.name, environment };
   const create = (body: { name: string; kind: 'ios' | 'android' | 'web' | 'server'; packageIdentifier?: string; origins?: string[] }) =>
     owner.call(operations.clients.create, { params, body });
@@ -141,9 +140,10 @@ async function seedCollections(owner: HttpClient, environment: string): Promise<
   await owner.call(operations.collections.addIndex, { params: { ...params, collection: 'huts' }, body: { fields: ['position'] } });
 }
 
-async function seedPeople(owner: HttpClient): Promise<Seeded['people']> {
-  const params = { app: APP.name, environment: 'dev' };
-  const wanted = [{ ...HIKER, locale: 'nb-NO', timeZone: 'Europe/Oslo', roles: ['hiker'], phone: '+12025550142' }, ...hikers(PEOPLE)];
+async function seedPeople(owner: HttpClient, environment: EnvironmentName): Promise<Seeded['people']> {
+  const params = { app: APP.name, environment };
+  const runa = { ...HIKER, locale: 'nb-NO', timeZone: 'Europe/Oslo', roles: ['hiker'], phone: '+12025550142' };
+  const wanted = [runa, ...hikers(SIZES[environment].people)];
   return Promise.all(
     wanted.map(async (hiker) => {
       const { email, name, password, roles, locale, phone } = hiker;
@@ -156,84 +156,85 @@ async function seedPeople(owner: HttpClient): Promise<Seeded['people']> {
   );
 }
 
-async function seedRecords(owner: HttpClient, people: Seeded['people'], now: number): Promise<void> {
-  const random = seededRandom(11);
-  const pick = <T>(list: readonly T[]) => list[Math.floor(random() * list.length)] as T;
-  const day = (ahead: number) => new Date(now + ahead * DAY_MS).toISOString().slice(0, 10);
-  const put = (environment: string, collection: string, id: string, body: JsonObject) =>
+type Put = (collection: string, id: string, body: JsonObject) => Promise<unknown>;
+
+async function seedRecords(owner: HttpClient, environment: EnvironmentName, people: Seeded['people'], now: number): Promise<void> {
+  const put: Put = (collection, id, body) =>
     owner.call(operations.managedRecords.put, { params: { app: APP.name, environment, collection, id }, body });
-  const wardens = people.filter(({ roles }) => roles.includes('warden'));
-  const warden = (region: string) => wardens[REGIONS.indexOf(region) % wardens.length]?.id ?? null;
-  for (const environment of ['dev', 'live']) {
-    await Promise.all(
-      HUTS.map(({ id, longitude, latitude, ...hut }) =>
-        put(environment, 'huts', id, {
-          ...hut,
-          warden: environment === 'dev' ? warden(hut.region) : null,
-          position: { type: 'Point', coordinates: [longitude, latitude] },
-        }),
-      ),
-    );
-    await Promise.all(
-      HUTS.slice(1).map((hut, i) => {
-        const from = HUTS[i] as (typeof HUTS)[number];
-        return put(environment, 'trails', `${from.id}-${hut.id}`, {
-          name: `${from.name} to ${hut.name}`,
-          fromHut: from.id,
-          toHut: hut.id,
-          lengthKm: Math.round(80 + random() * 90) / 10,
-          ascentM: Math.max(60, hut.altitudeM - from.altitudeM + 180),
-          state: i === 6 ? 'closed' : 'open',
-        });
-      }),
-    );
-    await put(environment, 'bulletins', 'ridge-weather', {
-      title: 'Ridge weather',
-      body: 'Wind from the west, 14 m/s on the ridge, snow above 1,400 m after noon.',
-      level: 2,
-      issuedAt: new Date(now).toISOString(),
-    });
-  }
-  const bookings = Array.from({ length: 160 }, (_, i) => {
-    const person = pick(people);
-    const state = pick(['paid', 'paid', 'paid', 'held', 'cancelled']);
-    const [nights, party] = [1 + Math.floor(random() * 4), 1 + Math.floor(random() * 6)];
-    return put('dev', 'bookings', `booking-${String(i + 1).padStart(4, '0')}`, {
-      hut: pick(HUTS).id,
-      guest: person.id,
-      arrives: day(Math.floor(random() * 60) - 20),
-      nights,
-      party,
-      state,
-      paidEur: state === 'paid' ? nights * party * 42.5 : null,
-      ownerId: person.id,
-    });
+  const random = seededRandom(environment === 'dev' ? 11 : 13);
+  const pick = <T>(list: readonly T[]) => list[Math.floor(random() * list.length)] as T;
+  await seedHuts(put, people, random);
+  await put('bulletins', 'ridge-weather', {
+    title: 'Ridge weather',
+    body: 'Wind from the west, 14 m/s on the ridge, snow above 1,400 m after noon.',
+    level: 2,
+    issuedAt: new Date(now).toISOString(),
   });
-  const hazards = Array.from({ length: 18 }, (_, i) => {
-    const near = pick(HUTS);
-    const position = {
-      type: 'Point',
-      coordinates: [near.longitude + (random() - 0.5) * 0.05, near.latitude + (random() - 0.5) * 0.04].map(
-        (degrees) => Math.round(degrees * 1e5) / 1e5,
-      ),
-    };
-    return put('dev', 'hazards', `hazard-${String(i + 1).padStart(3, '0')}`, {
-      kind: pick(['snow bridge', 'fallen tree', 'high water', 'rockfall']),
-      position,
-      note: `Near ${near.name}.`,
-      state: pick(['reported', 'approved', 'cleared']),
-      photo: null,
-      ownerId: pick(people).id,
-    });
-  });
+  const { bookings, hazards } = SIZES[environment];
   await Promise.all([
-    ...bookings,
-    ...hazards,
-    put('dev', 'notices', 'fellgate-water', {
+    ...Array.from({ length: bookings }, (_, i) => put('bookings', `booking-${padded(i + 1, 4)}`, booking(pick, random, people, now))),
+    ...Array.from({ length: hazards }, (_, i) => put('hazards', `hazard-${padded(i + 1, 3)}`, hazard(pick, random, people))),
+    put('notices', 'fellgate-water', {
       hut: 'fellgate',
       title: 'Boil the water',
       body: 'The spring is cloudy after the thaw.',
-      until: day(5),
+      until: dayOf(now, 5),
     }),
   ]);
+}
+
+const padded = (number: number, width: number) => String(number).padStart(width, '0');
+const dayOf = (now: number, ahead: number) => new Date(now + ahead * DAY_MS).toISOString().slice(0, 10);
+type Pick = <T>(list: readonly T[]) => T;
+
+async function seedHuts(put: Put, people: Seeded['people'], random: () => number): Promise<void> {
+  const wardens = people.filter(({ roles }) => roles.includes('warden'));
+  const warden = (region: string) => wardens[REGIONS.indexOf(region) % wardens.length]?.id ?? null;
+  await Promise.all(
+    HUTS.map(({ id, longitude, latitude, ...hut }) =>
+      put('huts', id, { ...hut, warden: warden(hut.region), position: { type: 'Point', coordinates: [longitude, latitude] } }),
+    ),
+  );
+  await Promise.all(
+    HUTS.slice(1).map((hut, i) => {
+      const from = HUTS[i] as (typeof HUTS)[number];
+      return put('trails', `${from.id}-${hut.id}`, {
+        name: `${from.name} to ${hut.name}`,
+        fromHut: from.id,
+        toHut: hut.id,
+        lengthKm: Math.round(80 + random() * 90) / 10,
+        ascentM: Math.max(60, hut.altitudeM - from.altitudeM + 180),
+        state: i === 6 ? 'closed' : 'open',
+      });
+    }),
+  );
+}
+
+function booking(pick: Pick, random: () => number, people: Seeded['people'], now: number): JsonObject {
+  const person = pick(people);
+  const state = pick(['paid', 'paid', 'paid', 'held', 'cancelled']);
+  const [nights, party] = [1 + Math.floor(random() * 4), 1 + Math.floor(random() * 6)];
+  return {
+    hut: pick(HUTS).id,
+    guest: person.id,
+    arrives: dayOf(now, Math.floor(random() * 60) - 20),
+    nights,
+    party,
+    state,
+    paidEur: state === 'paid' ? nights * party * 42.5 : null,
+    ownerId: person.id,
+  };
+}
+
+function hazard(pick: Pick, random: () => number, people: Seeded['people']): JsonObject {
+  const near = pick(HUTS);
+  const place = [near.longitude + (random() - 0.5) * 0.05, near.latitude + (random() - 0.5) * 0.04];
+  return {
+    kind: pick(['snow bridge', 'fallen tree', 'high water', 'rockfall']),
+    position: { type: 'Point', coordinates: place.map((degrees) => Math.round(degrees * 1e5) / 1e5) },
+    note: `Near ${near.name}.`,
+    state: pick(['reported', 'approved', 'cleared']),
+    photo: null,
+    ownerId: pick(people).id,
+  };
 }

@@ -48,7 +48,7 @@ export function startTraffic(address: string, clientKey: string, people: Person[
     else if (share < 0.97) await app.call(operations.records.read, { params: { collection: 'huts', id: `${hut.id}x` }, headers });
     else await app.call(operations.records.create, { params: { collection: 'bookings' }, body: { hut: hut.id, nights: 'two' }, headers });
   }
-  // Some calls are meant to be refused; a service that is stopping refuses all.
+  // Some calls are refused on purpose; a stopping service refuses all of them.
   const timer = setInterval(() => void act().catch(() => undefined), 1000 / CALLS_A_SECOND);
   return () => clearInterval(timer);
 }

@@ -11,6 +11,7 @@ import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } f
 import { environments } from './environments.mjs';
 import { compare } from './measure.mjs';
 import { messages } from './messages.mjs';
+import { typeChange } from './typeChange.mjs';
 
 const { values } = parseArgs({
   options: {
@@ -34,7 +35,7 @@ const [rounds, count, deviceCount, smsCount, audienceCount, placeCount, rowCount
   values.places,
   values.rows,
 ].map(Number);
-/** `--only calls,collections,messages` runs parts; of messages also `web-push`, `token-push`, `sms`, `audience` alone. */
+/** `--only calls,collections,messages,type-change` runs parts; of messages also `web-push`, `token-push`, `sms`, `audience` alone. */
 const wanted = (...parts) => !values.only || parts.some((part) => values.only.split(',').includes(part));
 const WIDTH = 32;
 const AIMS = {
@@ -180,6 +181,14 @@ async function main() {
         wanted,
       }),
     );
+  if (wanted('type-change')) {
+    const took = await typeChange({ service, send, headers: keyed, member: place.member, params: place.params, rows: rowCount });
+    console.log(
+      `type of a field, ${rowCount.toLocaleString('en-GB')} records  changed in ${took.seconds.toFixed(1)} s\n` +
+        `${' '.repeat(26)}before: ${took.calm}\n${' '.repeat(26)}during: ${took.during}\n` +
+        `${' '.repeat(26)}the longest wait is ${(took.longest - took.calmLongest).toFixed(0)} ms more (aim: under 100)${took.longest - took.calmLongest < 100 ? '' : '  missed'}`,
+    );
+  }
   // Takes minutes to fill, so only when it is asked for.
   if (values.only.split(',').includes('environments'))
     Object.assign(

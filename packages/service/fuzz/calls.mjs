@@ -33,7 +33,7 @@ export async function prepareAs(address, token) {
     (await owner.call(operations.clients.createKey, { params: { ...params, client: 'office' }, body: { name, scopes } })).key;
   const [all, none] = [await serverKey('all', [...SCOPES]), await serverKey('one', ['users:read'])];
   const viewer = { email: 'fuzz-viewer@quillfell.example', name: 'Ines', password: 'orchard-in-bloom' };
-  await owner.call(operations.members.add, { body: { ...viewer, app: 'fuzz', role: 'viewer' } });
+  await owner.call(operations.members.add, { body: { ...viewer, roles: [{ app: 'fuzz', role: 'viewer' }] } });
   const seen = await anyone.call(operations.members.signIn, { body: { email: viewer.email, password: viewer.password, as: 'token' } });
   const put = (collection, id, body) =>
     fetch(`${address}/app/v1/data/${collection}/${id}`, {

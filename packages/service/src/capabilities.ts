@@ -17,18 +17,24 @@ import { users } from './people/users/capability.js';
 import type { Capability } from './platform/capability.js';
 import type { Platform } from './platform/platform.js';
 import { apps } from './setup/apps/capability.js';
+import { audit } from './setup/audit/capability.js';
+import { memberWays } from './setup/memberWays/capability.js';
 import { members } from './setup/members/capability.js';
+import { tokens } from './setup/tokens/capability.js';
 import { notices } from './setup/notices/capability.js';
 
 const ROOMS = [
   telemetry,
   notices,
   jobs,
+  audit,
+  tokens,
   members,
   apps,
   collections,
   messageSettings,
   gateways,
+  memberWays,
   users,
   records,
   imports,

@@ -19,7 +19,7 @@ async function stop(): Promise<void> {
 
 process.on('SIGINT', stop);
 process.on('SIGTERM', stop);
-// Started by another process of ours (the demo): when that one is gone, so are we.
+// Started as a child process (by the demo): exit with the parent.
 process.on('disconnect', stop);
 
 try {
@@ -28,7 +28,7 @@ try {
   if (process.send) process.send({ address: running.address, setupAddress: running.setupAddress });
   else {
     console.log(`\nVivid Orchard is at ${running.address}`);
-    if (running.setupAddress) console.log(`Nobody can sign in yet. Make the owner account, once, at\n  ${running.setupAddress}`);
+    if (running.setupAddress) console.log(`There is no account yet. Create the owner account at\n  ${running.setupAddress}`);
     console.log('Ctrl-C stops it.\n');
   }
 } catch (error) {

@@ -1,4 +1,4 @@
-/** Puts a service together, starts it and stops it. It names no room; what there is stands in capabilities.ts. */
+/** Puts a service together, starts it and stops it. It names no room; capabilities.ts lists them. */
 import { randomBytes, randomFillSync } from 'node:crypto';
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
@@ -9,7 +9,9 @@ import mysql from 'mysql2/promise';
 import type { Logger } from 'pino';
 import { openRooms, type Parts } from './capabilities.js';
 import { Actors } from './platform/actors.js';
+import { Audit } from './platform/audit/audit.js';
 import { Directory } from './platform/access/directory.js';
+import { MemberDirectory } from './platform/access/memberDirectory.js';
 import { checkSecretKey } from './platform/access/secretKeyMark.js';
 import { deriveKey } from './platform/access/secrets.js';
 import { Rates } from './platform/access/steps.js';
@@ -40,19 +42,19 @@ import { every, forEachEnvironment, guarded } from './platform/upkeep.js';
 import { isSetupNeeded, makeSetupToken } from './setup/members/setup.js';
 
 const GRACE_MS = 10_000;
-/** Connections to the database; so many instances share the statements its server keeps prepared. */
+/** Connections to the database; this many instances share the server's prepared statements. */
 const CONNECTIONS = 20;
 const INSTANCES_FIT = 4;
 
 export type RunningService = {
   /** Base address. */
   address: string;
-  /** Where the owner account is made, when there is none yet. */
+  /** Where to create the owner account, when there is none yet. */
   setupAddress: string | null;
   parts: Parts;
   /** Process id of the service's own MariaDB, if it runs one. */
   databasePid: () => number | undefined;
-  /** Finishes requests, writes recorded calls, gives jobs back, ends MariaDB. */
+  /** Finishes requests, writes recorded calls, releases jobs, stops MariaDB. */
   stop: () => Promise<void>;
 };
 
@@ -132,7 +134,7 @@ function connect(platform: Platform, capabilities: readonly Capability[]): void 
   };
 }
 
-/** The tables of every environment as this version needs them, and what rooms have to bring up to date there. */
+/** Migrates the tables of every environment, and runs the rooms' upgrades there. */
 async function bringUpToDate(platform: Platform, capabilities: readonly Capability[]): Promise<void> {
   const environments = await platform.directory.allEnvironments();
   await forEachEnvironment(platform, 'bring an environment up to date', environments, async (environment) => {
@@ -143,7 +145,10 @@ async function bringUpToDate(platform: Platform, capabilities: readonly Capabili
   });
 }
 
-/** Begins what each instance does for itself. @returns a function that ends it, once what runs at the start is through */
+/**
+ * Starts what each instance does for itself.
+ * @returns a function that stops it, after the first run
+ */
 function beginUpkeep(platform: Platform, capabilities: readonly Capability[]): () => Promise<void> {
   const all = capabilities.flatMap(({ onEveryInstance = [] }) => onEveryInstance);
   const first = Promise.all(all.map(({ work, run }) => guarded(platform, work, {}, run)));
@@ -175,7 +180,7 @@ function recurringJob(platform: Platform, recurring: Recurring): JobKind {
 }
 
 /**
- * With an outside server the system database may have to be made, and the server may still be starting.
+ * An outside server may still be starting, and may not have the system database yet.
  * @returns how many prepared statements the server keeps at most
  */
 async function createSystemDatabase(url: string): Promise<number> {
@@ -235,7 +240,9 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, instance: 
     newId,
     address,
     directory,
+    members: new MemberDirectory(database),
     actors,
+    audit: new Audit(servers, secretKey, { now, newId }),
     userTokens: new UserTokens(now, (environment, id) => ports.findSession(environment, id)),
     metrics: new Metrics(),
     jobs: new JobQueue({
@@ -293,7 +300,7 @@ function buildApp(platform: Platform, capabilities: readonly Capability[]): expr
   app.use(serveUnknown(platform, '/app/v1', routes, rates));
   app.use(serveUnknown(platform, '/manage/v1', routes, rates));
   app.use(servePages(platform));
-  // What no page is served for.
+  // Paths without a page.
   app.use((request, response) => {
     const problem = new Problem('not-found', `${request.method} ${request.path} is not here. See ${address()}/docs.`);
     response.status(problem.status).type('application/problem+json').send(JSON.stringify(problem.toDocument()));
@@ -310,7 +317,7 @@ function buildApp(platform: Platform, capabilities: readonly Capability[]): expr
   return app;
 }
 
-/** No new connections, streams end, running requests have a while to finish. */
+/** No new connections; streams end; running requests get some time to finish. */
 async function stopServing(http: Server, platform: Platform): Promise<void> {
   const closed = new Promise((resolve) => http.close(resolve));
   platform.changes.close();

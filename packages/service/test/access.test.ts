@@ -122,7 +122,7 @@ describe('app users', () => {
     expect((await change(nested(24))).status).toBe(200);
     expect(await change(nested(60))).toMatchObject({
       status: 422,
-      body: { fields: [{ path: 'body.data', expected: 'A JSON object, nested at most 25 deep.' }] },
+      body: { fields: [{ path: 'body.data', expected: 'a JSON object, nested at most 25 deep' }] },
     });
   });
 
@@ -196,7 +196,7 @@ describe('members', () => {
 
   it('do what their role allows, and nothing in an app they have no role in', async () => {
     const person = { email: 'per@quillfell.example', name: 'Per Cairn', password: PASSWORD };
-    await test.owner.call(operations.members.add, { body: { ...person, app: app.name, role: 'viewer' } });
+    await test.owner.call(operations.members.add, { body: { ...person, roles: [{ app: app.name, role: 'viewer' }] } });
     const { token } = await createHttpClient({ address: test.address }).call(operations.members.signIn, {
       body: { email: person.email, password: PASSWORD, as: 'token' },
     });
@@ -205,7 +205,7 @@ describe('members', () => {
     await viewer.call(operations.telemetry.usage, { params: app.dev.params });
     await expect(
       viewer.call(operations.notifications.sendManaged, { params: app.dev.params, body: { title: 'x', audience: { everyone: true } } }),
-    ).rejects.toMatchObject({ problem: 'role-insufficient', detail: 'This takes the role developer; yours is viewer. Ask an owner.' });
+    ).rejects.toMatchObject({ problem: 'role-insufficient', detail: 'This needs the role developer; yours is viewer. Ask an owner.' });
     const other = await makeApp(test, 'other-app');
     await expect(viewer.call(operations.telemetry.usage, { params: other.dev.params })).rejects.toMatchObject({
       problem: 'role-insufficient',

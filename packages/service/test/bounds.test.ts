@@ -3,7 +3,7 @@ import { request as httpRequest } from 'node:http';
 import { connect } from 'node:net';
 import { operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
-import { isTooSlow } from '../src/platform/database/connection.js';
+import { isTooSlow } from '../src/platform/database/errors.js';
 import { MOST_ATTEMPTS } from '../src/platform/jobs/queue.js';
 import { jobTable } from '../src/platform/jobs/tables.js';
 import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';

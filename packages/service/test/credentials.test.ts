@@ -27,7 +27,7 @@ describe('a file is told by what it is', () => {
     ['a JSON object with a, b', Buffer.from('{"a":1,"b":2}')],
     ['a JSON array', Buffer.from('[1]')],
     ['empty', Buffer.from('')],
-    ['a file of a kind that is not known here', Buffer.from('hello')],
+    ['a file of an unknown kind', Buffer.from('hello')],
   ])('%s', (words, bytes) => expect(describeFile(bytes)).toBe(words));
 });
 

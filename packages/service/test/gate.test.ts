@@ -208,7 +208,7 @@ describe('a refusal in live', () => {
     const refused = await test.app('POST', '/data/bookings', { ...as('live', people.live.kenji), body: { nights: 1 } });
     expect(refused.status).toBe(403);
     expect(refused.body.detail).toBe(
-      'The create rule of `bookings` refuses this user. The team of the app finds the reason at the request with this id.',
+      'The create rule of `bookings` refuses this user. The team of the app can see the reason at the request with this id.',
     );
     const recorded = await eventually(() =>
       test.owner.call(operations.telemetry.request, { params: { ...app.live.params, request: refused.body.request } }).catch(() => null),

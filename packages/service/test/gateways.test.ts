@@ -231,7 +231,7 @@ describe('push by certificate', () => {
     const accepted = networks.cairn.accepted;
     expect(await check('cairn')).toMatchObject({
       ok: true,
-      steps: [{ what: 'connection', text: expect.stringContaining('took the client certificate') }],
+      steps: [{ what: 'connection', text: expect.stringContaining('accepted the client certificate') }],
     });
     expect(networks.cairn.accepted).toBe(accepted);
     await phone();
@@ -286,7 +286,11 @@ describe('push by certificate', () => {
     await register(trial, app.dev.clientKey, { pushAddress: { token: 'abcdef0123', stage: 'trial' } });
     const { body } = await send({ title: 'x', audience: { device: trial } });
     expect(body.reasons).toEqual([
-      { state: 'skipped', reason: 'Its address is of the stage trial; client hiker-ios has a gateway of the other stage only.', count: 1 },
+      {
+        state: 'skipped',
+        reason: 'Its address is for the trial stage; client hiker-ios has a gateway for the other stage only.',
+        count: 1,
+      },
     ]);
   });
 
@@ -295,7 +299,7 @@ describe('push by certificate', () => {
     const refused = await send({ title: 'x', body: 'y'.repeat(1900), data: { z: 'z'.repeat(2400) }, audience: { device: id } });
     expect(refused).toMatchObject({
       status: 422,
-      body: { type: '/docs/problems/message-too-large', detail: expect.stringContaining('at gateway cairn, which takes 4096') },
+      body: { type: '/docs/problems/message-too-large', detail: expect.stringContaining('at gateway cairn, which allows 4096') },
     });
   });
 
@@ -375,12 +379,12 @@ describe('push by token', () => {
     const { body } = await send({ title: 'x', audience: { device: id } });
     expect(await eventually(async () => (await status(body.id)).reasons[0])).toMatchObject({
       state: 'queued',
-      reason: expect.stringContaining('refuses the gateway’s credential'),
+      reason: expect.stringContaining('rejects the gateway’s credential'),
     });
     const refused = await gateway('tarn-signed');
     expect([refused.ready, refused.readiness.find(({ what }) => what === 'credential')?.text]).toEqual([
       false,
-      expect.stringContaining('refuses the credential since'),
+      expect.stringContaining('has rejected the credential since'),
     ]);
     const told = async () =>
       (await test.owner.call(operations.notices.list, {})).items.filter(({ title }) => title.includes('credential of gateway tarn-signed'));
@@ -518,9 +522,9 @@ describe('SMS over SMPP', () => {
       gateway: 'heron',
     });
     const refused = (await toPhone('not wanted')).body;
-    expect(refused).toMatchObject({ deliveries: { skipped: 1 }, reasons: [{ reason: 'The number asked for no messages.' }] });
+    expect(refused).toMatchObject({ deliveries: { skipped: 1 }, reasons: [{ reason: 'The number has opted out.' }] });
     const { items } = await test.owner.call(operations.sms.optOuts, { params: app.dev.params, query: {} });
-    expect(items).toMatchObject([{ address: NUMBER, state: 'out', because: 'Answered “Stopp, please”.' }]);
+    expect(items).toMatchObject([{ address: NUMBER, state: 'out', because: 'Replied “Stopp, please”.' }]);
     networks.sms.sendFrom(NUMBER, 'Quillfell', 'START');
     await eventually(async () => (await inbox()).items.some(({ asked }) => asked === 'in'));
     expect((await toPhone('wanted again')).body.deliveries.skipped).toBe(0);
@@ -616,7 +620,7 @@ describe('mail', () => {
   it('says why it cannot be used', async () => {
     expect(await check('post')).toMatchObject({ ok: true });
     await test.owner.call(operations.gateways.patch, { params: { ...app.dev.params, gateway: 'post' }, body: { password: 'wrong' } });
-    expect(await check('post')).toMatchObject({ ok: false, steps: [{ text: expect.stringContaining('does not let the user in') }] });
+    expect(await check('post')).toMatchObject({ ok: false, steps: [{ text: expect.stringContaining('rejects the user') }] });
     await test.owner.call(operations.gateways.patch, {
       params: { ...app.dev.params, gateway: 'post' },
       body: { password: MAIL_ACCOUNT.password },
@@ -649,7 +653,7 @@ it('a mail that comes back fails after all, in the words of the server that trie
     const now = await status(body.id);
     return now.deliveries.failed === 1 && now;
   });
-  expect(failed.reasons[0].reason).toBe('The mail came back (5.1.6): 551 5.1.6 The mailbox has moved and left no address.');
+  expect(failed.reasons[0].reason).toBe('The mail was returned (5.1.6): 551 5.1.6 The mailbox has moved and left no address.');
 });
 
 it('refuses what a foreign authority signed', async () => {

@@ -111,7 +111,7 @@ describe('a pattern', () => {
       body: { name: `p${Math.random().toString(36).slice(2, 10)}`, fields: [{ name: 'code', type: 'text', pattern }] },
     });
 
-  it('that would take for ever is matched at once', async () => {
+  it('that would take forever is matched at once', async () => {
     const { name } = await set('(a+)+b');
     const started = performance.now();
     const refused = await test.app('POST', `/data/${name}`, { ...trusted(), body: { code: 'a'.repeat(50_000) } });
@@ -153,7 +153,12 @@ describe('a pattern', () => {
 
   it('is not tried out by a viewer', async () => {
     await test.owner.call(operations.members.add, {
-      body: { email: 'ines@quillfell.example', name: 'Ines', password: 'orchard-in-bloom', app: 'quillfell-hiker', role: 'viewer' },
+      body: {
+        email: 'ines@quillfell.example',
+        name: 'Ines',
+        password: 'orchard-in-bloom',
+        roles: [{ app: 'quillfell-hiker', role: 'viewer' }],
+      },
     });
     const session = await fetch(`${test.address}/manage/v1/session`, {
       method: 'POST',

@@ -65,9 +65,9 @@ describe('a CSV file', () => {
     expect(report).toMatchObject({ stored: 2, rejected: 5 });
     expect(report.rejects.map(({ line, reason }: { line: number; reason: string }) => [line, reason])).toEqual([
       [3, expect.stringContaining('`name` in `huts` is required')],
-      [4, expect.stringContaining('takes an integer; got "many"')],
+      [4, expect.stringContaining('must be an integer; got "many"')],
       [5, expect.stringContaining('a record with the id ok-1 already')],
-      [6, expect.stringContaining('takes one of north, south; got "west"')],
+      [6, expect.stringContaining('must be one of north, south; got "west"')],
       [8, expect.stringContaining('2 cells; the header has 4')],
     ]);
   });
@@ -78,7 +78,7 @@ describe('strictly', () => {
     const rows = Array.from({ length: 2500 }, (_, i) => JSON.stringify({ id: `s${i}`, name: `S ${i}`, bunks: i }));
     await expect(load('huts', 'ndjson', [...rows, '{"name":5}'].join('\n'), { strict: true })).rejects.toMatchObject({
       problem: 'import-refused',
-      detail: expect.stringContaining('Line 2501: Field `name` in `huts` takes text; got 5.'),
+      detail: expect.stringContaining('Line 2501: Field `name` in `huts` must be text; got 5.'),
     });
     await expect(load('huts', 'ndjson', [...rows, '{"id":"s7","name":"again"}'].join('\n'), { strict: true })).rejects.toMatchObject({
       detail: expect.stringContaining('Line 2501:'),

@@ -135,7 +135,7 @@ describe('a queue', () => {
     const { installation } = servers;
     const rows = await installation.rows<{ kind: string; attempts: number }>(`SELECT kind, attempts FROM ${installation.of(jobTable)}`);
     expect(rows.map(({ kind }) => kind)).toEqual(
-      expect.arrayContaining(['look after collections', 'partitions of requests', 'note work that is due']),
+      expect.arrayContaining(['tend collections', 'partitions of requests', 'sweep for due work']),
     );
     const [note] = await database.orm.select().from(dueWork);
     expect(note?.mark).toBeGreaterThan(0);

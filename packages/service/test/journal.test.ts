@@ -2,7 +2,7 @@ import { appendFileSync, existsSync, readFileSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterEach, beforeEach, expect, it } from 'vitest';
 import { ResultJournal } from '../src/messages/notifications/journal.js';
-import type { DeliveryResult } from '../src/messages/notifications/deliveries.js';
+import type { DeliveryResult } from '../src/messages/notifications/deliveryStore.js';
 import { scratchDirectory } from './scratch.js';
 
 let directory: string;

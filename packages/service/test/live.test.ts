@@ -270,7 +270,7 @@ describe('a batch', () => {
     expect(twin).toMatchObject({ status: 409, body: { detail: expect.stringContaining('Action 7 of 9') } });
     expect([await read('x3'), await read('y0')]).toEqual([404, 404]);
     expect((await batch({ actions: [] })).status).toBe(422);
-    expect((await batch({ actions: Array(1001).fill(actions[3]) })).body.fields[0].problem).toContain('At most 1,000 actions');
+    expect((await batch({ actions: Array(1001).fill(actions[3]) })).body.fields[0].problem).toContain('at most 1,000 actions');
   });
 
   it('does each on its own when asked, and tells each apart', async () => {

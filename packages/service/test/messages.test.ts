@@ -246,8 +246,8 @@ describe('a content', () => {
     [{ title: 'x', badge: '+2' }, 'body.badge', ''],
     [{ title: 'x', picture: 'http://x.example/a.png' }, 'body.picture', ''],
     [{ title: 'x', locales: { 'not a tag': { title: 'y' } } }, 'body.locales', ''],
-    [{ title: 'x', start: { at: '2020-01-01T00:00:00.000Z' } }, 'body.start.at', 'is past'],
-    [{ title: 'x', start: { local: '2020-01-01T18:00' } }, 'body.start.local', 'past in every time zone'],
+    [{ title: 'x', start: { at: '2020-01-01T00:00:00.000Z' } }, 'body.start.at', 'is in the past'],
+    [{ title: 'x', start: { local: '2020-01-01T18:00' } }, 'body.start.local', 'in the past in every time zone'],
     [{ title: 'x', quiet: { from: '25:00', to: '07:00' } }, 'body.quiet.from', ''],
     [{ body: 'no title' }, 'body.title', ''],
   ])('like %j is refused by the name of the field', async (content, path, words) => {
@@ -448,7 +448,7 @@ describe('a notification', () => {
     test.simulators.network.setFault({ mode: 'none' });
     expect(await done(body.id)).toMatchObject({
       deliveries: { failed: 1 },
-      reasons: [{ reason: 'The device belongs to another user by now.' }],
+      reasons: [{ reason: 'The device belongs to another user now.' }],
     });
     expect(received).toHaveLength(0);
   });
@@ -485,6 +485,6 @@ describe('a device', () => {
     );
     const { tendDevices } = await import('../src/messages/devices/tending.js');
     await tendDevices(test.service.parts, environment);
-    expect(await device()).toMatchObject({ reachable: false, reach: 'Retired: It was not seen for 30 days.' });
+    expect(await device()).toMatchObject({ reachable: false, reach: 'Retired: It has not been seen for 30 days.' });
   });
 });

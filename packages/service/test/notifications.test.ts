@@ -208,10 +208,13 @@ describe('a notification', () => {
     const { id } = (await send({ title: 'Gone?', audience: { device: kenji.state.deviceId } })).body;
     expect(await done(id)).toMatchObject({
       deliveries: { failed: 1 },
-      reasons: [{ reason: 'The push network answered 410: the subscription is over.' }],
+      reasons: [{ reason: 'The push network answered 410: the subscription has ended.' }],
     });
     const device = () => test.owner.call(operations.devices.readManaged, { params: { ...app.dev.params, device: kenji.state.deviceId } });
-    expect(await device()).toMatchObject({ reachable: false, reach: 'Retired: The push network answered 410: the subscription is over.' });
+    expect(await device()).toMatchObject({
+      reachable: false,
+      reach: 'Retired: The push network answered 410: the subscription has ended.',
+    });
     await kenji.allow();
     expect(await device()).toMatchObject({ reachable: true, retiredAt: null });
     const unknown = randomUUID();
@@ -239,7 +242,7 @@ describe('a notification', () => {
     await (phones[1] as Handset).allow();
   });
 
-  it('replaces a waiting one of the same name', async () => {
+  it('replaces a waiting notification with the same name', async () => {
     const runa = phones[0] as Handset;
     const subscription = runa.state.subscription as string;
     test.simulators.network.disconnect(subscription);

@@ -65,7 +65,7 @@ describe('a first write in dev', () => {
     const refused = await store('stages', { km: 'four', extra: 1 });
     expect(refused).toMatchObject({
       status: 422,
-      body: { fields: [{ path: 'body.km', problem: 'Field `km` in `stages` takes a number; got "four".' }] },
+      body: { fields: [{ path: 'body.km', problem: 'Field `km` in `stages` must be a number; got "four".' }] },
     });
     const list = await test.app('GET', '/data/stages', as(runa));
     expect(list.body.items.map(({ km }: { km: number }) => km).sort()).toEqual([3, 4.5]);
@@ -236,7 +236,7 @@ describe('lists', () => {
     [{ filter: "altitudeM > 'high'" }, '`altitudeM`, which holds a number, with a text'],
     [{ sort: 'altitude' }, 'Cannot sort by `altitude`'],
     [{ limit: '5000' }, 'at most 1000'],
-    [{ cursor: 'abc.def' }, 'The cursor was not made here.'],
+    [{ cursor: 'abc.def' }, 'The cursor was not issued here.'],
     [{ fields: 'nam' }, 'no field `nam`'],
     [{ limt: '3' }, 'Unknown query parameter `limt`; did you mean `limit`?'],
   ])('answer %j with what to do', async (query, words) => {

@@ -1,5 +1,5 @@
 import { expect, it } from 'vitest';
-import type { DeliveryResult } from '../src/messages/notifications/deliveries.js';
+import type { DeliveryResult } from '../src/messages/notifications/deliveryStore.js';
 import { ResultWriter } from '../src/messages/notifications/results.js';
 
 const result = (target: string) => ({ target }) as DeliveryResult;

@@ -80,10 +80,7 @@ it('records, users, live streams, jobs and recorded calls work there as on the m
   });
   expect(later).toMatchObject({ status: 202, body: { state: 'scheduled' } });
   // Its audience is empty, so that it is done as soon as a job has started it.
-  await eventually(async () => {
-    const { items } = await test.owner.call(operations.jobs.list, { params, query: {} });
-    return items.length === 0;
-  });
+  await expect.poll(async () => (await test.owner.call(operations.jobs.list, { params, query: {} })).items).toEqual([]);
   await eventually(async () => (await test.owner.call(operations.telemetry.requests, { params, query: {} })).items.length > 0);
 });
 
@@ -135,6 +132,6 @@ it('a start without the server that environments are on says which one is missin
   };
   await expect(startService(config, pino({ level: 'silent' }))).rejects.toThrow('south');
   expect(() => readConfig({ ORCHARD_DATABASE_SERVERS: 'south=http://x' })).toThrow(
-    'ORCHARD_DATABASE_SERVERS: number 1 must be a name and an address',
+    'ORCHARD_DATABASE_SERVERS has no name and address as number 1',
   );
 });

@@ -91,7 +91,7 @@ describe('streams of the console end', () => {
   it('when the member has no role there any more, or is gone', async () => {
     const email = 'ines@quillfell.example';
     const { id } = await test.owner.call(operations.members.add, {
-      body: { email, name: 'Ines', password: OWNER.password, app: 'quillfell-hiker', role: 'viewer' },
+      body: { email, name: 'Ines', password: OWNER.password, roles: [{ app: 'quillfell-hiker', role: 'viewer' }] },
     });
     const token = await signIn(email);
     const first = await open(PAGE, { authorization: `Bearer ${token}` });

@@ -199,5 +199,7 @@ export async function listenTo(
     for await (const event of readEvents(reply)) events.push(event);
   })().catch(() => undefined);
   const of = (name: string) => events.filter(({ event }) => event === name);
+  // A stream has begun with its first event; what was changed before that is not on it.
+  if (lastEvent === undefined) await eventually(() => events.length > 0);
   return { events, of, next: (name) => eventually(() => of(name).at(-1)), stop: () => stopping.abort(), ended };
 }

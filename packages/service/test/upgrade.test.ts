@@ -75,7 +75,8 @@ describe.each(readdirSync(DUMPS).map((dump, i) => [dump, `upgrade${i}`]))('the d
     expect(records.body.items.length).toBeGreaterThan(10);
     expect((await call('POST', '/sessions', { key: clientKey, body: user })).status).toBe(201);
     expect((await call('POST', '/sessions', { key: clientKey, body: { refreshToken } })).status).toBe(201);
-    await memberClient(service.address, member);
+    const { items } = await (await memberClient(service.address, member)).call(operations.members.list, {});
+    expect(items.every(({ joinedAt }) => joinedAt !== null)).toBe(true);
   });
 
   it('keep gateways with their credentials, and what was to be sent later', async () => {

@@ -7,7 +7,7 @@ import type { TLSSocket } from 'node:tls';
 import { type Authority, serverCertificate } from './authority.js';
 import { Faults } from './faults.js';
 
-/** What a phone gets from Cairn. */
+/** A message that a phone gets from Cairn. */
 export type CairnMessage = {
   show?: { head?: string; text?: string; count?: number; sound?: string; picture?: string };
   wake?: boolean;
@@ -29,7 +29,7 @@ export class CairnNetwork {
   readonly faults = new Faults();
   readonly #phones = new Map<string, Phone>();
   readonly #sessions = new Set<ServerHttp2Session>();
-  /** Ids of messages taken: one that comes again is not shown again. */
+  /** Ids of accepted messages: a repeated one is not shown again. */
   readonly #taken = new Set<string>();
   accepted = 0;
   address = '';
@@ -67,7 +67,10 @@ export class CairnNetwork {
       this.#phones.set(token, { packageIdentifier, stage, gone, listener: null, waiting: [] });
   }
 
-  /** A phone with the app is put on the network. @returns its token */
+  /**
+   * Registers a phone with the app on the network.
+   * @returns its token
+   */
   register(packageIdentifier: string, stage: 'trial' | 'live', token = randomBytes(32).toString('hex')): string {
     this.#phones.set(token, { packageIdentifier, stage, gone: false, listener: null, waiting: [] });
     return token;

@@ -1,17 +1,17 @@
-/** What goes wrong on purpose. `count` is how many messages are still to be hit; absent means all. */
+/** Faults on request. `count` is how many messages are still to be hit; absent means all. */
 export type Fault = { count?: number } & (
   | { mode: 'none' }
   | { mode: 'throttle'; retryAfterS: number }
   | { mode: 'refuse'; status: number }
   | { mode: 'slow'; delayMs: number }
   | { mode: 'drop' }
-  /** The token in use is not good any more. */
+  /** The current token becomes invalid. */
   | { mode: 'expire-tokens' }
-  /** Messages arrive, and no receipt tells so. */
+  /** Messages arrive without a receipt. */
   | { mode: 'lose-receipts' }
 );
 
-/** The fault in force, used up as messages are hit. */
+/** The active fault, used up as messages are hit. */
 export class Faults {
   #fault: Fault = { mode: 'none' };
 

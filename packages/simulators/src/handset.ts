@@ -30,7 +30,7 @@ export type Received = NotificationMessage & { key: string; receivedAt: string; 
 export type HandsetState = {
   kind: HandsetKind;
   deviceId: string;
-  /** What the backend gave it at its registration; calls for the device bring it. */
+  /** Its secret from the backend; calls for the device send it. */
   deviceSecret?: string;
   privateKey: string;
   auth: string;
@@ -43,7 +43,7 @@ export type HandsetState = {
   signedInAs: string | null;
   badge: number;
   received: Received[];
-  /** What the last registration came to, in words. */
+  /** The result of the last registration, in words. */
   registration: { ok: boolean; text: string; at: string } | null;
 };
 
@@ -180,7 +180,7 @@ export class Handset {
     await this.register();
   }
 
-  /** Uninstalls without a word: the network knows, the backend will learn from it. */
+  /** Uninstalls silently: the network knows, and the backend learns from it. */
   uninstall(): void {
     this.#leave();
     this.onChange();
@@ -236,7 +236,7 @@ export class Handset {
     this.onChange();
   }
 
-  /** Tells the backend; a report that does not get through is told again with the next one. */
+  /** Reports to the backend; a failed report is sent again with the next one. */
   #report(notification: string, event: 'received' | 'opened'): void {
     this.#untold.push({ notification, event, at: new Date().toISOString() });
     this.#telling ??= setTimeout(() => void this.#tell(), 20);

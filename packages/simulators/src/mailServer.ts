@@ -9,7 +9,7 @@ import { Faults } from './faults.js';
 export type Mail = { from: string; to: string; subject: string; text: string; html: string | null; at: string };
 export type MailServerOptions = {
   user: string;
-  password: string /** Where failure notices are taken to: host and port of an SMTP server. */;
+  password: string /** Where failure notices are sent: host and port of an SMTP server. */;
   bouncesTo?: { host: string; port: number };
 };
 
@@ -37,7 +37,7 @@ export class MailServer {
         const fault = this.faults.take();
         if (fault.mode === 'refuse') return done(smtpError(fault.status, 'Refused on request'));
         if (fault.mode === 'throttle') return done(smtpError(451, '4.7.1 Too many messages, try again later'));
-        // RFC 3463 section 3.2: 5.1.1 is a mailbox that is not there.
+        // RFC 3463 section 3.2: 5.1.1 is a mailbox that does not exist.
         if (address.address.startsWith('nobody@')) return done(smtpError(550, '5.1.1 There is no such mailbox'));
         done();
       },
@@ -72,6 +72,7 @@ export class MailServer {
     this.port = (server.address() as AddressInfo).port;
   }
 
+  /** Mails in a mailbox, the oldest first. */
   mailsOf(address: string): Mail[] {
     return this.#boxes.get(address) ?? [];
   }
@@ -85,7 +86,7 @@ export class MailServer {
     for (const listener of this.#listeners) listener(mail);
   }
 
-  /** The mailbox turned out not to be there after the mail was taken: a delivery status notification tells the sender. */
+  /** The mailbox turned out not to exist after the mail was accepted: a delivery status notification informs the sender. */
   async #bounce(sender: string, recipient: string, messageId: string): Promise<void> {
     const { bouncesTo } = this.options;
     if (!bouncesTo || !sender) return;

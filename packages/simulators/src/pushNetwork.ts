@@ -56,7 +56,7 @@ export class PushNetwork {
     this.onChange();
   }
 
-  /** Connects a user agent: it receives what waits for it, and what comes. */
+  /** Connects a user agent: it receives waiting and new messages. */
   listen(id: string, listener: (body: Buffer) => void): void {
     const subscription = this.#subscriptions.get(id);
     if (!subscription) return;
@@ -79,7 +79,7 @@ export class PushNetwork {
     for (const subscription of stored) this.#subscriptions.set(subscription.id, { ...subscription, waiting: [], listener: null });
   }
 
-  /** Handles requests under /push, /subscriptions and /faults; false when the path is another's. */
+  /** Handles requests under /push, /subscriptions and /faults; false for other paths. */
   async handle(request: IncomingMessage, response: ServerResponse): Promise<boolean> {
     const path = request.url?.split('?')[0] ?? '';
     if (path.startsWith('/push/')) await this.#receive(path.slice(6), request, response);
@@ -115,7 +115,7 @@ export class PushNetwork {
     if (!ttl || !/^\d+$/.test(ttl)) return answer(response, 400, 'The TTL header is missing or not a number of seconds.');
     if (!URGENCIES.has(urgency)) return answer(response, 400, `Urgency ${urgency} is not one of ${[...URGENCIES].join(', ')}.`);
     if (topic && !/^[A-Za-z0-9_-]{1,32}$/.test(topic))
-      return answer(response, 400, 'Topic takes up to 32 letters of the base64url alphabet.');
+      return answer(response, 400, 'Topic takes up to 32 characters of the base64url alphabet.');
     if (request.headers['content-encoding'] !== 'aes128gcm') return answer(response, 400, 'Content-Encoding must be aes128gcm.');
     const refusal = this.#identify(subscription, request.headers.authorization);
     if (refusal) return answer(response, refusal.status, refusal.text);

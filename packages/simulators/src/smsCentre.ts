@@ -6,10 +6,10 @@ import { encodePdu, type Fields, incomingFields, type Pdu, PduReader, readDelive
 import { Faults } from './faults.js';
 
 export type Text = { from: string; to: string; text: string; at: string };
-/** What a bound connection is. */
+/** The role of a bound connection. */
 type Link = { socket: Socket; systemId: string | null; sequence: number; waiting: Map<number, () => void> };
 type Account = { password: string; mostBinds: number };
-/** What the centre brings, and the account it is for; null: whichever is bound. */
+/** What the centre delivers, and its account; null: any bound one. */
 type Brought = { fields: Fields; systemId: string | null };
 const RECEIPT_AFTER_MS = 20;
 const WINDOW = 500;
@@ -20,7 +20,7 @@ export class SmsCentre {
   readonly #links = new Set<Link>();
   /** Texts on each phone, the latest last. */
   readonly #phones = new Map<string, Text[]>();
-  /** Numbers that are not there, or switched off. */
+  /** Numbers that do not exist, or are switched off. */
   readonly unreachable = new Set<string>();
   readonly #parts = new Map<string, (string | undefined)[]>();
   readonly #undelivered: Brought[] = [];
@@ -31,7 +31,7 @@ export class SmsCentre {
   accepted = 0;
   port = 0;
   httpAddress = '';
-  /** Bearer token that Heron takes. */
+  /** The bearer token that Heron accepts. */
   readonly httpToken = 'heron-token';
   readonly #server = createServer((socket) => this.#take(socket));
   readonly #http = createHttpServer(async (request, response) => {
@@ -63,7 +63,7 @@ export class SmsCentre {
     this.#accounts.set(systemId, { password, mostBinds });
   }
 
-  /** Texts on a phone. */
+  /** Texts on a phone, the oldest first. */
   textsOf(number: string): Text[] {
     return this.#phones.get(number) ?? [];
   }
@@ -76,7 +76,7 @@ export class SmsCentre {
     return [...this.#links].filter(({ systemId }) => systemId !== null).length;
   }
 
-  /** A phone sends a text to the service: over a bound connection, or as soon as one is there. */
+  /** A phone sends a text to the service: over a bound connection, or as soon as there is one. */
   sendFrom(number: string, to: string, text: string): void {
     for (const fields of incomingFields({ from: number, to, text, reference: randomBytes(1)[0] as number }))
       this.#bring({ fields, systemId: null });
@@ -196,7 +196,9 @@ export class SmsCentre {
     for (const listener of this.#listeners) listener(text);
   }
 
-  /** Section 4.6: brings a message or receipt to a bound connection of its account, and again until it is taken. */
+  /**
+   * Section 4.6: delivers a message or receipt to a bound connection of its account, repeatedly until it is acknowledged.
+   */
   #bring(brought: Brought): void {
     const bound = [...this.#links].filter((link) => mayTake(link, brought));
     const link = bound[Math.floor(Math.random() * bound.length)];
@@ -211,7 +213,7 @@ export class SmsCentre {
     link.socket.write(encodePdu({ command: 'deliver_sm', response: false, status: 0, sequence, fields: brought.fields }));
   }
 
-  /** Brings what waited for a connection such as this one, at most so many. */
+  /** Delivers what waited for such a connection, up to a number. */
   #bringLeft(link: Link, most: number): void {
     for (let i = 0; i < most; i++) {
       const at = this.#undelivered.findIndex((brought) => mayTake(link, brought));

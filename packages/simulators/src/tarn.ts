@@ -125,7 +125,7 @@ export class TarnNetwork {
     if (phone) phone.gone = true;
   }
 
-  /** Every token given or signed until now is not good any more. */
+  /** Every token issued or signed until now becomes invalid. */
   expireTokens(): void {
     this.#issued.clear();
     this.#notBefore = Math.floor(Date.now() / 1000);

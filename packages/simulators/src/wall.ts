@@ -18,7 +18,7 @@ export type SimulatorSettings = {
   port: number;
   /** File that keeps handsets and subscriptions over a restart; absent: nothing is kept. */
   stateFile?: string;
-  /** Where failure notices of mail are taken to. */
+  /** Where failure notices of mail are sent. */
   bouncesTo?: { host: string; port: number };
 };
 export type Simulators = {
@@ -32,7 +32,7 @@ export type Simulators = {
   authority: Authority;
   /** The handsets on the wall; empty until they are connected to a backend. */
   handsets: () => Handset[];
-  /** Puts handsets on the wall (those of the state file come back as they were) and wakes them. */
+  /** Puts handsets on the wall (those of the state file come back as they were) and starts them. */
   connect: (backend: Backend, kinds: HandsetKind[]) => Promise<void>;
   stop: () => Promise<void>;
 };
@@ -43,7 +43,7 @@ type Stored = {
   tarn?: ReturnType<TarnNetwork['store']>;
   cairn?: ReturnType<CairnNetwork['store']>;
 };
-/** What the simulated mail server and SMS centre let in. */
+/** The accounts of the simulated mail server and SMS centre. */
 export const MAIL_ACCOUNT = { user: 'huts', password: 'post-and-parcel' };
 export const SMS_ACCOUNT = { systemId: 'quillfell', password: 'ridge42' };
 
@@ -138,6 +138,8 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
       changed();
       if (make) return void send('application/json', JSON.stringify(Array.from({ length: Number(said('count')) }, make)));
     }
+    if (path === '/desk/mails') return void send('application/json', JSON.stringify(mail.mailsOf(said('to'))));
+    if (path === '/desk/texts') return void send('application/json', JSON.stringify(sms.textsOf(said('to'))));
     if (path === '/desk/text') {
       sms.sendFrom(said('from'), said('to'), said('text'));
       return void send('text/plain', 'Sent.\n');
@@ -159,7 +161,7 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
     }
     response
       .writeHead(404, { 'content-type': 'text/plain' })
-      .end('The desk has authority.pem, cairn.p12, tarn.json, tarn-signer.json, heron.json, phones and text.\n');
+      .end('The desk has authority.pem, cairn.p12, tarn.json, tarn-signer.json, heron.json, phones, text, texts and mails.\n');
   }
   async function serveFaults(faults: CairnNetwork['faults'], request: IncomingMessage, response: ServerResponse): Promise<void> {
     if (request.method === 'PUT') faults.set(JSON.parse((await readBody(request, 10_000))?.toString() || '{"mode":"none"}'));
@@ -237,7 +239,7 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
   };
 }
 
-/** What the page shows; no secrets of the handsets. */
+/** The state that the page shows, without secrets of the handsets. */
 function view(handsets: Handset[], network: PushNetwork, sms: SmsCentre, mail: MailServer) {
   return {
     fault: network.fault,

@@ -1,78 +1,56 @@
 import { readFileSync } from 'node:fs';
 import { actorWords, type ChangePreview, type Collection, operations, type SchemaChange } from '@orchard/contract';
 import type { Command } from 'commander';
-import { confirm, readObject } from '../asking.js';
-import { CommandError, workplace } from '../context.js';
+import { readObject } from '../asking.js';
+import { CommandError, workspace } from '../context.js';
+import { addCall, addList, addRemoval } from '../declared.js';
 import { moment, note, printItem, printList } from '../output.js';
 
 type Explained = { text: string; result: boolean | null; decided: boolean; parts?: Explained[] };
 
 export function addCollectionCommands(program: Command): void {
   const collection = program.command('collection').description('collections: fields, rules, indexes');
-  addOverview(collection);
+  addOverview(program, collection);
   addRules(collection);
   addSchema(collection);
-  addIndexes(collection);
-  addViews(collection);
+  addIndexes(program);
+  addViews(program, collection);
 }
 
 const bytes = (count: number) => (count < 1e6 ? `${Math.round(count / 1e3)} kB` : `${(count / 1e6).toFixed(1)} MB`);
 
-function addOverview(collection: Command): void {
-  collection
-    .command('list')
-    .description('collections with their sizes and rules')
-    .action(async (_own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const { items } = await client.call(operations.collections.list, { params });
-      printList(
-        items,
-        {
-          collection: ({ name }) => name,
-          records: ({ records }) => records,
-          'in 7 days': ({ grownBy }) => (grownBy === null ? '' : grownBy > 0 ? `+${grownBy}` : String(grownBy)),
-          size: ({ bytes: count }) => bytes(count),
-          fields: ({ fields }) => fields.length,
-          read: ({ rules }) => rules.read,
-          create: ({ rules }) => rules.create,
-          update: ({ rules }) => rules.update,
-          delete: ({ rules }) => rules.delete,
-        },
-        options,
-      );
-    });
-  collection
-    .command('show')
-    .description('fields, indexes and rules of one collection')
-    .argument('<collection>')
-    .action(async (name: string, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const found = await client.call(operations.collections.read, { params: { ...params, collection: name } });
-      if (options.json) return printItem(found, options);
-      showCollection(found, options);
-    });
+function addOverview(program: Command, collection: Command): void {
+  addList(
+    program,
+    operations.collections.list,
+    [
+      'name',
+      'records',
+      ['in 7 days', ({ grownBy }) => (grownBy === null ? '' : grownBy > 0 ? `+${grownBy}` : String(grownBy))],
+      ['size', ({ bytes: count }) => bytes(count)],
+      ['fields', ({ fields }) => fields.length],
+      ...(['read', 'create', 'update', 'delete'] as const).map((action) => [action, ({ rules }: Collection) => rules[action]] as const),
+    ],
+    { about: 'collections with their sizes and rules' },
+  );
+  addCall(program, operations.collections.read, {
+    about: 'fields, indexes and rules of one collection',
+    print: (found, options) => (options.json ? printItem(found, options) : showCollection(found, options)),
+  });
   collection
     .command('add')
-    .description('make a collection')
+    .description('create a collection')
     .argument('<name>')
     .option('--fields <fields>', 'name:type, comma-separated, such as "name:text,hut:reference(huts)"')
     .action(async (name: string, own: { fields?: string }, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       const fields = (own.fields ?? '').split(',').filter(Boolean).map(readField);
       const made = await client.call(operations.collections.create, { params, body: { name, fields: fields as never } });
       printItem({ collection: made.name, fields: made.fields.map((field) => `${field.name}:${field.type}`).join(' ') }, options);
     });
-  collection
-    .command('delete')
-    .description('delete a collection with all of its records')
-    .argument('<collection>')
-    .option('--yes', 'do not ask')
-    .action(async (name: string, own: { yes?: boolean }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      await confirm(`Deleting the collection ${name} with all of its records`, own.yes);
-      await client.call(operations.collections.remove, { params: { ...params, collection: name } });
-      note(`Deleted ${name}.`, options);
-    });
+  addRemoval(program, operations.collections.remove, {
+    what: ({ collection: name }) => `Deleting the collection ${name} with all of its records`,
+  });
 }
 
 /** `hut:reference(huts)`, `state:choice(open|shut)`, `name:text`. */
@@ -85,21 +63,24 @@ function readField(text: string): object {
 function showCollection({ fields, indexes, dropped, rules, records }: Collection, options: Parameters<typeof printItem>[1]): void {
   printList(
     fields,
-    {
-      field: ({ name }) => name,
-      type: ({ type, to, choices }) => (to ? `${type} to ${to}` : choices ? `${type}: ${choices.join(' | ')}` : type),
-      constraints: ({ name: _n, type: _t, to: _to, choices: _c, ...rest }) =>
-        Object.entries(rest)
-          .map(([key, value]) => (value === true ? key : `${key} ${typeof value === 'string' ? value : JSON.stringify(value)}`))
-          .join(', '),
-    },
+    [
+      ['field', ({ name }) => name],
+      ['type', ({ type, to, choices }) => (to ? `${type} to ${to}` : choices ? `${type}: ${choices.join(' | ')}` : type)],
+      [
+        'constraints',
+        ({ name: _n, type: _t, to: _to, choices: _c, ...rest }) =>
+          Object.entries(rest)
+            .map(([key, value]) => (value === true ? key : `${key} ${typeof value === 'string' ? value : JSON.stringify(value)}`))
+            .join(', '),
+      ],
+    ],
     options,
   );
   console.log('');
   for (const { name, fields: over, kind } of indexes)
     console.log(`index ${name}: ${over.join(', ')}${kind === 'order' ? '' : ` (${kind})`}`);
   for (const { name, type, until, column } of dropped)
-    console.log(`dropped ${name} (${type}), to be had back until ${moment(until)}: orchard collection recover … ${column}`);
+    console.log(`dropped ${name} (${type}), can be restored until ${moment(until)}: orchard collection recover … ${column}`);
   console.log('');
   printItem({ records, ...rules }, options);
 }
@@ -107,14 +88,14 @@ function showCollection({ fields, indexes, dropped, rules, records }: Collection
 function addRules(collection: Command): void {
   collection
     .command('rules')
-    .description('change who may do what')
+    .description('change access rules')
     .argument('<collection>')
     .option('--read <rule>', 'a condition, or everyone, signed-in, owner, nobody')
     .option('--create <rule>')
     .option('--update <rule>')
     .option('--delete <rule>')
     .action(async (name: string, { read, create, update, delete: remove }: Record<string, string>, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       const rules = Object.fromEntries(Object.entries({ read, create, update, delete: remove }).filter(([, rule]) => rule !== undefined));
       if (Object.keys(rules).length === 0)
         throw new CommandError('No rule is given. Give one such as --read everyone or --update "ownerId = me(\'id\')".', 2);
@@ -123,16 +104,16 @@ function addRules(collection: Command): void {
     });
   collection
     .command('try')
-    .description('whether somebody may do something to a record, and what decides')
+    .description('try a rule: whether a user may act on a record, and which part decides')
     .argument('<collection>')
     .argument('<action>', 'read, create, update or delete')
     .argument('<record>', 'an id, or the JSON of a record to be written')
-    .option('--user <id>', 'a user; nobody signed in without it')
-    .option('--roles <roles>', "in place of the user's own, comma-separated")
-    .option('--rule <rule>', 'in place of the rule in force')
+    .option('--user <id>', 'a user id; without it, no one is signed in')
+    .option('--roles <roles>', "instead of the user's own roles, comma-separated")
+    .option('--rule <rule>', 'instead of the current rule')
     .action(
       async (name: string, action: string, record: string, own: { user?: string; roles?: string; rule?: string }, command: Command) => {
-        const { options, client, params } = workplace(command);
+        const { options, client, params } = workspace(command);
         const trial = await client.call(operations.collections.tryRule, {
           params: { ...params, collection: name },
           body: {
@@ -158,13 +139,13 @@ function printExplained({ text, result, decided, parts }: Explained, depth: numb
 function printPreviews(previews: ChangePreview[], options: Parameters<typeof printList>[2]): void {
   printList(
     previews,
-    {
-      change: ({ change }) => describe(change),
-      fit: ({ fits }) => fits,
-      'do not': ({ misfits }) => misfits,
-      examples: ({ examples }) => examples.map(({ id, value, problem }) => `${id}: ${JSON.stringify(value)} ${problem}`).join('\n'),
-      notes: ({ notes, blocked }) => [...(blocked ? [`cannot be made: ${blocked}`] : []), ...notes].join('\n'),
-    },
+    [
+      ['change', ({ change }) => describe(change)],
+      'fits',
+      'misfits',
+      ['examples', ({ examples }) => examples.map(({ id, value, problem }) => `${id}: ${JSON.stringify(value)} ${problem}`).join('\n')],
+      ['notes', ({ notes, blocked }) => [...(blocked ? [`not possible: ${blocked}`] : []), ...notes].join('\n')],
+    ],
     options,
   );
 }
@@ -185,19 +166,19 @@ function describe(change: SchemaChange): string {
 function addSchema(collection: Command): void {
   collection
     .command('schema')
-    .description('the fields as JSON Schema; with --set, brought to one')
+    .description('show the fields as JSON Schema, or change them to match one with --set')
     .argument('<collection>')
-    .option('--set <file>', 'a JSON Schema to bring the fields to')
+    .option('--set <file>', 'a JSON Schema that the fields should match')
     .option('--preview', 'only show what would change')
-    .option('--clear-misfits', 'empty the values that do not fit')
+    .option('--clear-misfits', 'clear the values that do not fit')
     .action(async (name: string, own: { set?: string; preview?: boolean; clearMisfits?: boolean }, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       const at = { params: { ...params, collection: name } };
       if (!own.set) return console.log(JSON.stringify(await client.call(operations.collections.schema, at), null, 2));
       const body = await readObject(readFileSync(own.set, 'utf8'));
       const { changes } = await client.call(operations.collections.previewSchema, { ...at, body });
       if (own.preview || changes.length === 0)
-        return changes.length === 0 ? note('The fields are so already.', options) : printPreviews(changes, options);
+        return changes.length === 0 ? note('The fields match already.', options) : printPreviews(changes, options);
       await client.call(operations.collections.putSchema, { ...at, body, query: { misfits: own.clearMisfits ? 'clear' : 'refuse' } });
       printPreviews(changes, options);
     });
@@ -211,12 +192,12 @@ function addSchema(collection: Command): void {
     for (const [name, what] of args) command.argument(name, what);
     command
       .option('--preview', 'only show what fits')
-      .option('--clear-misfits', 'empty the values that do not fit')
+      .option('--clear-misfits', 'clear the values that do not fit')
       .action(async (...all: unknown[]) => {
         const self = all.at(-1) as Command;
         const own = all.at(-2) as { preview?: boolean; clearMisfits?: boolean };
         const [name, ...given] = all.slice(0, -2) as string[];
-        const { options, client, params } = workplace(self);
+        const { options, client, params } = workspace(self);
         const at = { params: { ...params, collection: name as string }, body: await make(given) };
         if (own.preview) return printPreviews([await client.call(operations.collections.previewChange, at)], options);
         showCollection(
@@ -238,95 +219,68 @@ function addSchema(collection: Command): void {
   }));
   changing(
     'rename-field',
-    'give a field another name',
+    'rename a field',
     [
       ['<field>', 'its name'],
       ['<to>', 'its new name'],
     ],
     ([name, to]) => ({ change: 'rename', name: name as string, to: to as string }),
   );
-  changing('drop-field', 'drop a field; its values can be had back for 7 days', [['<field>', 'its name']], ([name]) => ({
+  changing('drop-field', 'drop a field; its values can be restored for 7 days', [['<field>', 'its name']], ([name]) => ({
     change: 'drop',
     name: name as string,
   }));
   changing(
     'recover',
-    'bring a dropped field back',
+    'restore a dropped field',
     [
-      ['<column>', 'as `orchard collection show` says it'],
+      ['<column>', 'as shown by `orchard collection show`'],
       ['[as]', 'another name for it'],
     ],
     ([column, as]) => ({ change: 'recover', column: column as string, ...(as ? { as } : {}) }),
   );
 }
 
-function addIndexes(collection: Command): void {
-  collection
-    .command('advice')
-    .description('what lists have cost, and which indexes would serve them')
-    .argument('<collection>')
-    .action(async (name: string, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const { items } = await client.call(operations.collections.advice, { params: { ...params, collection: name } });
-      printList(
-        items,
-        {
-          'lists by': ({ form }) => form,
-          calls: ({ calls }) => calls,
-          'mean ms': ({ meanMs }) => meanMs,
-          'worst ms': ({ worstMs }) => worstMs,
-          before: ({ before }) => (before ? `${before.meanMs} ms` : ''),
-          advice: ({ propose, servedBy }) =>
-            propose ? `orchard collection add-index ${name} ${propose.fields.join(',')}` : servedBy ? `served by ${servedBy}` : '',
-        },
-        options,
-      );
-    });
-  collection
-    .command('add-index')
-    .description('make an index')
-    .argument('<collection>')
-    .argument('<fields>', 'comma-separated; one place, or fields in the order they are compared')
-    .option('--unique', 'no two records may have the same values')
-    .action(async (name: string, fields: string, own: { unique?: boolean }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const made = await client.call(operations.collections.addIndex, {
-        params: { ...params, collection: name },
-        body: { fields: fields.split(',').map((field) => field.trim()), ...(own.unique ? { unique: true } : {}) },
-      });
-      printItem({ index: made.name, fields: made.fields.join(', '), kind: made.kind }, options);
-    });
-  collection
-    .command('drop-index')
-    .description('drop an index')
-    .argument('<collection>')
-    .argument('<index>')
-    .action(async (name: string, index: string, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      await client.call(operations.collections.removeIndex, { params: { ...params, collection: name, index } });
-      note(`Dropped the index ${index}.`, options);
-    });
+function addIndexes(program: Command): void {
+  addList(
+    program,
+    operations.collections.advice,
+    (_items, command) => [
+      ['lists by', ({ form }) => form],
+      'calls',
+      'meanMs',
+      'worstMs',
+      ['before', ({ before }) => (before ? `${before.meanMs} ms` : '')],
+      [
+        'advice',
+        ({ propose, servedBy }) =>
+          propose ? `orchard collection add-index ${command.args[0]} ${propose.fields.join(',')}` : servedBy ? `served by ${servedBy}` : '',
+      ],
+    ],
+    { about: 'cost of lists, and indexes that would speed them up' },
+  );
+  addCall(program, operations.collections.addIndex, {
+    about: 'create an index over fields, comma-separated: one place, or fields in the order they are compared',
+    options: {
+      unique: { about: 'no two records may have the same values' },
+    },
+    show: ({ name, fields, kind }) => ({ index: name, fields: fields.join(', '), kind }),
+  });
+  addCall(program, operations.collections.removeIndex, { about: 'drop an index', hint: (_, { index }) => `Dropped the index ${index}.` });
 }
 
-function addViews(collection: Command): void {
-  collection
-    .command('views')
-    .description('saved views of the team')
-    .argument('<collection>')
-    .action(async (name: string, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const { items } = await client.call(operations.collections.views, { params: { ...params, collection: name } });
-      printList(
-        items,
-        {
-          id: ({ id }) => id,
-          name: ({ name: of }) => of,
-          shows: ({ query }) => new URLSearchParams(query).get('filter') ?? 'everything',
-          by: ({ createdBy }) => actorWords(createdBy),
-        },
-        options,
-      );
-    });
+function addViews(program: Command, collection: Command): void {
+  addList(
+    program,
+    operations.collections.views,
+    [
+      'id',
+      'name',
+      ['shows', ({ query }) => new URLSearchParams(query).get('filter') ?? 'everything'],
+      ['by', ({ createdBy }) => actorWords(createdBy)],
+    ],
+    { about: 'saved views of the team' },
+  );
   collection
     .command('save-view')
     .description('save a filter and sort under a name, for the whole team')
@@ -335,21 +289,10 @@ function addViews(collection: Command): void {
     .option('--filter <cql2>', 'a condition')
     .option('--sort <fields>', 'such as -createdAt,name')
     .action(async (name: string, view: string, { filter, sort }: { filter?: string; sort?: string }, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       const query = new URLSearchParams({ ...(filter ? { filter } : {}), ...(sort ? { sort } : {}) }).toString();
-      printItem(
-        await client.call(operations.collections.saveView, { params: { ...params, collection: name }, body: { name: view, query } }),
-        options,
-      );
+      const body = { name: view, query };
+      printItem(await client.call(operations.collections.saveView, { params: { ...params, collection: name }, body }), options);
     });
-  collection
-    .command('forget-view')
-    .description('forget a saved view')
-    .argument('<collection>')
-    .argument('<id>')
-    .action(async (name: string, id: string, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      await client.call(operations.collections.removeView, { params: { ...params, collection: name, view: id } });
-      note(`Forgot the view ${id}.`, options);
-    });
+  addCall(program, operations.collections.removeView, { about: 'delete a saved view', hint: (_, { view }) => `Deleted the view ${view}.` });
 }

@@ -1,10 +1,11 @@
-/** Gateways: the ways out. */
+/** Gateways to push networks, SMS centres and mail servers. */
 import { readFileSync } from 'node:fs';
 import { GATEWAY_KINDS, type Gateway, type GatewayCheck, type NewGateway, operations, STAGES } from '@orchard/contract';
 import { type Command, Option } from 'commander';
-import { askSecret, confirm } from '../asking.js';
-import { CommandError, type GlobalOptions, workplace } from '../context.js';
-import { moment, note, printItem, printList, printText } from '../output.js';
+import { askSecret } from '../asking.js';
+import { CommandError, type GlobalOptions, workspace } from '../context.js';
+import { addCall, addList, addRemoval } from '../declared.js';
+import { moment, note, printItem, printText } from '../output.js';
 
 type AddOptions = {
   kind: NewGateway['kind'];
@@ -35,7 +36,7 @@ function readJson(path: string, what: string): unknown {
   }
 }
 
-/** Passwords are asked for, or read from standard input, so that they stand in no shell's history. */
+/** Passwords are asked for, or read from standard input, so that no shell history holds them. */
 async function passwordOf(own: AddOptions, question: string): Promise<string> {
   if (!own.passwordStdin) return askSecret(question);
   const chunks: Buffer[] = [];
@@ -54,7 +55,7 @@ async function newGateway(name: string, own: AddOptions): Promise<NewGateway> {
   const mapping = own.mapping ? { mapping: readJson(own.mapping, 'The mapping') } : {};
   const common = { kind: own.kind, name, stage: own.stage, settings, ...mapping, ...(own.client ? { client: own.client } : {}) };
   const need = (given: string | undefined, option: string) => {
-    if (!given) throw new CommandError(`A gateway of the kind ${own.kind} takes ${option}.`, 2);
+    if (!given) throw new CommandError(`A gateway of the kind ${own.kind} needs ${option}.`, 2);
     return given;
   };
   if (own.kind === 'certificate') {
@@ -75,7 +76,7 @@ function printGateway(gateway: Gateway, options: GlobalOptions): void {
       stage,
       client,
       credential: credential.text,
-      ends: moment(credential.expiresAt),
+      expires: moment(credential.expiresAt),
       mapping: mapping && `version ${mapping.version}, ${mapping.title}`,
     },
     options,
@@ -85,33 +86,27 @@ function printGateway(gateway: Gateway, options: GlobalOptions): void {
 
 function printCheck({ ok, steps }: GatewayCheck, options: GlobalOptions): void {
   if (options.json) return console.log(JSON.stringify({ ok, steps }, null, 2));
-  for (const step of steps) console.log(`${step.ok ? 'well  ' : 'failed'}  ${step.what}: ${printText(step.text)}`);
+  for (const step of steps) console.log(`${step.ok ? 'passed' : 'failed'}  ${step.what}: ${printText(step.text)}`);
 }
 
 export function addGatewayCommands(program: Command): void {
-  const gateway = program.command('gateway').description('ways out: push networks, SMS centres, mail servers');
-  gateway
-    .command('list')
-    .description('gateways, and what each still lacks')
-    .action(async (_own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const { items } = await client.call(operations.gateways.list, { params });
-      printList(
-        items,
-        {
-          gateway: ({ name }) => name,
-          kind: ({ kind }) => kind,
-          stage: ({ stage }) => stage,
-          client: ({ client: of }) => of,
-          ready: ({ ready }) => (ready ? 'yes' : 'no'),
-          ends: ({ credential }) => moment(credential.expiresAt),
-          'accepted, 24 h': ({ lastDay }) => lastDay.accepted,
-          'failed, 24 h': ({ lastDay }) => lastDay.failed,
-          missing: ({ readiness }) => readiness.find(({ ready }) => !ready)?.text,
-        },
-        options,
-      );
-    });
+  const gateway = program.command('gateway').description('gateways to push networks, SMS centres and mail servers');
+  addList(
+    program,
+    operations.gateways.list,
+    [
+      'name',
+      'kind',
+      'stage',
+      'client',
+      ['ready', ({ ready }) => (ready ? 'yes' : 'no')],
+      ['expires', ({ credential }) => credential.expiresAt],
+      ['accepted, 24 h', ({ lastDay }) => lastDay.accepted],
+      ['failed, 24 h', ({ lastDay }) => lastDay.failed],
+      ['missing', ({ readiness }) => readiness.find(({ ready }) => !ready)?.text],
+    ],
+    { about: 'gateways, and what each is missing' },
+  );
   gateway
     .command('add')
     .description('add a gateway; its credential is checked before it is stored')
@@ -127,59 +122,43 @@ export function addGatewayCommands(program: Command): void {
     .option('--settings <json>', 'host, port, sender and the like')
     .option('--password-stdin', 'read the password from standard input')
     .action(async (name: string, own: AddOptions, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       printGateway(await client.call(operations.gateways.create, { params, body: await newGateway(name, own) }), options);
     });
-  gateway
-    .command('show')
-    .description('one gateway')
-    .argument('<name>')
-    .action(async (name: string, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      printGateway(await client.call(operations.gateways.read, { params: { ...params, gateway: name } }), options);
-    });
-  gateway
-    .command('check')
-    .description('try a gateway without sending to anyone')
-    .argument('<name>')
-    .action(async (name: string, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const result = await client.call(operations.gateways.check, { params: { ...params, gateway: name } });
-      printCheck(result, options);
-      if (!result.ok) process.exitCode = 1;
-    });
+  addCall(program, operations.gateways.read, { print: printGateway });
+  addCall(program, operations.gateways.check, {
+    about: 'check a gateway without sending anything',
+    print(check, options) {
+      printCheck(check, options);
+      if (!check.ok) process.exitCode = 1;
+    },
+  });
   gateway
     .command('map')
-    .description('put a new version of a gateway’s mapping to use; without a file, print the one in use')
+    .description('activate a new version of a gateway’s mapping; without a file, print the active one')
     .argument('<name>')
     .argument('[file]')
     .action(async (name: string, file: string | undefined, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       const at = { ...params, gateway: name };
       if (!file) {
         const { items } = await client.call(operations.gateways.mappings, { params: at, query: { limit: 1 } });
-        if (!items[0]) throw new CommandError(`The gateway ${name} has no mapping: its protocol says what goes on the wire.`, 1);
+        if (!items[0]) throw new CommandError(`The gateway ${name} has no mapping: its protocol defines the format.`, 1);
         return console.log(JSON.stringify(items[0].document, null, 2));
       }
       const made = await client.call(operations.gateways.putMapping, { params: at, body: readJson(file, 'The mapping') as never });
-      note(`Version ${made.version} of the mapping is in use.`, options);
+      note(`Version ${made.version} of the mapping is active.`, options);
     });
   gateway
     .command('rotate')
-    .description('make a new web push key; who subscribed before is still reached')
+    .description('rotate the web push key; devices subscribed earlier stay reachable')
     .action(async (_own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       printGateway(await client.call(operations.gateways.rotate, { params: { ...params, gateway: 'web-push' } }), options);
     });
-  gateway
-    .command('remove')
-    .description('remove a gateway and its credential')
-    .argument('<name>')
-    .option('--yes', 'do not ask')
-    .action(async (name: string, own: { yes?: boolean }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      await confirm(`Removing gateway ${name}`, own.yes);
-      await client.call(operations.gateways.remove, { params: { ...params, gateway: name } });
-      note(`Gateway ${name} is removed.`, options);
-    });
+  addRemoval(program, operations.gateways.remove, {
+    about: 'remove a gateway and its credential',
+    what: ({ gateway: name }) => `Removing the gateway ${name}`,
+    done: ({ gateway: name }) => `Removed the gateway ${name}.`,
+  });
 }

@@ -1,73 +1,80 @@
+/** The team: members, their roles, invitations and your own sessions. */
 import { operations, ROLES, type Role } from '@orchard/contract';
-import { type Command, Option } from 'commander';
-import { askSecret, confirm, readLine } from '../asking.js';
-import { CommandError, globalsOf, signedIn } from '../context.js';
-import { note, printItem, printList } from '../output.js';
+import { type Command, InvalidArgumentError } from 'commander';
+import { readLine } from '../asking.js';
+import { addCall, addList, addRemoval } from '../declared.js';
+import { note, printItem } from '../output.js';
 
 const NO_ROLE = 'none';
+export type RoleChange = { app: string; environment?: string; role: Role | null };
+
+/** `quillfell-hiker=developer,quillfell-hiker/live=viewer`; `none` takes a role away. */
+export function readRoles(text: string): RoleChange[] {
+  return text.split(',').map((part) => {
+    const [, app, environment, role] = /^\s*([\w-]+)(?:\/([\w-]+))?=(\w+)\s*$/.exec(part) ?? [];
+    if (!app || !role || ![...ROLES, NO_ROLE].includes(role as Role))
+      throw new InvalidArgumentError(
+        `\`${part}\` must be app=role or app/environment=role, with a role of ${[...ROLES, NO_ROLE].join(', ')}.`,
+      );
+    return { app, ...(environment ? { environment } : {}), role: role === NO_ROLE ? null : (role as Role) };
+  });
+}
+export const ROLES_OPTION = ['--roles <list>', 'app=role or app/environment=role, comma-separated', readRoles] as const;
+
+/** `quillfell-hiker/dev developer, quillfell-hiker/live viewer` */
+export const grants = (roles: readonly { app: string; environment: string; role: Role }[]) =>
+  roles.map(({ app, environment, role }) => `${app}/${environment} ${role}`).join(', ');
 
 export function addMemberCommands(program: Command): void {
-  const member = program.command('member').description('the people who run this installation');
-  member
-    .command('list')
-    .description('members')
-    .action(async (_own: object, command: Command) => {
-      const options = globalsOf(command);
-      const { items } = await signedIn(options).client.call(operations.members.list, {});
-      printList(
-        items,
-        { name: ({ name }) => name, email: ({ email }) => email, owner: ({ owner }) => (owner ? 'yes' : ''), id: ({ id }) => id },
-        options,
-      );
-    });
-  member
-    .command('add')
-    .description('add a member with a role in every environment of an app')
-    .requiredOption('--email <address>')
-    .requiredOption('--name <name>')
-    .addOption(new Option('--role <role>').choices(ROLES).makeOptionMandatory())
-    .option('--password-stdin', 'read the first password from standard input')
-    .action(async (own: { email: string; name: string; role: Role; passwordStdin?: boolean }, command: Command) => {
-      const options = globalsOf(command);
-      const app = demandApp(options.app);
-      const password = own.passwordStdin ? await readLine() : await askSecret('First password: ');
-      const { email, name, role } = own;
-      printItem(await signedIn(options).client.call(operations.members.add, { body: { email, name, role, app, password } }), options);
-    });
-  member
-    .command('change')
-    .description("change a member's name, or with --app their role in its environments")
-    .argument('<id>')
-    .option('--name <name>')
-    .addOption(new Option('--role <role>').choices([...ROLES, NO_ROLE]))
-    .action(async (id: string, own: { name?: string; role?: Role | typeof NO_ROLE }, command: Command) => {
-      const options = globalsOf(command);
-      if (!own.name && !own.role) throw new CommandError('Nothing to change is given. Give --name, or --app and --role.', 2);
-      const role = own.role ? { app: demandApp(options.app), role: own.role === NO_ROLE ? null : own.role } : {};
-      const body = { ...(own.name ? { name: own.name } : {}), ...role };
-      printItem(await signedIn(options).client.call(operations.members.patch, { params: { member: id }, body }), options);
-    });
-  member
-    .command('remove')
-    .description('remove a member: their sessions and streams end at once')
-    .argument('<id>')
-    .option('--yes', 'do not ask')
-    .action(async (id: string, own: { yes?: boolean }, command: Command) => {
-      await confirm(`Removing the member ${id}`, own.yes);
-      await signedIn(globalsOf(command)).client.call(operations.members.remove, { params: { member: id } });
-      note(`Removed ${id}.`, globalsOf(command));
-    });
-  member
-    .command('password-link')
-    .description('a one-time address at which a member sets a new password, to hand on')
-    .argument('<id>')
-    .action(async (id: string, _own: object, command: Command) => {
-      const options = globalsOf(command);
-      printItem(await signedIn(options).client.call(operations.members.makePasswordLink, { params: { member: id } }), options);
-    });
+  program.command('member').description('the people who run this installation');
+  addList(program, operations.members.list, [
+    'name',
+    'email',
+    'owner',
+    'secondFactor',
+    ['roles', ({ roles }) => grants(roles)],
+    ['joinedAt', ({ joinedAt }) => joinedAt ?? 'invited'],
+    'lastSeenAt',
+    'id',
+  ]);
+  addCall(program, operations.members.add, {
+    options: { roles: false, password: false },
+    more: async (command) => {
+      const { roles, passwordStdin } = command.opts<{ roles?: RoleChange[]; passwordStdin?: boolean }>();
+      return { ...(roles ? { roles } : {}), ...(passwordStdin ? { password: await readLine() } : {}) };
+    },
+    print: ({ invitation, roles, ...added }, options) => {
+      if (options.json) return printItem({ ...added, roles, invitation }, options);
+      printItem({ ...added, roles: grants(roles) }, options);
+      if (invitation?.mailed) note(`The invitation is on its way to ${added.email}. It is valid until ${invitation.expiresAt}.`, options);
+      if (invitation?.address) note(`${invitation.reason}\n${invitation.address}`, options);
+    },
+  })
+    .option(...ROLES_OPTION)
+    .option('--password-stdin', 'add the member at once, with a first password from standard input');
+  addCall(program, operations.members.invite);
+  addCall(program, operations.members.patch, {
+    options: { roles: false },
+    more: async (command) =>
+      command.opts<{ roles?: RoleChange[] }>().roles ? { roles: command.opts<{ roles: RoleChange[] }>().roles } : {},
+    show: ({ roles, ...changed }) => ({ ...changed, roles: grants(roles) }),
+  }).option(...ROLES_OPTION);
+  addRemoval(program, operations.members.remove, {
+    what: ({ member: id }) => `Removing the member ${id}`,
+    done: ({ member: id }) => `Removed ${id}.`,
+  });
+  addCall(program, operations.members.makePasswordLink);
+  addRemoval(program, operations.secondFactors.reset, {
+    what: ({ member: id }) => `Removing all second factors of the member ${id}`,
+    back: 'They sign in with their password alone until they add one again.',
+    done: ({ member: id }) => `${id} has no second factor any more, and is signed out everywhere.`,
+  });
+  addSessionCommands(program);
 }
 
-function demandApp(app: string | undefined): string {
-  if (app) return app;
-  throw new CommandError('A role is given in an app. Give --app.', 2);
+function addSessionCommands(program: Command): void {
+  program.command('session').description('your own sessions');
+  addList(program, operations.members.sessions, ['id', 'kind', 'current', 'createdAt', 'lastSeenAt', 'address', 'userAgent']);
+  addCall(program, operations.members.endSession, { hint: () => 'The session has ended.' });
+  addCall(program, operations.members.endOthers);
 }

@@ -8,27 +8,26 @@ import {
   type OrchardRecord,
 } from '@orchard/contract';
 import { type Command, Option } from 'commander';
-import { confirm, readObject } from '../asking.js';
-import { CommandError, workplace } from '../context.js';
+import { readObject } from '../asking.js';
+import { CommandError, workspace } from '../context.js';
+import { addCall, addList, addRemoval } from '../declared.js';
 import { wholeNumber } from '../numbers.js';
 import { type Columns, moment, note, printItem, printList, printText } from '../output.js';
 import { exportFile, importFile } from '../transfer.js';
-import { type ListOptions, listOptions, listQuery } from './people.js';
 
 const SYSTEM = ['createdAt', 'updatedAt', 'ownerId', '_included'];
 const ifVersion = (version: number | undefined): Record<string, string> => (version ? { 'if-match': `"${version}"` } : {});
 
-/** Columns for all that the items have, but for the system members that say little. */
+/** Columns for every field of the items, except system fields of little interest. */
 function columnsOf(items: readonly object[]): Columns<Record<string, unknown>> {
-  const names = [...new Set(items.flatMap((item) => Object.keys(item)))].filter((name) => !SYSTEM.includes(name));
-  return Object.fromEntries(names.map((name) => [name, (item: Record<string, unknown>) => item[name]]));
+  return [...new Set(items.flatMap((item) => Object.keys(item)))].filter((name) => !SYSTEM.includes(name));
 }
 
 export function addRecordCommands(program: Command): void {
   const record = program.command('record').description('records of a collection');
-  addReads(record);
-  addWrites(record);
-  addHistory(record);
+  addReads(program, record);
+  addWrites(program, record);
+  addHistory(program);
   addFiles(record);
 }
 
@@ -36,43 +35,26 @@ export function addRecordCommands(program: Command): void {
 const rounded = (group: object): Record<string, unknown> =>
   Object.fromEntries(Object.entries(group).map(([name, value]) => [name, typeof value === 'number' ? Number(value.toFixed(3)) : value]));
 
-type RecordListOptions = ListOptions & { fields?: string; include?: string; count?: boolean };
+const FIELD_TEXTS = {
+  fields: { flags: '--fields <names>', about: 'only these fields' },
+  include: { flags: '--include <references>', about: 'include referenced records, such as hut,guest or bookings(hut)' },
+};
 
-function addReads(record: Command): void {
-  listOptions(
-    record.command('list').description('records of a collection').argument('<collection>').option('--fields <names>', 'only these fields'),
-  )
-    .option('--include <references>', 'bring along, such as hut,guest or bookings(hut)')
-    .option('--count', 'count all that the filter lets through')
-    .action(async (collection: string, own: RecordListOptions, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const page = await client.call(operations.managedRecords.list, {
-        params: { ...params, collection },
-        query: {
-          ...listQuery(own),
-          ...(own.fields ? { fields: own.fields } : {}),
-          ...(own.include ? { include: own.include } : {}),
-          ...(own.count ? { count: 'true' as never } : {}),
-        },
-      });
-      const columns = columnsOf(page.items) as Columns<OrchardRecord>;
-      const included: Columns<OrchardRecord> = own.include ? { included: (item: OrchardRecord) => item._included } : {};
-      printList(page.items, { ...columns, ...included }, options, page.next);
-      if (page.count !== undefined) note(`${page.count} in all.`, options);
-    });
-  record
-    .command('show')
-    .description('one record')
-    .argument('<collection>')
-    .argument('<id>')
-    .option('--include <references>', 'bring along, such as hut.warden')
-    .action(async (collection: string, id: string, { include }: { include?: string }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      printItem(
-        await client.call(operations.managedRecords.read, { params: { ...params, collection, id }, query: include ? { include } : {} }),
-        options,
-      );
-    });
+function addReads(program: Command, record: Command): void {
+  addList(
+    program,
+    operations.managedRecords.list,
+    (items, command) => [
+      ...(columnsOf(items) as Columns<OrchardRecord>),
+      ...(command.getOptionValue('include') ? [['included', ({ _included }: OrchardRecord) => _included] as const] : []),
+    ],
+    {
+      about: 'records of a collection',
+      options: { ...FIELD_TEXTS, count: { flags: '--count', about: 'count all matching records' } },
+      hint: ({ count }) => (count === undefined ? undefined : `${count} in all.`),
+    },
+  );
+  addCall(program, operations.managedRecords.read, { about: 'one record', options: FIELD_TEXTS });
   record
     .command('summary')
     .description('counts and measures of groups')
@@ -80,9 +62,9 @@ function addReads(record: Command): void {
     .option('--group <fields>', 'up to three, such as hut,arrives:week')
     .option('--measure <measures>', 'such as count,sum:nights,avg:party', 'count')
     .option('--filter <cql2>', 'a condition')
-    .addOption(new Option('--limit <n>', 'at most so many groups, up to 1,000').argParser(wholeNumber(1, 1000)).default(100))
+    .addOption(new Option('--limit <n>', 'at most this many groups, up to 1,000').argParser(wholeNumber(1, 1000)).default(100))
     .action(async (collection: string, own: { group?: string; measure: string; filter?: string; limit: number }, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       const { groups, more } = await client.call(operations.managedRecords.summary, {
         params: { ...params, collection },
         query: own,
@@ -93,13 +75,13 @@ function addReads(record: Command): void {
     });
   record
     .command('watch')
-    .description('what happens to records, as it happens')
+    .description('changes of records as they happen')
     .argument('<collection>')
     .argument('[id]', 'one record, also one that does not exist yet')
     .option('--filter <cql2>', 'a condition')
     .addOption(new Option('--after <number>', 'begin after this event').argParser(wholeNumber(0)))
     .action(async (collection: string, id: string | undefined, own: { filter?: string; after?: number }, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       const stopping = new AbortController();
       process.once('SIGINT', () => stopping.abort());
       let after = own.after;
@@ -117,7 +99,7 @@ function addReads(record: Command): void {
       };
       const onState = (state: 'open' | 'waiting') =>
         note(
-          state === 'open' ? `Watching ${collection}${id ? `/${id}` : ''}. Ctrl-C ends.` : 'The connection broke; trying again.',
+          state === 'open' ? `Watching ${collection}${id ? `/${id}` : ''}. Ctrl-C ends.` : 'The connection was lost; reconnecting.',
           options,
         );
       await followEvents({
@@ -138,15 +120,15 @@ function eventLine({ event, data, id }: LiveEvent): string {
   return printText(`${at}  ${event.padEnd(8)} ${recordId} v${version}${by ? `  by ${actorWords(by)}` : ''}  ${JSON.stringify(fields)}`);
 }
 
-function addWrites(record: Command): void {
+function addWrites(program: Command, record: Command): void {
   record
     .command('add')
     .description('store a record')
     .argument('<collection>')
     .argument('<json>', 'its fields, or - for standard input')
-    .option('--key <key>', 'Idempotency-Key, to send it again safely')
+    .option('--key <key>', 'Idempotency-Key, for safe retries')
     .action(async (collection: string, json: string, { key }: { key?: string }, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       printItem(
         await client.call(operations.managedRecords.create, {
           params: { ...params, collection },
@@ -169,88 +151,62 @@ function addWrites(record: Command): void {
       .argument('<json>', 'its fields, or - for standard input')
       .addOption(new Option('--if-match <version>', 'only over this version').argParser(wholeNumber(1)))
       .action(async (collection: string, id: string, json: string, own: { ifMatch?: number }, command: Command) => {
-        const { options, client, params } = workplace(command);
+        const { options, client, params } = workspace(command);
         const body = await readObject(json);
         printItem(await client.call(operation, { params: { ...params, collection, id }, body, headers: ifVersion(own.ifMatch) }), options);
       });
   }
-  record
-    .command('delete')
-    .description('delete a record')
-    .argument('<collection>')
-    .argument('<id>')
-    .option('--yes', 'do not ask')
-    .action(async (collection: string, id: string, own: { yes?: boolean }, command: Command) => {
-      const { options, client, params } = workplace(command);
-      await confirm(`Deleting ${collection}/${id}`, own.yes, 'Its history brings it back for 30 days.');
-      await client.call(operations.managedRecords.remove, { params: { ...params, collection, id } });
-      note(`Deleted ${collection}/${id}. \`orchard record history ${collection} ${id}\` shows how to bring it back.`, options);
-    });
+  const where = ({ collection, id }: Record<string, string>) => `${collection}/${id}`;
+  addRemoval(program, operations.managedRecords.remove, {
+    what: (params) => `Deleting ${where(params)}`,
+    back: 'You can restore it from its history for 30 days.',
+    done: (params) => `Deleted ${where(params)}. \`orchard record history ${params.collection} ${params.id}\` shows how to restore it.`,
+  });
   record
     .command('batch')
     .description('many actions in one call')
     .argument('<collection>')
     .argument('<json>', '{"actions": [{"action": "create", "record": {…}}, …]}, or - for standard input')
-    .option('--apart', 'each action on its own, in place of all or nothing')
+    .option('--apart', 'each action on its own, instead of all or nothing')
     .action(async (collection: string, json: string, own: { apart?: boolean }, command: Command) => {
-      const { options, client, params } = workplace(command);
+      const { options, client, params } = workspace(command);
       const body = { ...(await readObject(json)), ...(own.apart ? { together: false } : {}) };
       const { results } = await client.call(operations.managedRecords.batch, { params: { ...params, collection }, body: body as never });
       printList(
         results.map((result, i) => ({ action: i + 1, ...result })),
-        {
-          action: ({ action }) => action,
-          status: ({ status }) => status,
-          id: ({ id }) => id,
-          version: ({ version }) => version,
-          problem: ({ problem }) => problem?.detail,
-        },
+        ['action', 'status', 'id', 'version', ['problem', ({ problem }) => problem?.detail]],
         options,
       );
     });
 }
 
-function addHistory(record: Command): void {
-  record
-    .command('history')
-    .description('who changed what, the latest first')
-    .argument('<collection>')
-    .argument('<id>')
-    .action(async (collection: string, id: string, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      const { items } = await client.call(operations.managedRecords.history, { params: { ...params, collection, id } });
-      const said = (value: unknown) => (value === null ? 'nothing' : JSON.stringify(value));
-      printList(
-        items,
-        {
-          entry: ({ entry }) => entry,
-          version: ({ version }) => version,
-          at: ({ at }) => moment(at),
-          action: ({ action }) => action,
-          by: ({ by }) => actorWords(by),
-          changes: ({ changes, action }) =>
-            changes
-              .map(({ field, from, to }) => (action === 'create' ? `${field}: ${said(to)}` : `${field}: ${said(from)} → ${said(to)}`))
-              .join('\n'),
-        },
-        options,
-      );
-    });
-  record
-    .command('restore')
-    .description('bring an earlier version back, as the next one')
-    .argument('<collection>')
-    .argument('<id>')
-    .argument('<entry>', 'as `orchard record history` shows it', wholeNumber(1))
-    .action(async (collection: string, id: string, entry: number, _own: object, command: Command) => {
-      const { options, client, params } = workplace(command);
-      printItem(await client.call(operations.managedRecords.restore, { params: { ...params, collection, id }, body: { entry } }), options);
-    });
+function addHistory(program: Command): void {
+  const said = (value: unknown) => (value === null ? 'nothing' : JSON.stringify(value));
+  addList(
+    program,
+    operations.managedRecords.history,
+    [
+      'entry',
+      'version',
+      'at',
+      'action',
+      ['by', ({ by }) => actorWords(by)],
+      [
+        'changes',
+        ({ changes, action }) =>
+          changes
+            .map(({ field, from, to }) => (action === 'create' ? `${field}: ${said(to)}` : `${field}: ${said(from)} → ${said(to)}`))
+            .join('\n'),
+      ],
+    ],
+    { about: 'who changed what, latest first' },
+  );
+  addCall(program, operations.managedRecords.restore, { about: 'restore an earlier version, as the next one' });
 }
 
 type Format = keyof typeof IMPORT_FORMATS;
 
-/** Named, or told from the end of the file's name. */
+/** Given, or taken from the file's extension. */
 function formatOf(given: string | undefined, file: string): Format {
   const ending =
     given ??
@@ -265,11 +221,11 @@ function addFiles(record: Command): void {
     .description('store the rows of a file')
     .argument('<collection>')
     .argument('<file>', 'or - for standard input')
-    .option('--format <format>', 'csv, ndjson or geojson; else told from the name')
+    .option('--format <format>', 'csv, ndjson or geojson; by default from the file name')
     .option('--map <columns>', 'column=field, comma-separated; column= leaves it out')
     .option('--strict', 'store nothing when one row does not fit')
-    .option('--check', 'only look whether the rows fit')
-    .option('--rejects <file>', 'where rows that do not fit go, or - for standard output; else <file>.rejects.ndjson')
+    .option('--check', 'only check the rows')
+    .option('--rejects <file>', 'file for rejected rows, or - for standard output; by default <file>.rejects.ndjson')
     .action(
       async (
         collection: string,
@@ -277,7 +233,7 @@ function addFiles(record: Command): void {
         own: { format?: string; map?: string; strict?: boolean; check?: boolean; rejects?: string },
         command: Command,
       ) => {
-        const place = workplace(command);
+        const place = workspace(command);
         const columns = own.map
           ? JSON.stringify(
               Object.fromEntries(
@@ -308,7 +264,7 @@ function addFiles(record: Command): void {
     .description('write records to a file, or to standard output')
     .argument('<collection>')
     .argument('[file]', 'or - for standard output')
-    .option('--format <format>', 'csv, ndjson or geojson; else told from the name')
+    .option('--format <format>', 'csv, ndjson or geojson; by default from the file name')
     .option('--filter <cql2>', 'a condition')
     .option('--fields <names>', 'only these fields')
     .action(
@@ -320,7 +276,7 @@ function addFiles(record: Command): void {
       ) => {
         const toFile = file === '-' ? undefined : file;
         const format = own.format || toFile ? formatOf(own.format, toFile ?? '') : 'ndjson';
-        await exportFile(workplace(command), {
+        await exportFile(workspace(command), {
           collection,
           file: toFile,
           query: { format, ...(own.filter ? { filter: own.filter } : {}), ...(own.fields ? { fields: own.fields } : {}) },

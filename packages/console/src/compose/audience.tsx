@@ -1,17 +1,17 @@
-/** For whom a notification is, and a live count of whom it reaches. */
+/** The audience of a notification, with a live count of reachable recipients. */
 import { Group, MultiSelect, SegmentedControl, Stack, Text, Textarea, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { type AudiencePreview, operations } from '@orchard/contract';
 import { useState } from 'react';
 import { describeError, useCall } from '../api.js';
-import { count } from '../parts/basics.js';
-import { usePlace } from '../place.js';
+import { count } from '../parts/format.js';
+import { useEnvironment } from '../environment.js';
 import { type AudienceKind, audienceOf, contentOf, type Draft } from './draft.js';
 
 type Props = { draft: Draft; set: (changes: Partial<Draft>) => void };
 
 export function AudienceFields({ draft, set }: Props) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const topics = useCall(operations.topics.list, { params, query: { limit: 500 } });
   const names = (topics.data?.items ?? []).map(({ name, devices, users }) => ({
     value: name,
@@ -30,10 +30,10 @@ export function AudienceFields({ draft, set }: Props) {
     <Stack gap="xs">
       <div>
         <Text size="sm" fw={500} mb={4}>
-          For
+          Recipients
         </Text>
         <SegmentedControl
-          aria-label="For whom"
+          aria-label="Recipients by"
           value={draft.audience}
           onChange={(value) => set({ audience: value as AudienceKind })}
           data={kinds.map(([value, label]) => ({ value, label }))}
@@ -55,7 +55,7 @@ export function AudienceFields({ draft, set }: Props) {
       )}
       {(draft.audience === 'filter' || draft.audience === 'topics') && (
         <TextInput
-          label={draft.audience === 'filter' ? 'Devices that fit' : 'And only devices that fit'}
+          label={draft.audience === 'filter' ? 'Devices that match' : 'And only devices that match'}
           description="CQL2 over platform, os, appVersion, model, locale, country, timeZone, lastSeenAt, …"
           placeholder="platform = 'ios' AND appVersion < '2.4.1'"
           classNames={{ input: 'mono' }}
@@ -67,7 +67,7 @@ export function AudienceFields({ draft, set }: Props) {
       {draft.audience === 'devices' && (
         <Textarea
           label="Device ids"
-          description="One a line"
+          description="One per line"
           required
           autosize
           minRows={1}
@@ -79,7 +79,7 @@ export function AudienceFields({ draft, set }: Props) {
       {draft.audience === 'addresses' && (
         <Textarea
           label={draft.way === 'sms' ? 'Numbers' : 'Addresses'}
-          description={draft.way === 'sms' ? 'With + and calling code, one a line' : 'One a line'}
+          description={draft.way === 'sms' ? 'With + and calling code, one per line' : 'One per line'}
           autosize
           minRows={2}
           classNames={{ input: 'mono' }}
@@ -97,7 +97,7 @@ function TopicsSelect({ names, ...rest }: TopicsProps) {
 }
 
 function UsersSelect({ value, onChange }: { value: string[]; onChange: (ids: string[]) => void }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const [search, setSearch] = useState('');
   const [wanted] = useDebouncedValue(search.replaceAll("'", "''"), 200);
   const found = useCall(operations.users.list, {
@@ -106,7 +106,7 @@ function UsersSelect({ value, onChange }: { value: string[]; onChange: (ids: str
   });
   const ids = value.map((id) => `'${id}'`).join(', ');
   const chosen = useCall(operations.users.list, { params, query: { filter: `id IN (${ids})`, limit: 500 } }, { enabled: value.length > 0 });
-  // Those whose names are not here yet keep their place under their id.
+  // Users whose names are not loaded yet are shown by id.
   const options = new Map(value.map((id) => [id, id]));
   for (const user of [...(chosen.data?.items ?? []), ...(found.data?.items ?? [])])
     options.set(user.id, `${user.name ?? ''} <${user.email}>`);
@@ -122,14 +122,14 @@ function UsersSelect({ value, onChange }: { value: string[]; onChange: (ids: str
       onSearchChange={setSearch}
       filter={({ options: all }) => all}
       data={[...options].map(([id, label]) => ({ value: id, label }))}
-      nothingFoundMessage="Nobody of that name"
+      nothingFoundMessage="No user matches"
     />
   );
 }
 
-/** The preview of what is composed, asked for a moment after the last key. */
+/** The preview of the draft, requested shortly after the last keystroke. */
 export function usePreview(draft: Draft) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const audience = audienceOf(draft);
   const body = { ...contentOf(draft), audience: audience ?? { everyone: true as const }, way: draft.way };
   const [asked] = useDebouncedValue(JSON.stringify(body), 350);
@@ -139,11 +139,11 @@ export function usePreview(draft: Draft) {
 type ReachProps = { seen: AudiencePreview | undefined; error: unknown; missing: boolean; broken?: boolean };
 
 /**
- * Whom it reaches by platform, whom not and why, how large it is and what it costs.
- * @param broken the content cannot be read, so nothing is known of its size
+ * Reachable recipients by platform, unreachable ones by reason, size and cost.
+ * @param broken the content cannot be read, so its size is unknown
  */
 export function Reach({ seen, error, missing, broken }: ReachProps) {
-  if (missing) return <Text size="sm">Choose for whom it is.</Text>;
+  if (missing) return <Text size="sm">Choose the recipients.</Text>;
   if (error)
     return (
       <Text size="sm" className="care" role="alert">
@@ -156,7 +156,7 @@ export function Reach({ seen, error, missing, broken }: ReachProps) {
       <p style={{ margin: 0 }}>
         <span className="number">{count(seen.reachable)}</span>{' '}
         <Text span size="sm" c="dimmed">
-          of {count(seen.total)} will be reached
+          of {count(seen.total)} reachable
         </Text>
       </p>
       <table className="plain">
@@ -173,7 +173,8 @@ export function Reach({ seen, error, missing, broken }: ReachProps) {
             <tr key={`${platform} ${reason}`} className="care">
               <td className="right mono">{count(number)}</td>
               <td>
-                {['sms', 'mail'].includes(platform) ? '' : `${platform} `}not: {reason}
+                {['sms', 'mail'].includes(platform) ? '' : `${platform}: `}
+                {reason}
               </td>
             </tr>
           ))}

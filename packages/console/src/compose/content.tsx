@@ -1,4 +1,4 @@
-/** What a notification says. */
+/** The content of a notification. */
 import { Button, Checkbox, Collapse, Group, JsonInput, Stack, Text, Textarea, TextInput } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
 import { planSms } from '@orchard/core/messages';
@@ -8,7 +8,7 @@ import { Variants } from './variants.js';
 type Props = { draft: Draft; set: (changes: Partial<Draft>) => void };
 type TextField = 'title' | 'body' | 'html' | 'badge' | 'sound' | 'picture' | 'link' | 'category' | 'buttons';
 
-/** How a short message would go, while it is typed. */
+/** Encoding and segments of a short message, while it is typed. */
 function SmsPlan({ text }: { text: string }) {
   const { encoding, segments, left, forcing } = planSms(text);
   return (
@@ -35,7 +35,7 @@ export function ContentFields({ draft, set }: Props) {
       {draft.way !== 'sms' && (
         <TextInput
           label={draft.way === 'mail' ? 'Subject' : 'Title'}
-          description="{user.name|hiker}, {device.platform}, {data.hut}: variables"
+          description="Variables: {user.name|hiker}, {device.platform}, {data.hut}"
           required={!draft.silent}
           maxLength={200}
           {...field('title')}

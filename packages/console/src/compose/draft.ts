@@ -1,4 +1,4 @@
-/** What is being composed, and the notification it makes. */
+/** The state of the composer, and the notification made from it. */
 import type { BodyInputOf, Notification, operations } from '@orchard/contract';
 
 export type Way = 'push' | 'sms' | 'mail';
@@ -12,10 +12,10 @@ export type Draft = {
   topics: string[];
   allTopics: string[];
   notTopics: string[];
-  /** Of devices: alone, or of those who follow the topics. */
+  /** On devices: alone, or combined with topics. */
   filter: string;
   users: string[];
-  /** Ids, one a line. */
+  /** Ids, one per line. */
   devices: string;
   addresses: string;
   title: string;
@@ -36,7 +36,7 @@ export type Draft = {
   second: { share: number; title: string; body: string } | null;
   when: 'now' | 'at' | 'local';
   at: string;
-  /** Hours it is kept for a phone that is away. */
+  /** Hours that it is kept for an unreachable phone. */
   keptH: number | '';
   replaces: string;
   perSecond: number | '';
@@ -98,7 +98,7 @@ const wordsIn = (text: string) => text.split(/[\s,;]+/).filter(Boolean);
 const named = <One extends string, Many extends string>(one: One, many: Many, list: string[]) =>
   list.length === 0 ? null : ((list.length === 1 ? { [one]: list[0] } : { [many]: list }) as Sending['audience']);
 
-/** The audience, or null while it is not whole. */
+/** The audience, or null while it is incomplete. */
 export function audienceOf(draft: Draft): Sending['audience'] | null {
   const listed = wordsIn(draft.addresses);
   const filter = draft.filter.trim();
@@ -121,7 +121,7 @@ export function audienceOf(draft: Draft): Sending['audience'] | null {
   }
 }
 
-/** Whether a field for JSON holds some, or nothing yet. */
+/** Whether a JSON field is valid or empty. */
 export function isJson(text: string): boolean {
   try {
     return text.trim() === '' || JSON.parse(text) !== undefined;
@@ -179,7 +179,7 @@ export function sendingOf(draft: Draft): Sending | null {
   return { ...content, way: draft.way, audience, ...optionsOf(draft) };
 }
 
-/** How it is sent. */
+/** Sending options. */
 function optionsOf(draft: Draft) {
   return {
     ...(draft.way === 'push' && draft.urgency !== 'normal' ? { urgency: draft.urgency } : {}),
@@ -201,13 +201,13 @@ function optionsOf(draft: Draft) {
 const DEFAULT_TTL_S = 86_400;
 const differencesOf = (of: Record<string, { title?: string | undefined; body?: string | undefined } | undefined> | undefined) =>
   Object.entries(of ?? {}).map(([name, texts]) => ({ name, title: texts?.title ?? '', body: texts?.body ?? '' }));
-/** An instant as a field of the page writes it, on the clock here. */
+/** An instant as an input field shows it, in the browser's time zone. */
 const fieldTime = (at: string) => {
   const date = new Date(at);
   return new Date(date.getTime() - date.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
 };
 
-/** A notification that was kept, to be written on. */
+/** A stored notification, for further editing. */
 export function draftOf(kept: Notification): Draft {
   const { audience, start, quiet, fallBack, second } = kept;
   const users = audience.user ? [audience.user] : (audience.users ?? []);
@@ -261,7 +261,7 @@ export function draftOf(kept: Notification): Draft {
   };
 }
 
-/** Users that a field names one by one; of more, nobody could see who they are. */
+/** Users that the field lists by name; a longer list would not be readable. */
 const MOST_USERS = 200;
 const CARRIED = [
   'audience',
@@ -279,13 +279,13 @@ const CARRIED = [
 ] as const;
 const VARYING = ['locales', 'platforms', 'overlays', 'second', 'quiet', 'fallBack', 'replaces', 'perSecond', 'ttlS'] as const;
 
-/** Which parts of a kept notification the composer has no fields for: writing it anew there would lose them. */
+/** Parts of a stored notification that the composer has no fields for; saving it there would lose them. */
 export function lostParts(kept: Notification): string[] {
   const { users = [] } = kept.audience;
   if (users.length > MOST_USERS) return ['audience'];
   const draft = draftOf(kept);
   const made: Record<string, unknown> = { ttlS: DEFAULT_TTL_S, ...contentOf(draft), ...optionsOf(draft), audience: audienceOf(draft) };
-  // A list of one is the same as the one.
+  // A list of one is written as the single value.
   const was = { ...kept, audience: users.length + (kept.audience.devices?.length ?? 0) === 1 ? audienceOf(draft) : kept.audience };
   return [...CARRIED, ...VARYING].filter((name) => ordered(made[name]) !== ordered(was[name]));
 }

@@ -12,8 +12,8 @@ export function OptionFields({ draft, set }: { draft: Draft; set: (changes: Part
           onChange={(value) => set({ when: (value ?? 'now') as Draft['when'] })}
           data={[
             { value: 'now', label: 'Now' },
-            { value: 'at', label: 'At a time, here' },
-            { value: 'local', label: 'At a time on each recipient’s clock' },
+            { value: 'at', label: 'At a time in my time zone' },
+            { value: 'local', label: 'At a local time of each recipient' },
           ]}
         />
         {draft.when !== 'now' && (
@@ -28,7 +28,7 @@ export function OptionFields({ draft, set }: { draft: Draft; set: (changes: Part
       </Group>
       <Group grow align="flex-end">
         <Checkbox
-          label="Not in quiet hours of the recipient"
+          label="Respect quiet hours"
           checked={draft.quiet}
           onChange={({ currentTarget }) => set({ quiet: currentTarget.checked })}
         />
@@ -51,8 +51,8 @@ export function OptionFields({ draft, set }: { draft: Draft; set: (changes: Part
       </Group>
       <Group grow align="flex-start">
         <NumberInput
-          label="At most, a second"
-          placeholder="as fast as it goes"
+          label="At most, per second"
+          placeholder="no limit"
           min={1}
           value={draft.perSecond}
           onChange={(value) => set({ perSecond: value === '' ? '' : Number(value) })}
@@ -68,7 +68,7 @@ export function OptionFields({ draft, set }: { draft: Draft; set: (changes: Part
       </Group>
       <Group grow align="flex-start">
         <NumberInput
-          label="Kept for phones that are away, hours"
+          label="Time to live, hours"
           placeholder="24"
           min={0}
           max={672}
@@ -77,7 +77,7 @@ export function OptionFields({ draft, set }: { draft: Draft; set: (changes: Part
         />
         {draft.way === 'push' && (
           <TextInput
-            label="Replaces an earlier one named"
+            label="Replaces an earlier one with the name"
             placeholder="ridge-status"
             maxLength={32}
             value={draft.replaces}
@@ -88,18 +88,18 @@ export function OptionFields({ draft, set }: { draft: Draft; set: (changes: Part
       {draft.way === 'push' && (
         <Group grow align="flex-start">
           <Select
-            label="Who has not received it gets"
+            label="If not received, also send"
             value={draft.fallBack}
             onChange={(value) => set({ fallBack: (value ?? '') as Draft['fallBack'] })}
             data={[
-              { value: '', label: 'nothing else' },
+              { value: '', label: 'nothing' },
               { value: 'sms', label: 'an SMS' },
               { value: 'mail', label: 'a mail' },
             ]}
           />
           {draft.fallBack && (
             <NumberInput
-              label="after minutes"
+              label="After minutes"
               min={1}
               max={10_080}
               value={draft.fallBackMin}
@@ -110,8 +110,8 @@ export function OptionFields({ draft, set }: { draft: Draft; set: (changes: Part
       )}
       {draft.way === 'push' && draft.fallBack && (
         <TextInput
-          label="which says"
-          placeholder="what the notification says"
+          label="Text of that message"
+          placeholder="same as the notification"
           maxLength={2000}
           value={draft.fallBackBody}
           onChange={({ currentTarget }) => set({ fallBackBody: currentTarget.value })}

@@ -1,10 +1,10 @@
-/** What differs: by language, by platform, by gateway, and for the second group of a comparison. */
+/** Variants of the content: by language, platform and gateway, and for the second group of a comparison. */
 import { ActionIcon, Button, Group, JsonInput, NumberInput, Select, TextInput } from '@mantine/core';
 import { operations, PLATFORMS } from '@orchard/contract';
 import { IconX } from '@tabler/icons-react';
 import type { ReactNode } from 'react';
 import { useCall } from '../api.js';
-import { usePlace } from '../place.js';
+import { useEnvironment } from '../environment.js';
 import { type Difference, type Draft, isJson } from './draft.js';
 
 type Props = { draft: Draft; set: (changes: Partial<Draft>) => void };
@@ -16,7 +16,7 @@ export function Variants({ draft, set }: Props) {
     ['Add a language', { locales: [...draft.locales, empty] }, true],
     ['Add a platform', { platforms: [...draft.platforms, empty] }, push],
     ['Add raw JSON for a gateway', { overlays: [...draft.overlays, { gateway: '', json: '' }] }, push],
-    ['Compare with a second content', { second: { share: 50, title: '', body: '' } }, push && !draft.second],
+    ['Compare two contents', { second: { share: 50, title: '', body: '' } }, push && !draft.second],
   ];
   return (
     <>
@@ -66,7 +66,7 @@ type DifferencesProps = {
   nameField: (name: string, rename: (name: string) => void) => ReactNode;
 };
 
-/** Title and body as they are for some; what is left empty stays as for everyone. */
+/** Title and body of one variant; empty fields use the base content. */
 function Differences({ of, list, change, withTitle, nameField }: DifferencesProps) {
   const amend = (i: number, changes: Partial<Difference>) => change(list.map((one, at) => (at === i ? { ...one, ...changes } : one)));
   return list.map((one, i) => (
@@ -99,9 +99,9 @@ function RemoveButton({ what, onClick }: { what: string; onClick: () => void }) 
   );
 }
 
-/** For those who know a network: JSON merged into what goes to its gateway. */
+/** For experts: JSON merged into the message to a network's gateway. */
 function Overlays({ draft, set }: Props) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const gateways = useCall(operations.gateways.list, { params }, { enabled: draft.overlays.length > 0 });
   const names = (gateways.data?.items ?? []).filter(({ kind }) => kind !== 'smpp' && kind !== 'smtp').map(({ name }) => name);
   const amend = (i: number, changes: Partial<Draft['overlays'][number]>) =>
@@ -116,7 +116,7 @@ function Overlays({ draft, set }: Props) {
         data={[...new Set([...names, one.gateway].filter(Boolean))]}
       />
       <JsonInput
-        label={isJson(one.json) ? 'Merged into what it gets' : 'Merged into what it gets: not JSON yet'}
+        label={isJson(one.json) ? 'Merged into its payload' : 'Merged into its payload: not JSON yet'}
         placeholder='{"tone":"storm"}'
         style={{ flex: 1 }}
         autosize

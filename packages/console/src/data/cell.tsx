@@ -1,4 +1,4 @@
-/** A cell of the table that is edited where it stands: Enter or leaving it stores, Escape does not. */
+/** A table cell that is edited in place: Enter and leaving it save, Escape cancels. */
 import type { NamedField, OrchardRecord } from '@orchard/contract';
 import type { Json } from '@orchard/core';
 import { type KeyboardEvent, useState } from 'react';

@@ -1,4 +1,4 @@
-/** One record beside the table: its fields, what it refers to and what refers to it, its history, and who may do what. */
+/** One record beside the table: its fields, references from and to it, its history, and its access. */
 import { Anchor, Badge, Button, Group, Stack, Tabs, Text } from '@mantine/core';
 import { actorWords, type Collection, operations, type OrchardRecord, type RecordVersion } from '@orchard/contract';
 import { type Json, type JsonObject, RECORD_ACTIONS } from '@orchard/core';
@@ -7,15 +7,15 @@ import { useCall, useChange } from '../api.js';
 import { Loaded, Moment, Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
 import { RecordForm } from '../parts/recordForm.js';
-import { usePlace } from '../place.js';
+import { useEnvironment } from '../environment.js';
 import { ruleWords } from '../pages/collections.js';
 import { TryRule } from './tryRule.js';
 import { showValue } from './value.js';
 
-const REFRESH = ['managedRecords.', 'collections.'];
+const REFRESH = [operations.managedRecords, operations.collections];
 
 export function NewRecord({ collection, onMade }: { collection: Collection; onMade: (id: string) => void }) {
-  const { params, details } = usePlace();
+  const { params, details } = useEnvironment();
   const create = useChange(operations.managedRecords.create, REFRESH);
   return (
     <Stack>
@@ -35,7 +35,7 @@ export function NewRecord({ collection, onMade }: { collection: Collection; onMa
 }
 
 export function OneRecord({ collection, all, id, onGone }: { collection: Collection; all: Collection[]; id: string; onGone: () => void }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const at = { ...params, collection: collection.name, id };
   const backward = all.flatMap((from) => from.fields.filter(({ to }) => to === collection.name).map(({ name }) => `${from.name}(${name})`));
   const forward = collection.fields.filter(({ type }) => type === 'reference').map(({ name }) => name);
@@ -46,7 +46,7 @@ export function OneRecord({ collection, all, id, onGone }: { collection: Collect
       <Tabs.List mb="sm">
         <Tabs.Tab value="fields">Fields</Tabs.Tab>
         <Tabs.Tab value="history">History</Tabs.Tab>
-        <Tabs.Tab value="access">Who may</Tabs.Tab>
+        <Tabs.Tab value="access">Access</Tabs.Tab>
       </Tabs.List>
       <Tabs.Panel value="fields">
         <Loaded of={record}>{(current) => <Fields collection={collection} record={current} at={at} onGone={onGone} />}</Loaded>
@@ -78,19 +78,19 @@ const Fact = ({ name, value }: { name: string; value: string }) => (
 type At = { app: string; environment: string; collection: string; id: string };
 
 function Fields({ collection, record, at, onGone }: { collection: Collection; record: OrchardRecord; at: At; onGone: () => void }) {
-  const { details } = usePlace();
+  const { details } = useEnvironment();
   const patch = useChange(operations.managedRecords.patch, REFRESH);
   const remove = useChange(operations.managedRecords.remove, REFRESH);
   return (
     <Stack>
       <Text size="sm" c="dimmed">
-        Version {record.version}, made <Moment at={record.createdAt} />, changed <Moment at={record.updatedAt} />
+        Version {record.version}, created <Moment at={record.createdAt} />, changed <Moment at={record.updatedAt} />
         {record.ownerId ? (
           <>
             , owned by <OwnerLink id={record.ownerId} />
           </>
         ) : (
-          ', owned by nobody'
+          ', without an owner'
         )}
       </Text>
       <References collection={collection} record={record} />
@@ -106,10 +106,10 @@ function Fields({ collection, record, at, onGone }: { collection: Collection; re
       <Trouble error={patch.error} />
       <Group justify="flex-end">
         <ConfirmedButton
-          label="Delete this record"
+          label="Delete record"
           verb="Delete"
           question="Delete this record?"
-          consequence={`${collection.name} / ${at.id} is deleted. It can be brought back from its history for 30 days.`}
+          consequence={`${collection.name} / ${at.id} is deleted. You can restore it from its history for 30 days.`}
           change={remove}
           onConfirm={() => remove.mutate({ params: at }, { onSuccess: onGone })}
         />
@@ -119,7 +119,7 @@ function Fields({ collection, record, at, onGone }: { collection: Collection; re
 }
 
 function OwnerLink({ id }: { id: string }) {
-  const { base } = usePlace();
+  const { base } = useEnvironment();
   return (
     <Anchor component={Link} size="sm" className="mono" to={`${base}/users?open=${id}`}>
       …{id.slice(-12)}
@@ -131,7 +131,7 @@ function OwnerLink({ id }: { id: string }) {
 const nameOf = (record: JsonObject): string => String(record.name ?? record.title ?? record.email ?? record.id);
 
 function References({ collection, record }: { collection: Collection; record: OrchardRecord }) {
-  const { base } = usePlace();
+  const { base } = useEnvironment();
   const included = Object.entries((record._included ?? {}) as Record<string, JsonObject | null>);
   if (included.length === 0) return null;
   const link = (to: string, inner: JsonObject) => (
@@ -180,7 +180,7 @@ function History({ at }: { at: At }) {
     <Loaded of={history}>
       {({ items, more }) => (
         <Stack gap="sm">
-          {items.length === 0 && <Text c="dimmed">Nothing was written to this record in the last 30 days.</Text>}
+          {items.length === 0 && <Text c="dimmed">No changes in the last 30 days.</Text>}
           {items.map((version, i) => (
             <Version
               key={version.entry}
@@ -198,7 +198,7 @@ function History({ at }: { at: At }) {
   );
 }
 
-const ACTIONS = { create: 'made', update: 'changed', delete: 'deleted' } as const;
+const ACTIONS = { create: 'created', update: 'changed', delete: 'deleted' } as const;
 
 function Version({
   version: { version, action, at, by, changes },
@@ -223,7 +223,7 @@ function Version({
         </Text>
         {(!latest || action === 'delete') && (
           <Button size="compact-xs" variant="default" loading={busy} onClick={onRestore}>
-            Bring this back
+            Restore this version
           </Button>
         )}
       </Group>

@@ -1,17 +1,19 @@
-/** The fields of a collection: types and constraints, changed only after a look at what fits. */
+/** The fields of a collection: types and constraints, with a preview before each change. */
 import { Alert, Button, Checkbox, Group, Modal, NativeSelect, Stack, TagsInput, Text, TextInput, Title } from '@mantine/core';
 import { type ChangePreview, type Collection, type NamedField, operations, type SchemaChange } from '@orchard/contract';
 import { FIELD_TYPES, type FieldType, type Json, ON_DELETE } from '@orchard/core';
 import { useState } from 'react';
 import { useCall, useChange } from '../api.js';
-import { Code, count, Loaded, Moment, Trouble } from '../parts/basics.js';
-import { usePlace } from '../place.js';
+import { Code, Loaded, Moment, Trouble } from '../parts/basics.js';
+import { count, counted } from '../parts/format.js';
+import { useEnvironment } from '../environment.js';
 import { showValue } from './value.js';
+import { TableHead } from '../parts/tableHead.js';
 
 type At = { app: string; environment: string; collection: string };
 
 export function Fields({ collection, all }: { collection: Collection; all: Collection[] }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const at = { ...params, collection: collection.name };
   const [editing, setEditing] = useState<NamedField | 'new' | null>(null);
   const [asking, setAsking] = useState<SchemaChange | null>(null);
@@ -19,16 +21,7 @@ export function Fields({ collection, all }: { collection: Collection; all: Colle
     <Stack gap="lg">
       <section className="listing" aria-label="Fields">
         <table>
-          <thead>
-            <tr>
-              <th scope="col">Field</th>
-              <th scope="col">Type</th>
-              <th scope="col">Constraints</th>
-              <th scope="col">
-                <span className="visually-hidden">Change</span>
-              </th>
-            </tr>
-          </thead>
+          <TableHead columns={['Field', 'Type', 'Constraints', { hidden: 'Change' }]} />
           <tbody>
             {collection.fields.map((field) => (
               <tr key={field.name}>
@@ -58,7 +51,7 @@ export function Fields({ collection, all }: { collection: Collection; all: Colle
       </section>
       <Group>
         <Button variant="default" onClick={() => setEditing('new')}>
-          New field
+          Add field
         </Button>
       </Group>
       <Dropped collection={collection} onRecover={(column) => setAsking({ change: 'recover', column })} />
@@ -66,14 +59,14 @@ export function Fields({ collection, all }: { collection: Collection; all: Colle
       <Modal
         opened={editing !== null}
         onClose={() => setEditing(null)}
-        title={editing === 'new' ? `New field of ${collection.name}` : `Change ${editing?.name}`}
+        title={editing === 'new' ? `Add field to ${collection.name}` : `Change ${editing?.name}`}
         size="lg"
       >
         {editing && (
           <FieldForm field={editing === 'new' ? null : editing} all={all} onChange={(change) => (setEditing(null), setAsking(change))} />
         )}
       </Modal>
-      <Modal opened={asking !== null} onClose={() => setAsking(null)} title="Before it is changed" size="lg">
+      <Modal opened={asking !== null} onClose={() => setAsking(null)} title="Preview" size="lg">
         {asking && <Preview at={at} change={asking} onDone={() => setAsking(null)} />}
       </Modal>
     </Stack>
@@ -99,7 +92,7 @@ function Dropped({ collection: { dropped }, onRecover }: { collection: Collectio
               <span className="mono">{name}</span> ({type}), dropped <Moment at={at} />, kept until <Moment at={until} />
             </Text>
             <Button size="compact-xs" variant="default" onClick={() => onRecover(column)}>
-              Bring back
+              Restore
             </Button>
           </Group>
         ))}
@@ -119,7 +112,7 @@ function AsJsonSchema({ at }: { at: At }) {
       {shown && (
         <>
           <Text size="sm" c="dimmed">
-            Keep it beside your code, and bring the collection to it: orchard collection schema {at.collection} --set schema.json
+            Keep it with your code, and apply it: orchard collection schema {at.collection} --set schema.json
           </Text>
           <Loaded of={schema}>{(document) => <Code>{JSON.stringify(document, null, 2)}</Code>}</Loaded>
         </>
@@ -170,7 +163,7 @@ const MEMBERS: Record<string, FieldType[]> = {
   unique: ['text', 'integer', 'number', 'date', 'time', 'choice', 'reference'],
 };
 
-/** The draft as a field: only what its type has a use for. */
+/** The draft as a field, with the constraints that its type allows. */
 function fieldOf(draft: Draft): Omit<NamedField, 'name'> {
   const { type } = draft;
   const numeric = type === 'integer' || type === 'number';
@@ -236,7 +229,7 @@ function FieldForm({ field, all, onChange }: { field: NamedField | null; all: Co
     >
       <Stack gap="sm">
         <Group grow align="flex-start">
-          {input('name', 'Name', field ? 'Another name is a change of its own' : 'A lower-case letter, then letters, digits and _')}
+          {input('name', 'Name', field ? 'Renaming is a separate change' : 'A lower-case letter, then letters, digits and _')}
           <NativeSelect
             label="Type"
             description="What it holds"
@@ -254,39 +247,39 @@ function FieldForm({ field, all, onChange }: { field: NamedField | null; all: Co
             {draft.type === 'reference' && (
               <Group grow>
                 <NativeSelect
-                  label="Leads to"
+                  label="Refers to"
                   value={draft.to}
                   onChange={({ currentTarget }) => set({ to: currentTarget.value })}
                   data={['', 'users', ...all.map(({ name }) => name)]}
                 />
                 <NativeSelect
-                  label="When that is deleted"
+                  label="When the target is deleted"
                   value={draft.onDelete}
                   onChange={({ currentTarget }) => set({ onDelete: currentTarget.value })}
                   data={[...ON_DELETE].map((value) => ({
                     value,
-                    label: { restrict: 'refuse it', clear: 'clear this field', cascade: 'delete this record too' }[value],
+                    label: { restrict: 'refuse the deletion', clear: 'clear this field', cascade: 'delete this record too' }[value],
                   }))}
                 />
               </Group>
             )}
             {MEMBERS.range?.includes(draft.type) && (
               <Group grow>
-                {input('min', 'From')}
-                {input('max', 'Up to')}
+                {input('min', 'Minimum')}
+                {input('max', 'Maximum')}
               </Group>
             )}
             {MEMBERS.length?.includes(draft.type) && (
               <Group grow>
-                {input('minLength', draft.type === 'list' ? 'At least so many items' : 'At least so many characters')}
-                {input('maxLength', 'At most')}
+                {input('minLength', draft.type === 'list' ? 'Minimum number of items' : 'Minimum length in characters')}
+                {input('maxLength', 'Maximum length')}
               </Group>
             )}
             {draft.type === 'text' && input('pattern', 'Matches', 'A regular expression for the whole text')}
             {input(
               'default',
               'Default',
-              draft.type === 'date' || draft.type === 'time' ? 'A constant, or now()' : 'Taken where a new record has no value',
+              draft.type === 'date' || draft.type === 'time' ? 'A constant, or now()' : 'Used when a new record has no value',
             )}
             <Group>
               <Checkbox
@@ -313,10 +306,10 @@ function FieldForm({ field, all, onChange }: { field: NamedField | null; all: Co
   );
 }
 
-/** What a change would do, and the button that does it. */
+/** The preview of a change, and the button that makes it. */
 function Preview({ at, change, onDone }: { at: At; change: SchemaChange; onDone: () => void }) {
   const preview = useCall(operations.collections.previewChange, { params: at, body: change });
-  const apply = useChange(operations.collections.change, ['collections.', 'managedRecords.']);
+  const apply = useChange(operations.collections.change, [operations.collections, operations.managedRecords]);
   const run = (misfits: 'refuse' | 'clear') => apply.mutate({ params: at, query: { misfits }, body: change }, { onSuccess: onDone });
   const all = 'field' in change && Boolean(change.field.required || change.field.unique);
   return (
@@ -324,7 +317,7 @@ function Preview({ at, change, onDone }: { at: At; change: SchemaChange; onDone:
       {(seen) => (
         <Stack gap="sm">
           <Text>
-            <strong>{sayChange(change)}</strong>: {count(seen.fits)} records fit
+            <strong>{sayChange(change)}</strong>: {counted(seen.fits, 'record')} fit
             {seen.misfits > 0 && <span className="care">, {count(seen.misfits)} do not</span>}.
           </Text>
           <Examples of={seen} />
@@ -334,7 +327,7 @@ function Preview({ at, change, onDone }: { at: At; change: SchemaChange; onDone:
             </Text>
           ))}
           {seen.blocked && (
-            <Alert color="persimmon" variant="light" title="It cannot be made" styles={{ title: { color: 'var(--care)' } }}>
+            <Alert color="persimmon" variant="light" title="Not possible" styles={{ title: { color: 'var(--care)' } }}>
               {seen.blocked}
             </Alert>
           )}
@@ -342,11 +335,11 @@ function Preview({ at, change, onDone }: { at: At; change: SchemaChange; onDone:
           <Group justify="flex-end">
             {seen.misfits > 0 && !all && !seen.blocked && (
               <Button variant="default" loading={apply.isPending} onClick={() => run('clear')}>
-                Empty the {count(seen.misfits)} that do not fit, and change it
+                Clear {counted(seen.misfits, 'misfit')} and apply
               </Button>
             )}
             <Button disabled={seen.blocked !== null || seen.misfits > 0} loading={apply.isPending} onClick={() => run('refuse')}>
-              {change.change === 'drop' ? 'Drop it' : change.change === 'recover' ? 'Bring it back' : 'Change it'}
+              {change.change === 'drop' ? 'Drop field' : change.change === 'recover' ? 'Restore field' : 'Apply change'}
             </Button>
           </Group>
         </Stack>
@@ -358,15 +351,15 @@ function Preview({ at, change, onDone }: { at: At; change: SchemaChange; onDone:
 function sayChange(change: SchemaChange): string {
   switch (change.change) {
     case 'add':
-      return `New field ${change.name} (${change.field.type})`;
+      return `Add field ${change.name} (${change.field.type})`;
     case 'set':
       return `${change.name} becomes ${change.field.type}`;
     case 'rename':
-      return `${change.name} is called ${change.to}`;
+      return `${change.name} is renamed to ${change.to}`;
     case 'drop':
       return `${change.name} is dropped`;
     case 'recover':
-      return 'A dropped field comes back';
+      return 'A dropped field is restored';
   }
 }
 

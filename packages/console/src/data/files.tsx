@@ -1,18 +1,15 @@
-/** Files in and out: drop one, say which column is which field, look at it, go; or write the records to one. */
+/** Import of a file (drop it, map its columns, check, start), and export of records. */
 import { Button, Group, NativeSelect, Progress, Stack, Switch, Text, Title } from '@mantine/core';
 import { addressOf, type Collection, IMPORT_FORMATS, type ImportReport, operations, Problem } from '@orchard/contract';
-import { delimiterOf, guessType, inferFieldType, type Json, type JsonObject } from '@orchard/core';
-import { parse } from 'csv-parse/browser/esm/sync';
 import { useState } from 'react';
 import { csrfHeaders, refreshCalls } from '../api.js';
-import { count, Trouble } from '../parts/basics.js';
-import { bytes } from '../pages/collections.js';
-import { usePlace } from '../place.js';
+import { Trouble } from '../parts/basics.js';
+import { count } from '../parts/format.js';
+import { useEnvironment } from '../environment.js';
+import { type ColumnSample, describeFile, formatOf, sampleOf } from './fileSample.js';
+import { TableHead } from '../parts/tableHead.js';
 
 type Format = keyof typeof IMPORT_FORMATS;
-type ColumnSample = { name: string; type: string; values: string[] };
-const HEAD_BYTES = 256_000;
-const SAMPLES = 100;
 
 export function Files({ collection, filter }: { collection: Collection; filter: string }) {
   return (
@@ -23,62 +20,9 @@ export function Files({ collection, filter }: { collection: Collection; filter: 
   );
 }
 
-const formatOf = (file: File): Format =>
-  /\.(geojson|json)$/i.test(file.name) ? 'geojson' : /\.(ndjson|jsonl)$/i.test(file.name) ? 'ndjson' : 'csv';
-
-/** What a file is, in words: its size, and what stands between its cells where that is no comma. */
-async function tellFile(file: File): Promise<string> {
-  const size = `${file.name}, ${bytes(file.size)}`;
-  if (formatOf(file) !== 'csv') return size;
-  const delimiter = delimiterOf(await headerOf(file));
-  return delimiter === ',' ? size : `${size}, cells end with ${delimiter === '\t' ? 'a tab' : delimiter}`;
-}
-
-const headOf = (file: File): Promise<string> => file.slice(0, HEAD_BYTES).text();
-const headerOf = async (file: File): Promise<string> => (await headOf(file)).split('\n', 1)[0] ?? '';
-
-/** The columns of a file, from its beginning. A GeoJSON file is read whole by the service. */
-async function sampleOf(file: File, format: Format): Promise<ColumnSample[]> {
-  const head = await headOf(file);
-  if (format === 'csv') {
-    const rows = parse(head, {
-      delimiter: delimiterOf(await headerOf(file)),
-      columns: true,
-      bom: true,
-      to: SAMPLES,
-      relax_column_count: true,
-      relax_quotes: true,
-      skip_records_with_error: true,
-    }) as Record<string, string>[];
-    return Object.keys(rows[0] ?? {}).map((name) => {
-      const values = rows.map((row) => row[name] ?? '');
-      return { name, type: guessType(values), values: values.filter(Boolean).slice(0, 3) };
-    });
-  }
-  if (format !== 'ndjson') return [];
-  const rows = head
-    .split('\n')
-    .slice(0, SAMPLES)
-    .flatMap((line) => {
-      try {
-        return [JSON.parse(line) as JsonObject];
-      } catch {
-        return [];
-      }
-    });
-  return [...new Set(rows.flatMap(Object.keys))].map((name) => {
-    const values = rows.map((row) => row[name] as Json).filter((value) => value !== undefined && value !== null);
-    return {
-      name,
-      type: (values[0] !== undefined && inferFieldType(values[0])) || 'text',
-      values: values.slice(0, 3).map((value) => (typeof value === 'string' ? value : JSON.stringify(value))),
-    };
-  });
-}
-
 type Sent = { sent: number; total: number };
 
-/** Sends a file as it is read from the disk; progress is what was sent, the report comes when all is stored. */
+/** Sends a file as it is read from the disk; progress counts bytes sent, the report comes when everything is stored. */
 function upload(address: string, type: string, file: File, onProgress: (sent: Sent) => void): Promise<ImportReport> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
@@ -101,7 +45,7 @@ function Import({ collection }: { collection: Collection }) {
   async function choose(chosen: File | undefined): Promise<void> {
     if (!chosen) return;
     setColumns(await sampleOf(chosen, formatOf(chosen)));
-    setTold(await tellFile(chosen));
+    setTold(await describeFile(chosen));
     setFile(chosen);
   }
   return (
@@ -144,7 +88,7 @@ function Import({ collection }: { collection: Collection }) {
 const LEAVE_OUT = '';
 
 function Mapping({ collection, file, columns }: { collection: Collection; file: File; columns: ColumnSample[] }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const format = formatOf(file);
   const places = collection.fields.filter(({ type }) => type === 'place').flatMap(({ name }) => [`${name}.longitude`, `${name}.latitude`]);
   const known = ['id', 'ownerId', ...collection.fields.map(({ name }) => name), ...places];
@@ -163,7 +107,7 @@ function Mapping({ collection, file, columns }: { collection: Collection; file: 
     try {
       const address = addressOf(operations.collections.importRecords, { params: { ...params, collection: collection.name }, query });
       setReport({ ...(await upload(address, IMPORT_FORMATS[format], file, setBusy)), checked: check });
-      await refreshCalls('managedRecords.', 'collections.');
+      await refreshCalls(operations.managedRecords, operations.collections);
     } catch (caught) {
       setError(caught);
     } finally {
@@ -175,14 +119,7 @@ function Mapping({ collection, file, columns }: { collection: Collection; file: 
       {columns.length > 0 && (
         <div className="listing">
           <table>
-            <thead>
-              <tr>
-                <th scope="col">Column</th>
-                <th scope="col">Looks like</th>
-                <th scope="col">Values</th>
-                <th scope="col">Becomes</th>
-              </tr>
-            </thead>
+            <TableHead columns={['Column', 'Looks like', 'Values', 'Becomes']} />
             <tbody>
               {columns.map(({ name, type, values }) => (
                 <tr key={name}>
@@ -216,7 +153,7 @@ function Mapping({ collection, file, columns }: { collection: Collection; file: 
           Import
         </Button>
         <Switch
-          label="Store nothing when one row does not fit"
+          label="Store nothing if any row does not fit"
           checked={strict}
           onChange={({ currentTarget }) => setStrict(currentTarget.checked)}
         />
@@ -278,7 +215,7 @@ function Outcome({ report: { stored, rejected, rejects, checked }, name }: { rep
 }
 
 function Export({ collection, filter }: { collection: Collection; filter: string }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const [format, setFormat] = useState<Format>('csv');
   const address = addressOf(operations.collections.exportRecords, {
     params: { ...params, collection: collection.name },
@@ -304,7 +241,7 @@ function Export({ collection, filter }: { collection: Collection; filter: string
       </Group>
       {filter && (
         <Text size="sm" c="dimmed" mt={4}>
-          Those that <span className="mono">{filter}</span> lets through.
+          Those that match <span className="mono">{filter}</span>.
         </Text>
       )}
     </section>

@@ -1,4 +1,4 @@
-/** Records that have just been changed by somebody else, for a moment. */
+/** Marks records that someone else has just changed. */
 import { addressOf, operations } from '@orchard/contract';
 import { useEffect, useRef, useState } from 'react';
 import { refreshCalls } from '../api.js';
@@ -7,8 +7,8 @@ const MOMENT_MS = 5_000;
 const GATHER_MS = 250;
 
 /**
- * Listens to a collection while it is shown. `mine` names versions that were written on this page: they are not news.
- * @returns ids that changed within the last five seconds, and a function that tells of own writes
+ * Listens to a collection while it is shown. `mine` names versions written on this page, which are not marked.
+ * @returns ids that changed within the last five seconds, and a function that reports own writes
  */
 export function useFresh(
   params: { app: string; environment: string; collection: string },
@@ -26,7 +26,7 @@ export function useFresh(
     const readSoon = () => {
       reading ??= setTimeout(() => {
         reading = null;
-        void refreshCalls('managedRecords.', 'collections.list');
+        void refreshCalls(operations.managedRecords, operations.collections.list);
       }, GATHER_MS);
     };
     const seen = ({ data }: MessageEvent<string>) => {

@@ -1,48 +1,31 @@
-/** Indexes, and advice on them from what lists have cost. */
-import { Button, Checkbox, Group, MultiSelect, Stack, Text, Title } from '@mantine/core';
+/** Indexes, and suggestions based on the cost of lists. */
+import { Box, Button, Checkbox, MultiSelect, Stack, Text, Title } from '@mantine/core';
 import { type Advice, type Collection, operations } from '@orchard/contract';
-import { useState } from 'react';
 import { useCall, useChange } from '../api.js';
-import { count, Loaded, milliseconds, Moment, Trouble } from '../parts/basics.js';
-import { usePlace } from '../place.js';
+import { Loaded, Moment, Trouble } from '../parts/basics.js';
+import { count, milliseconds } from '../parts/format.js';
+import { FormOf, useOperationForm } from '../parts/operationForm.js';
+import { useEnvironment } from '../environment.js';
+import { TableHead } from '../parts/tableHead.js';
 
 export function Indexes({ collection }: { collection: Collection }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const at = { ...params, collection: collection.name };
   const advice = useCall(operations.collections.advice, { params: at });
-  const add = useChange(operations.collections.addIndex, ['collections.']);
-  const remove = useChange(operations.collections.removeIndex, ['collections.']);
-  const [fields, setFields] = useState<string[]>([]);
-  const [unique, setUnique] = useState(false);
-  const make = (chosen: string[], one = false) =>
-    add.mutate({ params: at, body: { fields: chosen, unique: one } }, { onSuccess: () => setFields([]) });
+  const add = useChange(operations.collections.addIndex);
+  const remove = useChange(operations.collections.removeIndex);
   return (
     <Stack gap="lg">
       <section>
-        <Title order={2}>What lists have cost</Title>
+        <Title order={2}>Cost of lists</Title>
         <Loaded of={advice}>
           {({ items }) =>
             items.length === 0 ? (
-              <Text c="dimmed">No list of this collection was asked for yet.</Text>
+              <Text c="dimmed">No list of this collection has been requested yet.</Text>
             ) : (
               <div className="listing">
                 <table>
-                  <thead>
-                    <tr>
-                      <th scope="col">Lists by</th>
-                      <th scope="col" className="right">
-                        Calls
-                      </th>
-                      <th scope="col" className="right">
-                        Mean
-                      </th>
-                      <th scope="col" className="right">
-                        Worst
-                      </th>
-                      <th scope="col">Last</th>
-                      <th scope="col">Advice</th>
-                    </tr>
-                  </thead>
+                  <TableHead columns={['Lists by', { right: 'Calls' }, { right: 'Mean' }, { right: 'Worst' }, 'Last', 'Advice']} />
                   <tbody>
                     {items.map((item) => (
                       <tr key={item.form + item.example}>
@@ -56,7 +39,11 @@ export function Indexes({ collection }: { collection: Collection }) {
                           <Moment at={item.lastAt} />
                         </td>
                         <td className="whole">
-                          <Counsel item={item} busy={add.isPending} onMake={(chosen) => make(chosen)} />
+                          <Counsel
+                            item={item}
+                            busy={add.isPending}
+                            onMake={(fields) => add.mutate({ params: at, body: { fields, unique: false } })}
+                          />
                         </td>
                       </tr>
                     ))}
@@ -71,16 +58,7 @@ export function Indexes({ collection }: { collection: Collection }) {
         <Title order={2}>Indexes</Title>
         <div className="listing">
           <table>
-            <thead>
-              <tr>
-                <th scope="col">Index</th>
-                <th scope="col">Fields</th>
-                <th scope="col">Kind</th>
-                <th scope="col">
-                  <span className="visually-hidden">Drop</span>
-                </th>
-              </tr>
-            </thead>
+            <TableHead columns={['Index', 'Fields', 'Kind', { hidden: 'Drop' }]} />
             <tbody>
               {collection.indexes.map(({ name, fields: over, kind }) => (
                 <tr key={name}>
@@ -105,33 +83,39 @@ export function Indexes({ collection }: { collection: Collection }) {
             </tbody>
           </table>
         </div>
-        <Group align="flex-end" mt="sm">
-          <MultiSelect
-            label="New index over"
-            description="In the order in which they are compared"
-            value={fields}
-            onChange={setFields}
-            data={[
-              ...collection.fields.filter(({ type }) => type !== 'list' && type !== 'object').map(({ name }) => name),
-              'createdAt',
-              'updatedAt',
-            ]}
-            w={360}
-            maxValues={5}
-          />
-          <Checkbox
-            label="No two records alike"
-            checked={unique}
-            onChange={({ currentTarget }) => setUnique(currentTarget.checked)}
-            mb={8}
-          />
-          <Button variant="default" disabled={fields.length === 0} loading={add.isPending} onClick={() => make(fields, unique)}>
-            Make it
-          </Button>
-        </Group>
+        <NewIndex collection={collection} />
         <Trouble error={add.error ?? remove.error} />
       </section>
     </Stack>
+  );
+}
+
+function NewIndex({ collection }: { collection: Collection }) {
+  const { params } = useEnvironment();
+  const add = useOperationForm(operations.collections.addIndex, {
+    initial: { fields: [] as string[], unique: false },
+    input: (body) => ({ params: { ...params, collection: collection.name }, body }),
+    onDone: () => add.form.reset(),
+  });
+  const { getInputProps, values } = add.form;
+  return (
+    <Box mt="sm">
+      <FormOf of={add} verb="Add index" row disabled={values.fields.length === 0}>
+        <MultiSelect
+          label="New index over"
+          description="In order of comparison"
+          data={[
+            ...collection.fields.filter(({ type }) => type !== 'list' && type !== 'object').map(({ name }) => name),
+            'createdAt',
+            'updatedAt',
+          ]}
+          w={360}
+          maxValues={5}
+          {...getInputProps('fields')}
+        />
+        <Checkbox label="Unique" mb={8} {...getInputProps('unique', { type: 'checkbox' })} />
+      </FormOf>
+    </Box>
   );
 }
 
@@ -147,7 +131,7 @@ function Counsel({
   if (propose)
     return (
       <Button size="compact-xs" variant="light" loading={busy} onClick={() => onMake(propose.fields)}>
-        Make an index over {propose.fields.join(', ')}
+        Add an index over {propose.fields.join(', ')}
       </Button>
     );
   if (!servedBy) return <Text size="sm">None: an index would gain little.</Text>;
@@ -155,7 +139,7 @@ function Counsel({
     <Text size="sm">
       Served by <span className="mono">{servedBy}</span>
       {before && calls > 0 && `: ${milliseconds(before.meanMs)} before, ${milliseconds(meanMs)} since`}
-      {before && calls === 0 && `: ${milliseconds(before.meanMs)} before, not asked since`}
+      {before && calls === 0 && `: ${milliseconds(before.meanMs)} before, not requested since`}
     </Text>
   );
 }

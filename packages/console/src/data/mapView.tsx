@@ -1,4 +1,4 @@
-/** Places on a map: land and degrees of its own drawing, no tiles from outside. A radius can be drawn to search in. */
+/** Records on a map with land and a grid of our own, without external tiles. A radius can be drawn for a search. */
 import { Button, Group, NumberInput, SegmentedControl, Stack, Text } from '@mantine/core';
 import { type Collection, operations, type OrchardRecord } from '@orchard/contract';
 import { distanceM, type JsonObject } from '@orchard/core';
@@ -8,18 +8,19 @@ import { type PointerEvent, useMemo, useRef, useState } from 'react';
 import { feature } from 'topojson-client';
 import land110 from 'world-atlas/land-110m.json';
 import { useCall } from '../api.js';
-import { count, Loaded } from '../parts/basics.js';
+import { Loaded } from '../parts/basics.js';
+import { count } from '../parts/format.js';
 import { FilterBar, partsOf, withCondition } from '../parts/filterBar.js';
 import type { useListState } from '../parts/listState.js';
-import { usePlace } from '../place.js';
+import { useEnvironment } from '../environment.js';
 import { useFresh } from './fresh.js';
 import { namesOf } from './names.js';
 
 const [WIDTH, HEIGHT] = [1000, 440];
 const MOST = 1000;
-/** Names are written beside the dots while they are few. */
+/** Up to this many dots have names. */
 const NAMED = 40;
-/** Nearer than this the coastline is too coarse to say anything. */
+/** Beyond this zoom the coastline is too coarse to be useful. */
 const LAND_SCALE = 12_000;
 const EARTH_RADIUS_M = 6_370_986;
 const LAND = feature(land110 as never, (land110 as unknown as { objects: { land: never } }).objects.land) as never;
@@ -29,7 +30,7 @@ type View = { center: Position; scale: number };
 const positionOf = (record: JsonObject, field: string): Position | null =>
   (record[field] as { coordinates?: Position } | null)?.coordinates ?? null;
 
-/** A view that holds all positions, with room around them. */
+/** A view of all positions, with a margin. */
 function viewOf(positions: Position[]): View {
   if (positions.length === 0) return { center: [10, 30], scale: 150 };
   const fitted = geoMercator().fitExtent(
@@ -61,7 +62,7 @@ export function MapView({
   state: ReturnType<typeof useListState>;
   onOpen: (id: string) => void;
 }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const at = { ...params, collection: collection.name };
   const filter = state.filter ? withCondition(state.filter, `${field} IS NOT NULL`) : `${field} IS NOT NULL`;
   const title = collection.fields.find(({ name }) => name === 'name' || name === 'title')?.name;
@@ -182,7 +183,7 @@ function Drawing({ items, field, title, fresh, radius, onOpen, onRadius }: Drawi
       <Group gap="xs">
         <SegmentedControl
           size="xs"
-          aria-label="What dragging does"
+          aria-label="Drag mode"
           value={mode}
           onChange={(value) => setMode(value as 'move' | 'draw')}
           data={[
@@ -255,7 +256,7 @@ function Drawing({ items, field, title, fresh, radius, onOpen, onRadius }: Drawi
   );
 }
 
-/** Degrees between two lines of the grid, so that a handful are to be seen. */
+/** Degrees between grid lines, so that a handful are visible. */
 const STEPS = [0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 20, 30];
 function gridStep(scale: number): number {
   const across = (WIDTH / scale) * (180 / Math.PI);
@@ -341,7 +342,7 @@ function Dot({
   );
 }
 
-/** A length that is easy to say, drawn to scale at the middle of the map. */
+/** A round length, drawn to the scale at the centre of the map. */
 function ScaleBar({ projection }: { projection: GeoProjection }) {
   const invert = projection.invert as (at: Position) => Position;
   const metresAcross = distanceM(invert([WIDTH / 2 - 50, HEIGHT / 2]), invert([WIDTH / 2 + 50, HEIGHT / 2])) * 1.6;

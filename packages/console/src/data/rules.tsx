@@ -1,4 +1,4 @@
-/** Access rules: a preset or any condition for each action, checked as it is typed, and tried out before it holds. */
+/** Access rules: a preset or any condition for each action, checked while it is typed, and tried before it is saved. */
 import { Button, Group, NativeSelect, Stack, Text, Title } from '@mantine/core';
 import { type Collection, operations } from '@orchard/contract';
 import { FilterError, presetOf, readFilter, RECORD_ACTIONS, type RecordAction, RULE_PRESETS, type RulePreset } from '@orchard/core';
@@ -6,7 +6,7 @@ import { useState } from 'react';
 import { useChange } from '../api.js';
 import { Trouble } from '../parts/basics.js';
 import { FilterInput, type Names, scopeOfNames } from '../parts/filterBar.js';
-import { usePlace } from '../place.js';
+import { useEnvironment } from '../environment.js';
 import { namesOf } from './names.js';
 import { TryRule } from './tryRule.js';
 
@@ -23,8 +23,8 @@ export function Rules({ collection, all }: { collection: Collection; all: Collec
   return (
     <Stack gap="lg" maw={860}>
       <Text c="dimmed" size="sm">
-        Rules bind calls with a client key. Server keys with their scopes and members with their roles stand above them. A change has to
-        pass with the record as it was and as it will be.
+        Rules apply to calls with a client key. Server keys (by scope) and members (by role) are exempt. An update must pass for the record
+        both before and after the change.
       </Text>
       {RECORD_ACTIONS.map((action) => (
         <RuleEditor key={`${action} ${collection.rules[action]}`} collection={collection} action={action} names={names} />
@@ -44,11 +44,11 @@ function problemOf(rule: string, names: Names): string | null {
 }
 
 function RuleEditor({ collection, action, names }: { collection: Collection; action: RecordAction; names: Names }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const inForce = collection.rules[action];
   const [rule, setRule] = useState(inForce);
   const [trying, setTrying] = useState(false);
-  const patch = useChange(operations.collections.patch, ['collections.']);
+  const patch = useChange(operations.collections.patch);
   const preset = presetOf(rule);
   const problem = problemOf(rule, names);
   return (
@@ -82,7 +82,7 @@ function RuleEditor({ collection, action, names }: { collection: Collection; act
             </Button>
             {rule !== inForce && (
               <Button size="xs" variant="subtle" onClick={() => setRule(inForce)}>
-                Keep the old one
+                Discard changes
               </Button>
             )}
             <Button size="xs" variant="default" onClick={() => setTrying(!trying)} aria-expanded={trying}>

@@ -10,7 +10,7 @@ import { useCall, useChange } from '../api.js';
 import { Code, Empty, Moment, Trouble } from '../parts/basics.js';
 import { type Column, Listing } from '../parts/listing.js';
 import type { useListState } from '../parts/listState.js';
-import { usePlace } from '../place.js';
+import { useEnvironment } from '../environment.js';
 import { Cell, isEditable } from './cell.js';
 import { useFresh } from './fresh.js';
 import { namesOf } from './names.js';
@@ -34,7 +34,7 @@ export function RecordTable({
   openId: string;
   onOpen: (id: string) => void;
 }) {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const at = { ...params, collection: collection.name };
   const records = useCall(operations.managedRecords.list, { params: at, query: { ...state.query, limit: 40 } });
   const { fresh, mine } = useFresh(at, state.filter);
@@ -86,10 +86,10 @@ function LastEdit({ edit, count, onUndo }: { edit: Edit; count: number; onUndo: 
   );
 }
 
-/** Stores edits one by one, each over the version it was made on, and takes them back in the other order. */
+/** Stores edits one by one, each over the version it was made on, and undoes them in reverse order. */
 function useEdits(at: { app: string; environment: string; collection: string }, mine: (id: string, version: number) => void) {
   const [edits, setEdits] = useState<Edit[]>([]);
-  const patch = useChange(operations.managedRecords.patch, ['managedRecords.']);
+  const patch = useChange(operations.managedRecords.patch);
   function write(id: string, version: number, field: string, value: Json, done: (version: number) => void): void {
     mine(id, version + 1);
     patch.mutate(
@@ -108,7 +108,7 @@ function useEdits(at: { app: string; environment: string; collection: string }, 
     const last = edits.at(-1);
     if (!last) return;
     write(last.id, last.version, last.field, last.from, (version) =>
-      // Earlier edits of the same record now stand on the version that taking back made.
+      // Earlier edits of the same record now refer to the version that the undo created.
       setEdits((before) => before.slice(0, -1).map((edit) => (edit.id === last.id ? { ...edit, version } : edit))),
     );
   }

@@ -1,4 +1,4 @@
-/** «Try as»: whether a rule lets somebody do something to a record, and which part of it decides. */
+/** “Try as”: whether a rule allows a user an action on a record, and which part of it decides. */
 import { Button, Group, NativeSelect, Select, Stack, Text, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { type Collection, operations } from '@orchard/contract';
@@ -6,9 +6,9 @@ import { type Explained, type JsonObject, RECORD_ACTIONS, type RecordAction } fr
 import { useState } from 'react';
 import { useCall, useChange } from '../api.js';
 import { Trouble } from '../parts/basics.js';
-import { usePlace } from '../place.js';
+import { useEnvironment } from '../environment.js';
 
-/** @param rule in place of the rule in force; `record` fixes the record */
+/** @param rule in place of the current rule; `record` fixes the record */
 export function TryRule({
   collection,
   record,
@@ -20,7 +20,7 @@ export function TryRule({
   action?: RecordAction;
   rule?: string;
 }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const [action, setAction] = useState<RecordAction>('read');
   const [user, setUser] = useState<string | null>(null);
   const [search, setSearch] = useState('');
@@ -33,7 +33,7 @@ export function TryRule({
       ...(debounced && !debounced.includes(' ') ? { filter: `CASEI(email) LIKE CASEI('${debounced.replaceAll("'", "''")}%')` } : {}),
     },
   });
-  const trial = useChange(operations.collections.tryRule);
+  const trial = useChange(operations.collections.tryRule, []);
   const tried = fixed ?? action;
   const given = record ?? subject.trim();
   function run(): void {
@@ -55,7 +55,7 @@ export function TryRule({
       <Group align="flex-end" gap="xs">
         <Select
           label="Try as"
-          placeholder="nobody signed in"
+          placeholder="no one signed in"
           clearable
           searchable
           value={user}

@@ -1,4 +1,4 @@
-/** Values of fields, in words. */
+/** Values of fields as text. */
 import type { Json } from '@orchard/core';
 
 export function showValue(value: Json | undefined): string {

@@ -5,19 +5,23 @@ import { IconBookmark, IconTrash } from '@tabler/icons-react';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { useCall, useChange } from '../api.js';
-import { Trouble } from '../parts/basics.js';
+import { FormOf, useOperationForm } from '../parts/operationForm.js';
 
 const KEPT = ['filter', 'sort', 'tab'];
 
 export function SavedViews({ at }: { at: { app: string; environment: string; collection: string } }) {
   const views = useCall(operations.collections.views, { params: at });
-  const save = useChange(operations.collections.saveView, ['collections.views']);
-  const remove = useChange(operations.collections.removeView, ['collections.views']);
+  const remove = useChange(operations.collections.removeView, [operations.collections.views]);
   const [search, setSearch] = useSearchParams();
   const [naming, setNaming] = useState(false);
-  const [name, setName] = useState('');
   const items = views.data?.items ?? [];
   const query = new URLSearchParams([...search].filter(([key]) => KEPT.includes(key))).toString();
+  const save = useOperationForm(operations.collections.saveView, {
+    initial: { name: '' },
+    input: ({ name }) => ({ params: at, body: { name, query } }),
+    onDone: () => setNaming(false),
+    stale: [operations.collections.views],
+  });
   const current = items.find((view) => view.query === query);
   return (
     <Group gap={4}>
@@ -28,7 +32,7 @@ export function SavedViews({ at }: { at: { app: string; environment: string; col
           </Button>
         </Menu.Target>
         <Menu.Dropdown>
-          {items.length === 0 && <Menu.Label>None is saved yet</Menu.Label>}
+          {items.length === 0 && <Menu.Label>No saved views yet</Menu.Label>}
           {items.map((view) => (
             <Menu.Item
               key={view.id}
@@ -39,7 +43,7 @@ export function SavedViews({ at }: { at: { app: string; environment: string; col
                   size="xs"
                   variant="subtle"
                   color="gray"
-                  aria-label={`Forget the view ${view.name}`}
+                  aria-label={`Delete the view ${view.name}`}
                   onClick={(event) => {
                     event.stopPropagation();
                     remove.mutate({ params: { ...at, view: view.id } });
@@ -56,26 +60,9 @@ export function SavedViews({ at }: { at: { app: string; environment: string; col
         </Menu.Dropdown>
       </Menu>
       <Modal opened={naming} onClose={() => setNaming(false)} title="Save this view for the team">
-        <form
-          onSubmit={(event) => {
-            event.preventDefault();
-            save.mutate({ params: at, body: { name, query } }, { onSuccess: () => setNaming(false) });
-          }}
-        >
-          <Group align="flex-end" gap="xs">
-            <TextInput
-              data-autofocus
-              label="Name of the view"
-              required
-              value={name}
-              onChange={({ currentTarget }) => setName(currentTarget.value)}
-            />
-            <Button type="submit" loading={save.isPending}>
-              Save
-            </Button>
-          </Group>
-          <Trouble error={save.error} />
-        </form>
+        <FormOf of={save} verb="Save" row>
+          <TextInput data-autofocus label="Name of the view" required {...save.form.getInputProps('name')} />
+        </FormOf>
       </Modal>
     </Group>
   );

@@ -1,10 +1,9 @@
-/** Adding a gateway: its kind decides what is asked for; files are looked through by the service before they are stored. */
-import { Button, FileInput, Group, NumberInput, PasswordInput, SegmentedControl, Select, Stack, Text, TextInput } from '@mantine/core';
-import { type NewGateway, operations, Problem } from '@orchard/contract';
-import { useState } from 'react';
-import { useCall, useChange } from '../api.js';
-import { Trouble } from '../parts/basics.js';
-import { usePlace } from '../place.js';
+/** Adding a gateway: its kind decides the fields; the service checks files before it stores them. */
+import { FileInput, Group, NumberInput, PasswordInput, SegmentedControl, Select, TextInput } from '@mantine/core';
+import { type NewGateway, operations } from '@orchard/contract';
+import { useCall } from '../api.js';
+import { useEnvironment } from '../environment.js';
+import { FormOf, type OperationForm, useOperationForm } from '../parts/operationForm.js';
 
 type Kind = NewGateway['kind'];
 const KINDS: { value: Kind; label: string }[] = [
@@ -21,7 +20,10 @@ async function inBase64(file: File): Promise<string> {
   return btoa(text);
 }
 
-/** The parts of the form that make a gateway's settings; numbers are numbers. */
+/** A chosen file with its content, which is read at once, so that the form is checked with it. */
+type Chosen<Content> = { file: File; content: Content } | null;
+
+/** The gateway's settings from the form, with numbers parsed. */
 type Settings = {
   address: string;
   host: string;
@@ -52,156 +54,153 @@ const LABELS: Record<keyof Settings, [label: string, description?: string]> = {
   issuer: ['Issuer', 'With a signing key'],
 };
 
-export function AddGateway({ onMade }: { onMade: (name: string) => void }) {
-  const { params } = usePlace();
-  const [kind, setKind] = useState<Kind>('certificate');
-  const [name, setName] = useState('');
-  const [stage, setStage] = useState<'trial' | 'live'>('trial');
-  const [client, setClient] = useState<string | null>(null);
-  const [settings, setSettings] = useState<Settings>({
-    address: '',
-    host: '',
-    port: '',
-    systemId: '',
-    sender: '',
-    from: '',
-    user: '',
-    keyId: '',
-    issuer: '',
-  });
-  const [password, setPassword] = useState('');
-  const [files, setFiles] = useState<{ credential: File | null; mapping: File | null; trust: File | null }>({
-    credential: null,
-    mapping: null,
-    trust: null,
-  });
-  const [unreadable, setUnreadable] = useState<string | null>(null);
-  const clients = useCall(operations.clients.list, { params });
-  const create = useChange(operations.gateways.create, ['gateways.', 'clients.']);
-  const isPush = kind === 'certificate' || kind === 'token';
-  const mapped = isPush || kind === 'http';
-  const file = (what: keyof typeof files) => ({
-    value: files[what],
-    onChange: (chosen: File | null) => setFiles((before) => ({ ...before, [what]: chosen })),
-    clearable: true,
-  });
-  async function add(): Promise<void> {
-    setUnreadable(null);
-    let mapping: unknown;
+type Values = {
+  kind: Kind;
+  name: string;
+  stage: 'trial' | 'live';
+  client: string | null;
+  settings: Settings;
+  password: string;
+  certificate: Chosen<string>;
+  keyFile: Chosen<string>;
+  mapping: Chosen<unknown>;
+  trust: Chosen<string>;
+};
+const INITIAL: Values = {
+  kind: 'certificate',
+  name: '',
+  stage: 'trial',
+  client: null,
+  settings: { address: '', host: '', port: '', systemId: '', sender: '', from: '', user: '', keyId: '', issuer: '' },
+  password: '',
+  certificate: null,
+  keyFile: null,
+  mapping: null,
+  trust: null,
+};
+const INITIAL_OF_INSTALLATION: Values = { ...INITIAL, kind: 'smtp', stage: 'live' };
+const isPush = (kind: Kind) => kind === 'certificate' || kind === 'token';
+const isMapped = (kind: Kind) => isPush(kind) || kind === 'http';
+
+/** The body of the call: of all values, those that the kind has. */
+export function gatewayOf({ kind, name, stage, client, settings, password, certificate, keyFile, mapping, trust }: Values): NewGateway {
+  const chosen = Object.fromEntries(NEEDED[kind].map((one) => [one, settings[one]]).filter(([, value]) => value !== ''));
+  return {
+    kind,
+    name,
+    stage,
+    settings: { ...chosen, ...(trust ? { trust: trust.content } : {}) },
+    ...(isPush(kind) ? { client: client ?? undefined } : {}),
+    ...(isMapped(kind) ? { mapping: mapping?.content } : {}),
+    ...(kind === 'certificate' ? { certificate: certificate?.content } : {}),
+    ...(kind === 'token' ? { keyFile: keyFile?.content } : { password }),
+  } as NewGateway;
+}
+
+type FilesOf = 'certificate' | 'keyFile' | 'mapping' | 'trust';
+const READ: Record<FilesOf, (file: File) => Promise<unknown>> = {
+  certificate: inBase64,
+  keyFile: (file) => file.text(),
+  trust: (file) => file.text(),
+  mapping: async (file) => JSON.parse(await file.text()) as unknown,
+};
+
+function ChosenFile({
+  of: { form },
+  name,
+  ...labels
+}: {
+  of: OperationForm<Values>;
+  name: FilesOf;
+  label: string;
+  description: string;
+  required?: boolean;
+}) {
+  async function choose(file: File | null): Promise<void> {
+    form.clearFieldError(name);
     try {
-      mapping = mapped && files.mapping ? JSON.parse(await files.mapping.text()) : undefined;
+      form.setFieldValue(name, (file && { file, content: await READ[name](file) }) as never);
     } catch (error) {
-      return setUnreadable(`The mapping is not JSON: ${(error as Error).message}`);
+      form.setFieldValue(name, null as never);
+      form.setFieldError(name, `${file?.name} is not JSON: ${(error as Error).message}`);
     }
-    const chosen = Object.fromEntries(NEEDED[kind].map((one) => [one, settings[one]]).filter(([, value]) => value !== ''));
-    const body = {
-      kind,
-      name,
-      stage,
-      settings: { ...chosen, ...(files.trust ? { trust: await files.trust.text() } : {}) },
-      ...(isPush ? { client } : {}),
-      ...(mapped ? { mapping } : {}),
-      ...(kind === 'certificate' && files.credential ? { certificate: await inBase64(files.credential) } : {}),
-      ...(kind === 'token' && files.credential ? { keyFile: await files.credential.text() } : {}),
-      ...(kind === 'token' ? {} : { password }),
-    };
-    create.mutate({ params, body: body as never }, { onSuccess: (made) => onMade(made.name) });
   }
-  const fields = create.error instanceof Problem ? (create.error.extras.fields ?? []) : [];
   return (
-    <form
-      onSubmit={(event) => {
-        event.preventDefault();
-        void add();
-      }}
-    >
-      <Stack gap="sm">
+    <FileInput
+      {...labels}
+      clearable
+      value={form.values[name]?.file ?? null}
+      onChange={(file) => void choose(file)}
+      error={form.errors[name]}
+    />
+  );
+}
+
+/** Fields for the settings that a kind needs. */
+function SettingFields({ form, kind }: { form: OperationForm<Values>['form']; kind: Kind }) {
+  return NEEDED[kind].map((field) =>
+    field === 'port' ? (
+      <NumberInput key={field} label="Port" required min={1} max={65_535} {...form.getInputProps('settings.port')} />
+    ) : (
+      <TextInput
+        key={field}
+        label={LABELS[field][0]}
+        description={LABELS[field][1]}
+        required={!['keyId', 'issuer', 'user'].includes(field)}
+        {...form.getInputProps(`settings.${field}`)}
+      />
+    ),
+  );
+}
+
+/** @param installation whether it becomes a gateway of the installation, which has no apps to push to */
+export function AddGateway({ onMade, installation = false }: { onMade: (name: string) => void; installation?: boolean }) {
+  const { params } = useEnvironment();
+  const clients = useCall(operations.clients.list, { params });
+  const create = (installation ? operations.memberWays.addGateway : operations.gateways.create) as typeof operations.gateways.create;
+  const add = useOperationForm(create, {
+    initial: installation ? INITIAL_OF_INSTALLATION : INITIAL,
+    input: (values) => ({ params: installation ? ({} as typeof params) : params, body: gatewayOf(values) }),
+    onDone: (made) => onMade(made.name),
+    stale: [operations.gateways, operations.memberWays, operations.clients],
+  });
+  const { getInputProps, values, setFieldValue } = add.form;
+  const { kind } = values;
+  return (
+    <FormOf of={add} verb="Check and add">
+      <Select
+        label="Kind"
+        data={installation ? KINDS.filter((one) => !isPush(one.value)) : KINDS}
+        value={kind}
+        onChange={(value) => setFieldValue('kind', (value ?? 'certificate') as Kind)}
+        allowDeselect={false}
+      />
+      <Group grow align="flex-end">
+        <TextInput label="Name" required placeholder="ios-push" {...getInputProps('name')} />
+        <SegmentedControl aria-label="Stage" data={['trial', 'live']} {...getInputProps('stage')} />
+      </Group>
+      {isPush(kind) && (
         <Select
-          label="Kind"
-          data={KINDS}
-          value={kind}
-          onChange={(value) => setKind((value ?? 'certificate') as Kind)}
-          allowDeselect={false}
+          label="Client"
+          description="The client whose devices it reaches"
+          required
+          data={(clients.data?.items ?? []).filter((one) => one.kind !== 'server').map((one) => one.name)}
+          {...getInputProps('client')}
         />
-        <Group grow align="flex-end">
-          <TextInput
-            label="Name"
-            required
-            placeholder="ios-push"
-            value={name}
-            onChange={({ currentTarget }) => setName(currentTarget.value)}
-          />
-          <SegmentedControl aria-label="Stage" value={stage} onChange={(value) => setStage(value as 'trial')} data={['trial', 'live']} />
-        </Group>
-        {isPush && (
-          <Select
-            label="Client"
-            description="The client whose devices it reaches"
-            required
-            value={client}
-            onChange={setClient}
-            data={(clients.data?.items ?? []).filter((one) => one.kind !== 'server').map((one) => one.name)}
-          />
-        )}
-        {NEEDED[kind].map((field) =>
-          field === 'port' ? (
-            <NumberInput
-              key={field}
-              label="Port"
-              required
-              min={1}
-              max={65_535}
-              value={settings.port}
-              onChange={(value) => setSettings((before) => ({ ...before, port: value === '' ? '' : Number(value) }))}
-            />
-          ) : (
-            <TextInput
-              key={field}
-              label={LABELS[field][0]}
-              description={LABELS[field][1]}
-              required={!['keyId', 'issuer', 'user'].includes(field)}
-              value={settings[field]}
-              onChange={({ currentTarget }) => setSettings((before) => ({ ...before, [field]: currentTarget.value }))}
-            />
-          ),
-        )}
-        {kind === 'certificate' && (
-          <FileInput label="Certificate" description="PKCS#12 with its private key (.p12)" required {...file('credential')} />
-        )}
-        {kind === 'token' && (
-          <FileInput label="Key file" description="Signing key in PEM, or the JSON of a service account" required {...file('credential')} />
-        )}
-        {kind !== 'token' && (
-          <PasswordInput
-            label={kind === 'certificate' ? 'Password of the file' : 'Password'}
-            value={password}
-            onChange={({ currentTarget }) => setPassword(currentTarget.value)}
-          />
-        )}
-        {mapped && <FileInput label="Gateway mapping" description="JSON that says what goes on the wire" required {...file('mapping')} />}
-        <FileInput label="Authority to trust" description="PEM; only for networks with one of their own" {...file('trust')} />
-        {unreadable && (
-          <Text className="care" role="alert">
-            {unreadable}
-          </Text>
-        )}
-        <Trouble error={create.error}>
-          {fields.length > 1 && (
-            <ul>
-              {fields.map(({ path, problem }) => (
-                <li key={path}>
-                  <code>{path}</code> {problem}
-                </li>
-              ))}
-            </ul>
-          )}
-        </Trouble>
-        <Group justify="flex-end">
-          <Button type="submit" loading={create.isPending}>
-            Look it through and add
-          </Button>
-        </Group>
-      </Stack>
-    </form>
+      )}
+      <SettingFields form={add.form} kind={kind} />
+      {kind === 'certificate' && (
+        <ChosenFile of={add} name="certificate" label="Certificate" description="PKCS#12 with its private key (.p12)" required />
+      )}
+      {kind === 'token' ? (
+        <ChosenFile of={add} name="keyFile" label="Key file" description="Signing key in PEM, or the JSON of a service account" required />
+      ) : (
+        <PasswordInput label={kind === 'certificate' ? 'Password of the file' : 'Password'} {...getInputProps('password')} />
+      )}
+      {isMapped(kind) && (
+        <ChosenFile of={add} name="mapping" label="Gateway mapping" description="JSON that defines the network’s protocol" required />
+      )}
+      <ChosenFile of={add} name="trust" label="Authority to trust" description="PEM; only for networks with one of their own" />
+    </FormOf>
   );
 }

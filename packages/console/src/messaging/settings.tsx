@@ -1,107 +1,76 @@
-/** Settings for messages: prices by country, words that end and begin messages, codes, when unseen devices are retired. */
-import { Button, Group, NumberInput, Stack, TagsInput, Textarea, TextInput } from '@mantine/core';
+/** Settings for messages: prices by country, opt-out and opt-in words, codes, when unseen devices are retired. */
+import { Group, NumberInput, Stack, TagsInput, Textarea, TextInput } from '@mantine/core';
 import { type Messaging, operations } from '@orchard/contract';
 import { useState } from 'react';
-import { useCall, useChange } from '../api.js';
-import { Loaded, Trouble } from '../parts/basics.js';
-import { usePlace } from '../place.js';
+import { useCall } from '../api.js';
+import { Loaded } from '../parts/basics.js';
+import { FormOf, useOperationForm } from '../parts/operationForm.js';
+import { useEnvironment } from '../environment.js';
+import { linesOf, pricesOf } from './prices.js';
 
 export function MessagingSettings() {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const settings = useCall(operations.sms.settings, { params });
-  return <Loaded of={settings}>{(kept) => <SettingsForm kept={kept} />}</Loaded>;
+  return <Loaded of={settings}>{(saved) => <SettingsForm saved={saved} />}</Loaded>;
 }
 
-/** Prices as lines: `NO 0.061`. */
-const linesOf = (prices: Messaging['prices']): string =>
-  Object.entries(prices)
-    .sort(([a], [b]) => (a < b ? -1 : 1))
-    .map(([country, price]) => `${country} ${price}`)
-    .join('\n');
-
-/** @returns the prices, or the first line that is none */
-function pricesOf(lines: string): Messaging['prices'] | string {
-  const prices: Messaging['prices'] = {};
-  for (const line of lines.split('\n').filter((text) => text.trim())) {
-    const [, country, price] = /^\s*([A-Za-z]{2})\s+(\d+(?:\.\d+)?)\s*$/.exec(line) ?? [];
-    if (!country || !price) return line;
-    prices[country.toUpperCase()] = Number(price);
-  }
-  return prices;
-}
-
-function SettingsForm({ kept }: { kept: Messaging }) {
-  const { params } = usePlace();
-  const [lines, setLines] = useState(linesOf(kept.prices));
-  const [currency, setCurrency] = useState(kept.currency ?? '');
-  const [words, setWords] = useState(kept.optWords);
-  const [codeText, setCodeText] = useState(kept.codeText);
-  const [days, setDays] = useState<number | string>(kept.retireAfterDays);
-  const patch = useChange(operations.sms.patchSettings, ['messaging.', 'notifications.']);
-  const prices = pricesOf(lines);
-  const wrongLine = typeof prices === 'string' ? prices : null;
-  function submit(): void {
-    if (typeof prices === 'string') return;
-    const body = { prices, optWords: words, codeText, retireAfterDays: Number(days), ...(currency ? { currency } : {}) };
-    patch.mutate({ params, body });
-  }
+function SettingsForm({ saved }: { saved: Messaging }) {
+  const { params } = useEnvironment();
+  const [isSaved, setIsSaved] = useState(false);
+  const patch = useOperationForm(operations.sms.patchSettings, {
+    initial: {
+      lines: linesOf(saved.prices),
+      currency: saved.currency ?? '',
+      optWords: saved.optWords,
+      codeText: saved.codeText,
+      retireAfterDays: saved.retireAfterDays as number | string,
+    },
+    input: ({ lines, currency, optWords, codeText, retireAfterDays }) => ({
+      params,
+      body: {
+        prices: pricesOf(lines) as Messaging['prices'],
+        optWords,
+        codeText,
+        retireAfterDays: Number(retireAfterDays),
+        ...(currency ? { currency: currency.toUpperCase() } : {}),
+      },
+    }),
+    onDone: () => setIsSaved(true),
+    stale: [operations.sms, operations.notifications],
+  });
+  const { getInputProps, values } = patch.form;
+  const wrongLine = pricesOf(values.lines);
   return (
-    <form
-      onSubmit={(event) => {
-        event.preventDefault();
-        submit();
-      }}
-    >
-      <Stack maw={620} gap="md">
+    <Stack maw={620}>
+      <FormOf of={patch} verb="Save" disabled={typeof wrongLine === 'string'}>
         <Group align="flex-start" grow>
           <Textarea
             label="Price of an SMS segment"
-            description="By country, one a line, such as NO 0.061"
+            description="By country, one per line, such as NO 0.061"
             autosize
             minRows={4}
             classNames={{ input: 'mono' }}
-            value={lines}
-            onChange={({ currentTarget }) => setLines(currentTarget.value)}
-            error={wrongLine === null ? null : `“${wrongLine}” is not a country and a price, such as NO 0.061.`}
+            {...getInputProps('lines')}
+            error={typeof wrongLine === 'string' ? `“${wrongLine}” must be a country and a price, such as NO 0.061.` : null}
           />
-          <TextInput
-            label="Currency"
-            description="ISO 4217"
-            placeholder="EUR"
-            maxLength={3}
-            value={currency}
-            onChange={({ currentTarget }) => setCurrency(currentTarget.value.toUpperCase())}
-          />
+          <TextInput label="Currency" description="ISO 4217" placeholder="EUR" maxLength={3} {...getInputProps('currency')} />
         </Group>
         <TagsInput
-          label="Answers that end messages to a number"
-          description="The first word of an answer counts, whatever its case and accents"
-          value={words.out}
-          onChange={(out) => setWords({ ...words, out })}
+          label="Replies that opt a number out"
+          description="The first word of a reply counts, ignoring case and accents"
+          {...getInputProps('optWords.out')}
         />
-        <TagsInput label="Answers that begin them again" value={words.in} onChange={(some) => setWords({ ...words, in: some })} />
-        <TextInput
-          label="Message of a one-time code"
-          description="{code} is the code"
-          value={codeText}
-          onChange={({ currentTarget }) => setCodeText(currentTarget.value)}
-        />
+        <TagsInput label="Replies that opt it in again" {...getInputProps('optWords.in')} />
+        <TextInput label="Message of a one-time code" description="{code} is the code" {...getInputProps('codeText')} />
         <NumberInput
-          label="A device not seen for so many days is retired"
+          label="Retire devices not seen for this many days"
           description="0: never"
           min={0}
           max={3650}
-          value={days}
-          onChange={setDays}
+          {...getInputProps('retireAfterDays')}
         />
-        <Trouble error={patch.error} />
-        <Group>
-          <Button type="submit" loading={patch.isPending} disabled={wrongLine !== null}>
-            Save
-          </Button>
-          {patch.isSuccess && <span role="status">Kept.</span>}
-        </Group>
-      </Stack>
-    </form>
+        {isSaved && <span role="status">Saved.</span>}
+      </FormOf>
+    </Stack>
   );
 }

@@ -1,4 +1,4 @@
-/** Each delivery of a notification, down to the network's answer. */
+/** The deliveries of a notification, down to the network's response. */
 import { Anchor, Drawer, Stack, Text, Title } from '@mantine/core';
 import { type Delivery, operations } from '@orchard/contract';
 import { Link } from 'react-router';
@@ -6,10 +6,10 @@ import { useCall } from '../api.js';
 import { Empty, Facts, Moment } from '../parts/basics.js';
 import { Listing } from '../parts/listing.js';
 import { useListState } from '../parts/listState.js';
-import { useAddressState, usePlace } from '../place.js';
+import { useAddressState, useEnvironment } from '../environment.js';
 
 export function Deliveries({ id }: { id: string }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const state = useListState();
   const [openId, setOpen] = useAddressState('open');
   const deliveries = useCall(operations.notifications.deliveriesManaged, {
@@ -33,7 +33,7 @@ export function Deliveries({ id }: { id: string }) {
         presets={['arrived', 'accepted', 'queued', 'failed', 'skipped'].map((name) => ({ label: name, filter: `state = '${name}'` }))}
         empty={
           <Empty title="No deliveries yet">
-            <Text>They are made when it is sent.</Text>
+            <Text>They appear when it is sent.</Text>
           </Empty>
         }
         columns={[
@@ -69,9 +69,9 @@ export function Deliveries({ id }: { id: string }) {
   );
 }
 
-/** One delivery down to the network's answer. */
+/** One delivery, down to the network's response. */
 function OneDelivery({ delivery }: { delivery: Delivery }) {
-  const { base } = usePlace();
+  const { base } = useEnvironment();
   const { target, deviceId, userId } = delivery;
   return (
     <Stack>

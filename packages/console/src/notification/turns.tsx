@@ -1,21 +1,21 @@
-/** What can be done with a notification in its state. */
+/** The actions that a notification's state allows. */
 import { Button } from '@mantine/core';
 import { type Notification, operations } from '@orchard/contract';
 import { Link, useNavigate } from 'react-router';
 import { useChange } from '../api.js';
 import { Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
-import { usePlace } from '../place.js';
+import { useEnvironment } from '../environment.js';
 
-/** Stop, resume, start, throw away: whatever its state allows. */
+/** Stop, resume, start or discard. */
 export function Turns({ sent }: { sent: Notification }) {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const navigate = useNavigate();
   const at = { params: { ...params, id: sent.id } };
-  const start = useChange(operations.notifications.startManaged, ['notifications.']);
-  const stop = useChange(operations.notifications.stopManaged, ['notifications.']);
-  const resume = useChange(operations.notifications.resumeManaged, ['notifications.']);
-  const remove = useChange(operations.notifications.remove, ['notifications.']);
+  const start = useChange(operations.notifications.startManaged);
+  const stop = useChange(operations.notifications.stopManaged);
+  const resume = useChange(operations.notifications.resumeManaged);
+  const remove = useChange(operations.notifications.remove);
   const waiting = sent.state === 'draft' || sent.state === 'scheduled';
   return (
     <>
@@ -26,7 +26,7 @@ export function Turns({ sent }: { sent: Notification }) {
             Send now
           </Button>
           <Button size="xs" variant="default" component={Link} to={`${base}/compose?kept=${sent.id}`}>
-            Write on
+            Edit
           </Button>
         </>
       )}
@@ -37,16 +37,16 @@ export function Turns({ sent }: { sent: Notification }) {
       )}
       {sent.state === 'stopped' && (
         <Button size="xs" loading={resume.isPending} onClick={() => resume.mutate(at)}>
-          Go on
+          Resume
         </Button>
       )}
       {waiting && (
         <ConfirmedButton
-          label="Throw away"
-          verb="Throw away"
+          label="Delete"
+          verb="Delete"
           size="xs"
-          question="Throw this notification away?"
-          consequence="It was not sent to anybody, and will not be."
+          question="Delete this notification?"
+          consequence="It has not been sent."
           change={remove}
           onConfirm={() => remove.mutate(at, { onSuccess: () => navigate(`${base}/sent`) })}
         />

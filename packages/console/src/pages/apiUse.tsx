@@ -3,15 +3,17 @@ import { Anchor, Group, NativeSelect, SimpleGrid, Stack, Text, Title } from '@ma
 import { operations, type Usage } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
-import { count, Empty, Loaded, milliseconds, PageHead } from '../parts/basics.js';
+import { Empty, Loaded, PageHead } from '../parts/basics.js';
+import { count, milliseconds } from '../parts/format.js';
 import { ChartPanel } from '../parts/chart.js';
-import { FromCode } from '../parts/fromCode.js';
+import { coded, FromCode } from '../parts/fromCode.js';
 import { RangeControl, useRange } from '../parts/range.js';
-import { useAddressState, usePlace } from '../place.js';
+import { useAddressState, useEnvironment } from '../environment.js';
 import { SERIES } from '../theme.js';
+import { TableHead } from '../parts/tableHead.js';
 
 export const CALL_SERIES = [
-  { name: 'answered', label: 'answered', color: SERIES.viridian },
+  { name: 'answered', label: 'successful', color: SERIES.viridian },
   { name: 'refused', label: 'refused (4xx)', color: SERIES.honey },
   { name: 'failed', label: 'failed (5xx)', color: SERIES.persimmon },
 ];
@@ -29,22 +31,19 @@ export const callRows = (steps: Usage['steps']) =>
     failed: serverErrors,
   }));
 const latencyRows = (steps: Usage['steps']) => steps.map(({ at, p50Ms, p95Ms, p99Ms }) => ({ at, p50: p50Ms, p95: p95Ms, p99: p99Ms }));
-const stepWords = (ms: number) => (ms < 3_600_000 ? `${ms / 60_000} min` : ms < 86_400_000 ? `${ms / 3_600_000} h` : 'a day');
+const stepWords = (ms: number) => (ms < 3_600_000 ? `${ms / 60_000} min` : ms < 86_400_000 ? `${ms / 3_600_000} h` : 'day');
 
 export function ApiUsePage() {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const range = useRange();
   const [client, setClient] = useAddressState('client');
   const [route, setRoute] = useAddressState('route');
   const clients = useCall(operations.clients.list, { params });
-  const usage = useCall(
-    operations.telemetry.usage,
-    { params, query: { ...range.query, ...(client ? { client } : {}), ...(route ? { route } : {}) } },
-    { refetchInterval: 15_000 },
-  );
+  const asked = { params, query: { ...range.query, ...(client ? { client } : {}), ...(route ? { route } : {}) } };
+  const usage = useCall(operations.telemetry.usage, asked, { refetchInterval: 15_000 });
   return (
     <Stack gap="lg">
-      <PageHead title="API use" hint="Every call to this environment, refused ones too">
+      <PageHead title="API use" hint="All calls to this environment, including refused ones">
         <NativeSelect
           aria-label="Client"
           size="xs"
@@ -53,18 +52,12 @@ export function ApiUsePage() {
           data={[{ value: '', label: 'All clients' }, ...(clients.data?.items ?? []).map(({ name }) => name)]}
         />
         <RangeControl range={range} />
-        <FromCode
-          same={{
-            command: `orchard usage --app ${params.app} --env ${params.environment} --since ${range.name}${client ? ` --client ${client}` : ''}`,
-            method: 'GET',
-            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/usage?from=${range.query.from}`,
-          }}
-        />
+        <FromCode calls={[coded(operations.telemetry.usage, asked)]} />
       </PageHead>
       <Loaded of={usage}>
         {({ total, steps, stepMs, routes }) =>
           total.calls === 0 ? (
-            <Empty title="No calls in this stretch of time">
+            <Empty title="No calls in this period">
               <Text>
                 Choose a longer one above, or make the first call:{' '}
                 <Anchor component={Link} to={`${base}/quick-start`}>
@@ -87,7 +80,7 @@ export function ApiUsePage() {
               )}
               <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
                 <ChartPanel
-                  title={`Calls in ${stepWords(stepMs)}`}
+                  title={`Calls per ${stepWords(stepMs)}`}
                   unit="calls"
                   rows={callRows(steps)}
                   series={CALL_SERIES}
@@ -106,7 +99,7 @@ export function ApiUsePage() {
   );
 }
 
-/** Errors by route: every count opens the requests behind it. */
+/** Errors by route: each count links to its requests. */
 function Routes({ routes, base, onRoute }: { routes: Usage['routes']; base: string; onRoute: (route: string) => void }) {
   const to = (method: string, route: string, condition: string) =>
     `${base}/requests?filter=${encodeURIComponent(`method = '${method}' AND route = '${route}'${condition}`)}`;
@@ -118,28 +111,18 @@ function Routes({ routes, base, onRoute }: { routes: Usage['routes']; base: stri
       </Title>
       <div className="listing" style={{ borderTop: 0 }}>
         <table>
-          <thead>
-            <tr>
-              <th scope="col">Route</th>
-              <th scope="col" className="right">
-                Calls
-              </th>
-              <th scope="col">Share</th>
-              <th scope="col" className="right">
-                p50
-              </th>
-              <th scope="col" className="right">
-                p95
-              </th>
-              <th scope="col" className="right">
-                p99
-              </th>
-              <th scope="col" className="right">
-                Errors
-              </th>
-              <th scope="col">By status</th>
-            </tr>
-          </thead>
+          <TableHead
+            columns={[
+              'Route',
+              { right: 'Calls' },
+              'Share',
+              { right: 'p50' },
+              { right: 'p95' },
+              { right: 'p99' },
+              { right: 'Errors' },
+              'By status',
+            ]}
+          />
           <tbody>
             {routes.map(({ method, route, calls, clientErrors, serverErrors, p50Ms, p95Ms, p99Ms, statuses }) => {
               const errors = Object.entries(statuses).filter(([status]) => Number(status) >= 400);

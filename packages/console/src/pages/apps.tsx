@@ -1,15 +1,20 @@
-/** All apps, and making one. */
-import { Anchor, Badge, Button, Group, Stack, Text, TextInput, Title } from '@mantine/core';
+/** All apps, and the form for a new one. */
+import { Anchor, Badge, Group, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type Member, operations } from '@orchard/contract';
-import { type FormEvent, useState } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { useCall, useChange } from '../api.js';
-import { Loaded, PageHead, Trouble } from '../parts/basics.js';
+import { useCall } from '../api.js';
+import { AccessMatrix, TeamNotes } from '../parts/access.js';
+import { Loaded, PageHead } from '../parts/basics.js';
+import { FormOf, useOperationForm } from '../parts/operationForm.js';
+
+const SESSION_EVERY_MS = 4_000;
 
 export function AppsPage({ member }: { member: Member }) {
   const apps = useCall(operations.apps.list, {});
+  // This page has no stream that ends with the session.
+  useCall(operations.members.readSession, {}, { refetchInterval: SESSION_EVERY_MS });
   return (
-    <Stack component="main" maw={820} mx="auto" p="xl" gap="lg">
+    <Stack component="main" maw={1100} mx="auto" p="xl" gap="lg">
       <PageHead title="Apps" hint={`Signed in as ${member.name}`} />
       <Loaded of={apps}>
         {({ items }) => (
@@ -24,7 +29,7 @@ export function AppsPage({ member }: { member: Member }) {
               <section key={app.name} className="panel">
                 <Title order={2}>{app.title}</Title>
                 <Group gap="md" mt={4}>
-                  {app.environments.map(({ name, mode, role }) => (
+                  {app.environments.map(({ name, mode, role, secondFactorNeeded }) => (
                     <Group key={name} gap={6}>
                       <Anchor component={Link} to={`/${app.name}/${name}/overview`}>
                         {app.name} / {name}
@@ -32,6 +37,11 @@ export function AppsPage({ member }: { member: Member }) {
                       <Badge variant="outline" size="sm" color="gray" c="inherit">
                         {mode}, {role}
                       </Badge>
+                      {secondFactorNeeded && (
+                        <Anchor component={Link} to={`/${app.name}/${name}/account`} size="sm" className="care">
+                          your full rights need a second factor
+                        </Anchor>
+                      )}
                     </Group>
                   ))}
                 </Group>
@@ -41,36 +51,47 @@ export function AppsPage({ member }: { member: Member }) {
         )}
       </Loaded>
       {member.owner && <NewApp />}
+      <Access />
     </Stack>
   );
 }
 
-function NewApp() {
-  const [name, setName] = useState('');
+/** Who has access to what; a name leads to the page Team. */
+function Access() {
+  const members = useCall(operations.members.list, {});
+  const apps = useCall(operations.apps.list, {});
   const navigate = useNavigate();
-  const create = useChange(operations.apps.create, ['apps.']);
-  async function submit(event: FormEvent): Promise<void> {
-    event.preventDefault();
-    const app = await create.mutateAsync({ body: { name } }).catch(() => null);
-    if (app) navigate(`/${app.name}/dev/setup`);
-  }
+  const first = apps.data?.items.find(({ environments }) => environments.length > 0);
+  if (!first || !members.data) return null;
+  const team = `/${first.name}/${first.environments[0]?.name}/team`;
   return (
-    <form onSubmit={(event) => void submit(event)} className="panel">
-      <Group align="flex-end" gap="sm">
+    <section className="panel">
+      <Title order={2}>Who has access</Title>
+      <TeamNotes members={members.data.items} />
+      <AccessMatrix members={members.data.items} apps={apps.data?.items ?? []} onOpen={(id) => navigate(`${team}?open=${id}`)} />
+    </section>
+  );
+}
+
+function NewApp() {
+  const navigate = useNavigate();
+  const create = useOperationForm(operations.apps.create, {
+    initial: { name: '' },
+    input: (body) => ({ body }),
+    onDone: ({ name }) => navigate(`/${name}/dev/setup`),
+  });
+  return (
+    <div className="panel">
+      <FormOf of={create} verb="Create app" row>
         <TextInput
           label="New app"
           description="Lower-case letters, digits and -"
           placeholder="quillfell-warden"
           required
-          value={name}
-          onChange={({ currentTarget }) => setName(currentTarget.value)}
           w={320}
+          {...create.form.getInputProps('name')}
         />
-        <Button type="submit" loading={create.isPending}>
-          Create app
-        </Button>
-      </Group>
-      <Trouble error={create.error} />
-    </form>
+      </FormOf>
+    </div>
   );
 }

@@ -1,4 +1,4 @@
-/** Clients and their keys, with the rights of each key in words; websites that were turned away. */
+/** Clients and their keys, with the rights of each key in words; websites whose origin was refused. */
 import {
   Alert,
   Anchor,
@@ -13,7 +13,6 @@ import {
   Text,
   TextInput,
   Title,
-  VisuallyHidden,
 } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
 import { CLIENT_KINDS, type Client, type Key, operations, SCOPE_SENTENCES, SCOPES } from '@orchard/contract';
@@ -23,8 +22,10 @@ import { useCall, useChange } from '../api.js';
 import { CopyText, Empty, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { BlockedOrigins } from '../parts/blockedOrigins.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
-import { FromCode } from '../parts/fromCode.js';
-import { usePlace } from '../place.js';
+import { coded, FromCode } from '../parts/fromCode.js';
+import { FormOf, useOperationForm } from '../parts/operationForm.js';
+import { useEnvironment } from '../environment.js';
+import { TableHead } from '../parts/tableHead.js';
 
 type Kind = (typeof CLIENT_KINDS)[number];
 const KIND_WORDS: Record<Kind, string> = {
@@ -36,21 +37,15 @@ const KIND_WORDS: Record<Kind, string> = {
 };
 
 export function ClientsPage() {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const clients = useCall(operations.clients.list, { params });
   const blocked = useCall(operations.clients.blockedOrigins, { params });
   const [adding, add] = useDisclosure();
   return (
     <Stack gap="lg">
       <PageHead title="Clients and keys" hint="A client is one build that calls this environment; it owns keys">
-        <FromCode
-          same={{
-            command: `orchard client list --app ${params.app} --env ${params.environment}`,
-            method: 'GET',
-            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/clients`,
-          }}
-        />
-        <Button onClick={add.open}>Add a client</Button>
+        <FromCode calls={[coded(operations.clients.list, { params })]} />
+        <Button onClick={add.open}>Add client</Button>
       </PageHead>
       <BlockedOrigins items={blocked.data?.items ?? []} />
       <Loaded of={clients}>
@@ -62,7 +57,7 @@ export function ClientsPage() {
                 client of the kind server; its keys are secret and carry scopes.
               </Text>
               <Group>
-                <Button onClick={add.open}>Add the first client</Button>
+                <Button onClick={add.open}>Add client</Button>
               </Group>
             </Empty>
           ) : (
@@ -81,17 +76,17 @@ export function ClientsPage() {
           )
         }
       </Loaded>
-      <Modal opened={adding} onClose={add.close} title="Add a client">
-        <NewClient onMade={add.close} />
+      <Modal opened={adding} onClose={add.close} title="Add client">
+        <NewClient onCreated={add.close} />
       </Modal>
     </Stack>
   );
 }
 
 function OneClient({ client }: { client: Client }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const [making, make] = useDisclosure();
-  const change = useChange(operations.clients.patch, ['clients.', 'origins.']);
+  const change = useChange(operations.clients.patch);
   const profile = `/manage/v1/apps/${params.app}/environments/${params.environment}/clients/${client.name}/profile`;
   return (
     <section className="panel" aria-label={`Client ${client.name}`}>
@@ -116,18 +111,7 @@ function OneClient({ client }: { client: Client }) {
       </Group>
       <div className="listing" style={{ borderTop: 0 }}>
         <table>
-          <thead>
-            <tr>
-              <th scope="col">Key</th>
-              <th scope="col">Name</th>
-              <th scope="col">May do</th>
-              <th scope="col">Made</th>
-              <th scope="col">Last used</th>
-              <th scope="col">
-                <VisuallyHidden>Revoke</VisuallyHidden>
-              </th>
-            </tr>
-          </thead>
+          <TableHead columns={['Key', 'Name', 'May do', 'Created', 'Last used', { hidden: 'Revoke' }]} />
           <tbody>
             {client.keys.map((key) => (
               <KeyRow key={key.id} client={client} apiKey={key} />
@@ -140,7 +124,7 @@ function OneClient({ client }: { client: Client }) {
           mt="xs"
           maw={640}
           label="Allowed web origins"
-          description="Scheme, host and port, such as https://hiker.quillfell.example; pages from elsewhere are turned away"
+          description="Scheme, host and port, such as https://hiker.quillfell.example; pages from other origins are refused"
           value={client.origins}
           disabled={change.isPending}
           onChange={(origins) => change.mutate({ params: { ...params, client: client.name }, body: { origins } })}
@@ -155,8 +139,8 @@ function OneClient({ client }: { client: Client }) {
 }
 
 function KeyRow({ client, apiKey }: { client: Client; apiKey: Key }) {
-  const { params } = usePlace();
-  const revoke = useChange(operations.clients.revokeKey, ['clients.']);
+  const { params } = useEnvironment();
+  const revoke = useChange(operations.clients.revokeKey);
   const rights =
     apiKey.kind === 'client'
       ? 'what the access rules allow'
@@ -203,117 +187,77 @@ function KeyRow({ client, apiKey }: { client: Client; apiKey: Key }) {
 }
 
 function NewKey({ client, onDone }: { client: Client; onDone: () => void }) {
-  const { params } = usePlace();
-  const [name, setName] = useState('');
-  const [scopes, setScopes] = useState<string[]>([]);
-  const create = useChange(operations.clients.createKey, ['clients.']);
-  if (create.data) {
-    return (
-      <Stack>
-        <Alert color="viridian" title={client.kind === 'server' ? 'Copy it now: it is not shown again' : 'The key is made'}>
-          <Group gap={4}>
-            <span className="mono">{create.data.key}</span>
-            <CopyText text={create.data.key ?? ''} label="Copy the new key" />
-          </Group>
-        </Alert>
-        <Group justify="flex-end">
-          <Button onClick={onDone}>Done</Button>
-        </Group>
-      </Stack>
-    );
-  }
+  const { params } = useEnvironment();
+  const [created, setCreated] = useState<Key | null>(null);
+  const create = useOperationForm(operations.clients.createKey, {
+    initial: { name: '', scopes: [] as Key['scopes'] },
+    input: ({ name, scopes }) => ({
+      params: { ...params, client: client.name },
+      body: { name, ...(client.kind === 'server' ? { scopes } : {}) },
+    }),
+    onDone: setCreated,
+  });
+  if (created) return <CreatedKey of={created} onDone={onDone} />;
   return (
-    <form
-      onSubmit={(event) => {
-        event.preventDefault();
-        create.mutate({
-          params: { ...params, client: client.name },
-          body: { name, ...(client.kind === 'server' ? { scopes: scopes as Key['scopes'] } : {}) },
-        });
-      }}
-    >
-      <Stack gap="sm">
-        <TextInput
-          data-autofocus
-          label="What it is for"
-          required
-          value={name}
-          onChange={({ currentTarget }) => setName(currentTarget.value)}
-        />
-        {client.kind === 'server' && (
-          <Checkbox.Group label="May do" value={scopes} onChange={setScopes}>
-            <Stack gap={6} mt={4}>
-              {SCOPES.map((scope) => (
-                <Checkbox key={scope} value={scope} label={scope} description={SCOPE_SENTENCES[scope]} />
-              ))}
-            </Stack>
-          </Checkbox.Group>
-        )}
-        <Trouble error={create.error} />
-        <Group justify="flex-end">
-          <Button type="submit" loading={create.isPending}>
-            Create key
-          </Button>
-        </Group>
-      </Stack>
-    </form>
+    <FormOf of={create} verb="Create key">
+      <TextInput data-autofocus label="What it is for" required {...create.form.getInputProps('name')} />
+      {client.kind === 'server' && (
+        <Checkbox.Group label="May do" {...create.form.getInputProps('scopes')}>
+          <Stack gap={6} mt={4}>
+            {SCOPES.map((scope) => (
+              <Checkbox key={scope} value={scope} label={scope} description={SCOPE_SENTENCES[scope]} />
+            ))}
+          </Stack>
+        </Checkbox.Group>
+      )}
+    </FormOf>
   );
 }
 
-function NewClient({ onMade }: { onMade: () => void }) {
-  const { params } = usePlace();
-  const [name, setName] = useState('');
-  const [kind, setKind] = useState<Kind>('ios');
-  const [packageIdentifier, setStoreId] = useState('');
-  const [origins, setOrigins] = useState<string[]>([]);
-  const create = useChange(operations.clients.create, ['clients.']);
-  const phone = kind === 'ios' || kind === 'android';
+function CreatedKey({ of: { key, kind }, onDone }: { of: Key; onDone: () => void }) {
   return (
-    <form
-      onSubmit={(event) => {
-        event.preventDefault();
-        create.mutate(
-          {
-            params,
-            body: { name, kind, ...(phone && packageIdentifier ? { packageIdentifier } : {}), ...(kind === 'web' ? { origins } : {}) },
-          },
-          { onSuccess: onMade },
-        );
-      }}
-    >
-      <Stack gap="sm">
-        <NativeSelect
-          label="Kind"
-          value={kind}
-          onChange={({ currentTarget }) => setKind(currentTarget.value as Kind)}
-          data={CLIENT_KINDS.map((value) => ({ value, label: KIND_WORDS[value] }))}
-        />
-        <TextInput
-          data-autofocus
-          label="Name"
-          description="Lower-case letters, digits and -"
-          required
-          value={name}
-          onChange={({ currentTarget }) => setName(currentTarget.value)}
-        />
-        {phone && (
-          <TextInput
-            label="Package identifier"
-            placeholder="example.quillfell.hiker"
-            value={packageIdentifier}
-            onChange={({ currentTarget }) => setStoreId(currentTarget.value)}
-          />
-        )}
-        {kind === 'web' && (
-          <TagsInput label="Allowed web origins" placeholder="https://hiker.quillfell.example" value={origins} onChange={setOrigins} />
-        )}
-        <Trouble error={create.error} />
-        <Group justify="flex-end">
-          <Button type="submit" loading={create.isPending}>
-            Add it
-          </Button>
+    <Stack>
+      <Alert color="viridian" title={kind === 'server' ? 'Copy it now: it is not shown again' : 'The key is created'}>
+        <Group gap={4}>
+          <span className="mono">{key}</span>
+          <CopyText text={key ?? ''} label="Copy the new key" />
         </Group>
-      </Stack>
-    </form>
+      </Alert>
+      <Group justify="flex-end">
+        <Button onClick={onDone}>Done</Button>
+      </Group>
+    </Stack>
   );
 }
+
+function NewClient({ onCreated }: { onCreated: () => void }) {
+  const { params } = useEnvironment();
+  const create = useOperationForm(operations.clients.create, {
+    initial: { name: '', kind: 'ios' as Kind, packageIdentifier: '', origins: [] as string[] },
+    input: ({ name, kind, packageIdentifier, origins }) => ({
+      params,
+      body: {
+        name,
+        kind,
+        ...(runsOnPhone(kind) && packageIdentifier ? { packageIdentifier } : {}),
+        ...(kind === 'web' ? { origins } : {}),
+      },
+    }),
+    onDone: onCreated,
+  });
+  const { getInputProps, values } = create.form;
+  return (
+    <FormOf of={create} verb="Add client">
+      <NativeSelect label="Kind" data={CLIENT_KINDS.map((value) => ({ value, label: KIND_WORDS[value] }))} {...getInputProps('kind')} />
+      <TextInput data-autofocus label="Name" description="Lower-case letters, digits and -" required {...getInputProps('name')} />
+      {runsOnPhone(values.kind) && (
+        <TextInput label="Package identifier" placeholder="example.quillfell.hiker" {...getInputProps('packageIdentifier')} />
+      )}
+      {values.kind === 'web' && (
+        <TagsInput label="Allowed web origins" placeholder="https://hiker.quillfell.example" {...getInputProps('origins')} />
+      )}
+    </FormOf>
+  );
+}
+
+const runsOnPhone = (kind: Kind) => kind === 'ios' || kind === 'android';

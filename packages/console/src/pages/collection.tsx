@@ -1,6 +1,6 @@
 /** A collection: its records as a table and on a map, fields, rules, indexes and files. */
 import { Button, Drawer, Tabs, Text } from '@mantine/core';
-import { type Collection, operations } from '@orchard/contract';
+import { type Collection, operations, shellWord } from '@orchard/contract';
 import { lazy, Suspense } from 'react';
 import { useParams } from 'react-router';
 import { useCall } from '../api.js';
@@ -9,24 +9,23 @@ import { Fields } from '../data/fields.js';
 import { Indexes } from '../data/indexes.js';
 import { Rules } from '../data/rules.js';
 import { RecordTable } from '../data/table.js';
-import { count, Empty, Loaded, PageHead } from '../parts/basics.js';
-import { FromCode, type SameFrom } from '../parts/fromCode.js';
+import { Empty, Loaded, PageHead } from '../parts/basics.js';
+import { bytes, counted } from '../parts/format.js';
+import { type CodedCall, coded, FromCode } from '../parts/fromCode.js';
 import { useListState } from '../parts/listState.js';
-import { useAddressState, usePlace } from '../place.js';
-import { bytes } from './collections.js';
+import { useAddressState, useEnvironment } from '../environment.js';
 
-// Coastlines and the reader of CSV are fetched by those who look at a map or import a file.
+// Coastlines and the CSV parser load only when a map or an import is opened.
 const MapView = lazy(() => import('../data/mapView.js').then(({ MapView: component }) => ({ default: component })));
 const Files = lazy(() => import('../data/files.js').then(({ Files: component }) => ({ default: component })));
 
-const several = (number: number, noun: string) => `${count(number)} ${noun}${number === 1 ? '' : 's'}`;
-/** What stands in the address for a record that is still to be written. */
+/** The address of a record that is being created. */
 const NEW = 'new';
 const TABS = { table: 'Table', map: 'Map', fields: 'Fields', rules: 'Rules', indexes: 'Indexes', files: 'Import, export' } as const;
 type Tab = keyof typeof TABS;
 
 export function CollectionPage() {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const name = useParams().collection as string;
   const collections = useCall(operations.collections.list, { params });
   return (
@@ -46,7 +45,7 @@ export function CollectionPage() {
 }
 
 function OneCollection({ collection, all }: { collection: Collection; all: Collection[] }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const { name, fields } = collection;
   const state = useListState();
   const [openId, setOpen] = useAddressState('open');
@@ -58,10 +57,10 @@ function OneCollection({ collection, all }: { collection: Collection; all: Colle
     <>
       <PageHead
         title={name}
-        hint={`${several(collection.records, 'record')}, ${several(fields.length, 'field')}, ${bytes(collection.bytes)}`}
+        hint={`${counted(collection.records, 'record')}, ${counted(fields.length, 'field')}, ${bytes(collection.bytes)}`}
       >
-        <FromCode same={sameFrom(tab as Tab, collection, state.filter, params)} />
-        <Button onClick={() => setOpen(NEW)}>New record</Button>
+        <FromCode calls={callsOf(tab as Tab, collection, state.filter, params)} />
+        <Button onClick={() => setOpen(NEW)}>Add record</Button>
       </PageHead>
       <Tabs value={tab} onChange={setTab} keepMounted={false}>
         <Tabs.List mb="md">
@@ -119,48 +118,29 @@ function OneCollection({ collection, all }: { collection: Collection; all: Colle
   );
 }
 
-/** The same as the tab from the terminal and from code, with the page's own values. */
-function sameFrom(
-  tab: Tab,
-  { name, rules }: Collection,
-  filter: string,
-  { app, environment }: { app: string; environment: string },
-): SameFrom {
-  const place = `--app ${app} --env ${environment}`;
-  const managed = `/manage/v1/apps/${app}/environments/${environment}/collections/${name}`;
-  const quoted = filter ? ` --filter "${filter}"` : '';
+/** The calls behind a tab as commands and code, with the page's values. */
+/** The calls behind a tab, for “From code”. */
+function callsOf(tab: Tab, { name, rules }: Collection, filter: string, place: { app: string; environment: string }): CodedCall[] {
+  const params = { ...place, collection: name };
+  const query = filter ? { filter } : {};
+  const where = `--app ${place.app} --env ${place.environment}`;
+  const { collections, managedRecords } = operations;
   switch (tab) {
     case 'fields':
-      return {
-        command: `orchard collection show ${name} ${place}\norchard collection schema ${name} ${place} > ${name}.schema.json\norchard collection schema ${name} --set ${name}.schema.json --preview ${place}`,
-        method: 'GET',
-        path: `${managed}/schema`,
-      };
+      return [coded(collections.read, { params }), coded(collections.schema, { params })];
     case 'rules':
-      return {
-        command: `orchard collection rules ${name} --read "${rules.read}" ${place}\norchard collection try ${name} read <id> --user <user id> ${place}`,
-        method: 'PATCH',
-        path: managed,
-        body: { rules: { read: rules.read } },
-      };
+      return [
+        coded(
+          collections.patch,
+          { params, body: { rules: { read: rules.read } } },
+          `orchard collection rules ${name} --read ${shellWord(rules.read)} ${where}`,
+        ),
+      ];
     case 'indexes':
-      return {
-        command: `orchard collection advice ${name} ${place}\norchard collection add-index ${name} <fields> ${place}`,
-        method: 'GET',
-        path: `${managed}/advice`,
-      };
+      return [coded(collections.advice, { params }), coded(collections.addIndex, { params, body: { fields: ['createdAt'] } })];
     case 'files':
-      return {
-        command: `orchard record import ${name} ${name}.csv ${place}\norchard record export ${name} ${name}.csv${quoted} ${place}`,
-        method: 'GET',
-        path: `${managed}/export?format=csv${filter ? `&filter=${encodeURIComponent(filter)}` : ''}`,
-      };
+      return [coded(collections.exportRecords, { params, query: { format: 'csv', ...query } })];
     default:
-      return {
-        command: `orchard record list ${name} ${place}${quoted}\norchard record watch ${name} ${place}${quoted}`,
-        method: 'GET',
-        path: `/app/v1/data/${name}${filter ? `?filter=${encodeURIComponent(filter)}` : ''}`,
-        library: `const ${name} = orchard.collection('${name}');\nconst { items } = await ${name}.list({ filter: ${JSON.stringify(filter)} });\n\n// as it changes\nconst stop = ${name}.watch({ filter: ${JSON.stringify(filter)} }, ({ event, data }) => console.log(event, data));`,
-      };
+      return [coded(managedRecords.list, { params, query }), coded(managedRecords.live, { params, query })];
   }
 }

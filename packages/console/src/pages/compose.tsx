@@ -1,7 +1,7 @@
-/** Writing a notification: for whom, what it says, how it looks, how it is sent; tested on one device, reviewed, sent. */
-import { Anchor, Button, Group, Modal, SegmentedControl, SimpleGrid, Stack, Text, TextInput, Title } from '@mantine/core';
+/** Composing a notification: audience, content, preview and options; then a test on one device, a review, and sending. */
+import { Anchor, Button, Group, Modal, SegmentedControl, SimpleGrid, Stack, Text, Title } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
-import { operations } from '@orchard/contract';
+import { operations, shellWord } from '@orchard/contract';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { useCall, useChange } from '../api.js';
@@ -9,13 +9,15 @@ import { AudienceFields, Reach, usePreview } from '../compose/audience.js';
 import { ContentFields } from '../compose/content.js';
 import { audienceOf, contentOf, type Draft, draftOf, lostParts, newDraft, type Sending, sendingOf, type Way } from '../compose/draft.js';
 import { OptionFields } from '../compose/options.js';
-import { count, Empty, Loaded, PageHead, Trouble } from '../parts/basics.js';
-import { FromCode, shellWord } from '../parts/fromCode.js';
+import { TestOnDevice } from '../compose/testOnDevice.js';
+import { Empty, Loaded, PageHead, Trouble } from '../parts/basics.js';
+import { count } from '../parts/format.js';
+import { coded, FromCode } from '../parts/fromCode.js';
 import { PhonePreviews } from '../parts/phonePreview.js';
-import { useAddressState, usePlace } from '../place.js';
+import { useAddressState, useEnvironment } from '../environment.js';
 
 /** The command that sends the same. */
-function commandOf(place: string, body: Sending | null, kept: string | null): string {
+function sendCommand(place: string, body: Sending | null, kept: string | null): string {
   const send = `orchard notify send ${place}${kept ? ` --kept ${kept}` : ''}`;
   if (!body) return `${send} …`;
   const { audience, title, body: text, way, ...rest } = body;
@@ -41,7 +43,15 @@ function commandOf(place: string, body: Sending | null, kept: string | null): st
   return words.filter(Boolean).join(' \\\n  ');
 }
 
-/** A new notification, or one that was kept to be written on. */
+function codedSending(place: string, body: Sending | null, kept: string | null) {
+  const command = sendCommand(place, body, kept);
+  const whole = body ?? ({} as Sending);
+  return kept
+    ? coded(operations.notifications.rewrite, { params: { id: kept }, body: whole }, command)
+    : coded(operations.notifications.send, { body: whole }, command);
+}
+
+/** A new notification, or a stored draft. */
 export function ComposePage() {
   const [user] = useAddressState('user');
   const [device] = useAddressState('device');
@@ -51,19 +61,19 @@ export function ComposePage() {
 }
 
 function KeptComposer({ id }: { id: string }) {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const answer = useCall(operations.notifications.readManaged, { params: { ...params, id } });
   return (
     <Loaded of={answer}>
       {(kept) => {
         const lost = lostParts(kept);
         if (kept.state !== 'draft' && kept.state !== 'scheduled')
-          return <Empty title={`It is ${kept.state}`}>Only a draft or a scheduled notification can be written on.</Empty>;
+          return <Empty title={`It is ${kept.state}`}>Only drafts and scheduled notifications can be edited.</Empty>;
         if (lost.length > 0)
           return (
-            <Empty title="This page would lose a part of it">
+            <Empty title="This page cannot show all of it">
               <Text>
-                There are no fields here for its <span className="mono">{lost.join(', ')}</span>. Write it anew with{' '}
+                It has parts that this page has no fields for: <span className="mono">{lost.join(', ')}</span>. Replace it with{' '}
                 <span className="mono">PUT /app/v1/notifications/{id}</span>, or{' '}
                 <Anchor component={Link} to={`${base}/sent/${id}`}>
                   send it as it is
@@ -79,15 +89,13 @@ function KeptComposer({ id }: { id: string }) {
 }
 
 function Composer({ first, kept }: { first: Draft; kept: string | null }) {
-  const { params, base, details } = usePlace();
+  const { params, base, details } = useEnvironment();
   const navigate = useNavigate();
   const [draft, setDraft] = useState<Draft>(first);
-  const [testOn, setTestOn] = useState(first.devices.split('\n')[0] ?? '');
   const [reviewing, review] = useDisclosure(false);
   const set = (changes: Partial<Draft>) => setDraft((before) => ({ ...before, ...changes }));
-  const send = useChange(operations.notifications.sendManaged, ['notifications.']);
-  const rewrite = useChange(operations.notifications.rewriteManaged, ['notifications.']);
-  const test = useChange(operations.notifications.sendManaged, ['notifications.']);
+  const send = useChange(operations.notifications.sendManaged);
+  const rewrite = useChange(operations.notifications.rewriteManaged);
   const seen = usePreview(draft);
   const body = sendingOf(draft);
   const place = `--app ${params.app} --env ${params.environment}`;
@@ -100,17 +108,10 @@ function Composer({ first, kept }: { first: Draft; kept: string | null }) {
   return (
     <>
       <PageHead
-        title={kept ? 'Write on' : 'Compose'}
-        hint={kept ? 'A notification that was kept; what you send takes its place' : 'A notification to phones, an SMS or a mail'}
+        title={kept ? 'Edit' : 'Compose'}
+        hint={kept ? 'A saved notification. Sending replaces the saved one' : 'A notification to phones, an SMS or a mail'}
       >
-        <FromCode
-          same={{
-            command: commandOf(place, body, kept),
-            method: kept ? 'PUT' : 'POST',
-            path: `/app/v1/notifications${kept ? `/${kept}` : ''}`,
-            body: body ?? {},
-          }}
-        />
+        <FromCode calls={[codedSending(place, body, kept)]} />
       </PageHead>
       <SimpleGrid cols={{ base: 1, md: 2 }} spacing="xl">
         <form
@@ -121,7 +122,7 @@ function Composer({ first, kept }: { first: Draft; kept: string | null }) {
         >
           <Stack gap="md">
             <SegmentedControl
-              aria-label="By which way"
+              aria-label="Way"
               value={draft.way}
               onChange={(value) =>
                 set({ way: value as Way, audience: ['devices', 'addresses'].includes(draft.audience) ? 'everyone' : draft.audience })
@@ -134,7 +135,7 @@ function Composer({ first, kept }: { first: Draft; kept: string | null }) {
             />
             <AudienceFields draft={draft} set={set} />
             <ContentFields draft={draft} set={set} />
-            <Title order={2}>How it is sent</Title>
+            <Title order={2}>Sending options</Title>
             <OptionFields draft={draft} set={set} />
             <Group justify="flex-end">
               <Button
@@ -143,7 +144,7 @@ function Composer({ first, kept }: { first: Draft; kept: string | null }) {
                 loading={submitting && !reviewing}
                 onClick={() => body && submit({ ...body, draft: true })}
               >
-                Keep as a draft
+                Save as draft
               </Button>
               <Button type="submit" disabled={!body || Boolean(seen.error)}>
                 Review
@@ -153,42 +154,13 @@ function Composer({ first, kept }: { first: Draft; kept: string | null }) {
           </Stack>
         </form>
         <Stack gap="lg">
-          <section className="panel" aria-label="Whom it reaches">
+          <section className="panel" aria-label="Recipients">
             <Reach seen={seen.data} error={seen.error} missing={audienceOf(draft) === null} broken={contentOf(draft) === null} />
           </section>
           {draft.way === 'push' && (
             <PhonePreviews content={contentOf(draft) ?? { title: draft.title, body: draft.body }} appName={params.app} />
           )}
-          {draft.way === 'push' && (
-            <section className="panel">
-              <Title order={2} mb={6}>
-                Test on one device
-              </Title>
-              <Group align="flex-end" gap="xs">
-                <TextInput
-                  label="Device id"
-                  classNames={{ input: 'mono' }}
-                  style={{ flex: 1 }}
-                  value={testOn}
-                  onChange={({ currentTarget }) => setTestOn(currentTarget.value)}
-                />
-                <Button
-                  variant="default"
-                  disabled={!contentOf(draft) || !draft.title || !testOn}
-                  loading={test.isPending}
-                  onClick={() => test.mutate({ params, body: { ...contentOf(draft), audience: { device: testOn } } })}
-                >
-                  Send a test
-                </Button>
-              </Group>
-              {test.data && (
-                <Text size="sm" role="status" mt={6}>
-                  {test.data.deliveries.skipped ? `Not sent: ${test.data.reasons[0]?.reason}` : 'It is on its way to this one device.'}
-                </Text>
-              )}
-              <Trouble error={test.error} />
-            </section>
-          )}
+          {draft.way === 'push' && <TestOnDevice draft={draft} first={first.devices.split('\n')[0] ?? ''} />}
         </Stack>
       </SimpleGrid>
       <Modal
@@ -206,16 +178,16 @@ function Composer({ first, kept }: { first: Draft; kept: string | null }) {
           <Reach seen={seen.data} error={seen.error} missing={false} />
           <Text size="sm" c="dimmed">
             {draft.when === 'now'
-              ? 'It goes out at once.'
-              : `It goes out at ${draft.at.replace('T', ' ')}${draft.when === 'local' ? ' on each recipient’s clock' : ''}.`}
-            {draft.quiet && ` Nobody gets it between ${draft.quietFrom} and ${draft.quietTo} of their day.`}
+              ? 'It is sent at once.'
+              : `It is sent at ${draft.at.replace('T', ' ')}${draft.when === 'local' ? ' in each recipient’s time zone' : ''}.`}
+            {draft.quiet && ` Nobody receives it between ${draft.quietFrom} and ${draft.quietTo} of their day.`}
             {draft.fallBack &&
-              ` Who has not received it after ${draft.fallBackMin} minutes gets ${draft.fallBack === 'sms' ? 'an SMS' : 'a mail'}.`}
+              ` Recipients who have not received it after ${draft.fallBackMin} minutes get ${draft.fallBack === 'sms' ? 'an SMS' : 'a mail'}.`}
           </Text>
           <Trouble error={send.error ?? rewrite.error} />
           <Group justify="flex-end">
             <Button variant="default" onClick={review.close}>
-              Go on writing
+              Back to editing
             </Button>
             <Button loading={submitting} disabled={!body} onClick={() => body && submit(body)}>
               {draft.when === 'now' ? 'Send now' : 'Schedule'}

@@ -1,96 +1,79 @@
 /** Devices: did the phone register, can it be reached, and why not. */
-import { Anchor, Button, Drawer, Group, Stack, Text } from '@mantine/core';
+import { Anchor, Button, Group, Stack, Text } from '@mantine/core';
 import { type Device, operations } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
-import { Code, Empty, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
+import { Code, Empty, Facts, Loaded, Moment, Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
-import { FromCode } from '../parts/fromCode.js';
-import { Listing } from '../parts/listing.js';
-import { useListState } from '../parts/listState.js';
-import { useAddressState, usePlace } from '../place.js';
+import { ListPage } from '../parts/listPage.js';
+import { Verdict } from '../parts/verdict.js';
+import { useEnvironment } from '../environment.js';
 
 const REGISTER = `PUT /app/v1/devices/{id}   with a client key: platform, appVersion, os, locale, timeZone, permission, subscription`;
+const shortId = (id: string) => (id.length > 16 ? `${id.slice(0, 14)}…` : id);
 
 export function DevicesPage() {
-  const { params } = usePlace();
-  const state = useListState('-lastSeenAt');
-  const [openId, setOpen] = useAddressState('open');
-  const devices = useCall(operations.devices.list, { params, query: { ...state.query, limit: 40 } });
   return (
-    <>
-      <PageHead title="Devices" hint="Installations that registered, the latest seen first">
-        <FromCode
-          same={{
-            command: `orchard device list --app ${params.app} --env ${params.environment}${state.filter ? ` --filter "${state.filter}"` : ''}`,
-            method: 'GET',
-            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/devices`,
-          }}
-        />
-      </PageHead>
-      <Listing
-        label="Devices"
-        state={state}
-        answer={devices}
-        idOf={({ id }) => id}
-        openId={openId}
-        onOpen={setOpen}
-        example="platform = 'android' AND appVersion < '2.4.0'"
-        presets={[
-          { label: 'Allowed', filter: "permission = 'granted' AND retiredAt IS NULL" },
-          { label: 'Not allowed', filter: "permission <> 'granted'" },
-          { label: 'Retired', filter: 'retiredAt IS NOT NULL' },
-        ]}
-        empty={
-          <Empty title="No device has registered yet">
-            <Text>An app registers its installation after each start:</Text>
-            <Code>{REGISTER}</Code>
-          </Empty>
-        }
-        columns={[
-          { name: 'id', label: 'Device', render: ({ id }) => <span className="mono">{id.length > 22 ? `${id.slice(0, 20)}…` : id}</span> },
-          { name: 'platform', label: 'Platform', sortable: true, render: ({ platform, os }) => `${platform}, ${os}` },
-          { name: 'model', label: 'Model', sortable: true, render: ({ model }) => model },
-          { name: 'appVersion', label: 'App', sortable: true, render: ({ appVersion }) => <span className="mono">{appVersion}</span> },
-          { name: 'locale', label: 'Locale', sortable: true, render: ({ locale }) => locale },
-          {
-            name: 'reach',
-            label: 'Reachable',
-            render: ({ reachable, reach }) => (
-              <span title={reach} className={reachable ? undefined : 'care'}>
-                {reachable ? 'yes' : reach}
-              </span>
-            ),
-          },
-          { name: 'gateway', label: 'Gateway', render: ({ gateway }) => gateway },
-          { name: 'lastSeenAt', label: 'Last seen', sortable: true, render: ({ lastSeenAt }) => <Moment at={lastSeenAt} /> },
-        ]}
-      />
-      <Drawer opened={openId !== ''} onClose={() => setOpen(null)} position="right" size="lg" title="Device">
-        {openId && <OneDevice id={openId} onGone={() => setOpen(null)} />}
-      </Drawer>
-    </>
+    <ListPage
+      title="Devices"
+      hint="Installations that registered, latest seen first"
+      operation={operations.devices.list}
+      label="Devices"
+      initialSort="-lastSeenAt"
+      idOf={({ id }) => id}
+      example="platform = 'android' AND appVersion < '2.4.0'"
+      presets={[
+        { label: 'Allowed', filter: "permission = 'granted' AND retiredAt IS NULL" },
+        { label: 'Not allowed', filter: "permission <> 'granted'" },
+        { label: 'Retired', filter: 'retiredAt IS NOT NULL' },
+      ]}
+      empty={
+        <Empty title="No device has registered yet">
+          <Text>An app registers its installation after each start:</Text>
+          <Code>{REGISTER}</Code>
+        </Empty>
+      }
+      columns={[
+        {
+          name: 'id',
+          label: 'Device',
+          render: ({ id }) => (
+            <span className="mono" title={id}>
+              {shortId(id)}
+            </span>
+          ),
+        },
+        { name: 'platform', label: 'Platform', sortable: true, render: ({ platform, os }) => `${platform}, ${os}` },
+        { name: 'model', label: 'Model', sortable: true, render: ({ model }) => model },
+        { name: 'appVersion', label: 'App', sortable: true, render: ({ appVersion }) => <span className="mono">{appVersion}</span> },
+        { name: 'locale', label: 'Locale', sortable: true, render: ({ locale }) => locale },
+        { name: 'reach', label: 'Reachable', render: ({ reachable, reach }) => <Verdict well={reachable} because={reach} /> },
+        { name: 'gateway', label: 'Gateway', render: ({ gateway }) => gateway },
+        { name: 'lastSeenAt', label: 'Last seen', sortable: true, render: ({ lastSeenAt }) => <Moment at={lastSeenAt} /> },
+      ]}
+      drawer={{ title: 'Device', render: (id, close) => <OneDevice id={id} onGone={close} /> }}
+    />
   );
 }
 
 function OneDevice({ id, onGone }: { id: string; onGone: () => void }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const device = useCall(operations.devices.readManaged, { params: { ...params, device: id } });
   return <Loaded of={device}>{(current) => <DeviceInFull device={current} onGone={onGone} />}</Loaded>;
 }
 
 function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }) {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const at = { ...params, device: device.id };
-  const patch = useChange(operations.devices.patch, ['devices.']);
-  const remove = useChange(operations.devices.removeManaged, ['devices.']);
-  const test = useChange(operations.notifications.sendManaged, ['notifications.']);
+  const patch = useChange(operations.devices.patch);
+  const remove = useChange(operations.devices.removeManaged);
+  const test = useChange(operations.notifications.sendManaged);
   const sendTest = () =>
     test.mutate({ params, body: { title: 'Test', body: `Sent to this device from the console.`, audience: { device: device.id } } });
   return (
     <Stack>
       <Text className={device.reachable ? undefined : 'care'} fw={600}>
-        {device.reachable ? 'A notification sent now goes out to it.' : `Not reachable. ${device.reach}`}
+        {device.reachable ? 'Reachable: a notification sent now goes out to it.' : `Not reachable. ${device.reach}`}
       </Text>
       <Facts
         of={[
@@ -112,7 +95,7 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
               </Anchor>
             ),
           ],
-          ['Gateway', device.gateway && `${device.gateway}${device.tokenStage ? `, address of the stage ${device.tokenStage}` : ''}`],
+          ['Gateway', device.gateway && `${device.gateway}${device.tokenStage ? `, address for the ${device.tokenStage} stage` : ''}`],
           ['Country', device.country],
           ['Locale', device.locale],
           ['Time zone', device.timeZone],
@@ -122,9 +105,9 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
           ['First registered', <Moment key="f" at={device.createdAt} />],
           ['Retired', device.retiredAt && <Moment key="r" at={device.retiredAt} />],
           [
-            'Look at',
+            'See also',
             <Anchor key="q" component={Link} to={`${base}/requests?filter=${encodeURIComponent(`deviceId = '${device.id}'`)}`}>
-              its requests
+              requests
             </Anchor>,
           ],
         ]}
@@ -134,7 +117,7 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
         <Text role="status">
           Sent:{' '}
           <Anchor component={Link} to={`${base}/sent/${test.data.id}`}>
-            see what became of it
+            follow its delivery
           </Anchor>
         </Text>
       )}
@@ -149,13 +132,13 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
           </Button>
         )}
         <Button variant="default" onClick={() => patch.mutate({ params: at, body: { retired: !device.retiredAt } })}>
-          {device.retiredAt ? 'Bring back' : 'Retire'}
+          {device.retiredAt ? 'Restore' : 'Retire'}
         </Button>
         <ConfirmedButton
-          label="Forget it"
+          label="Forget device"
           verb="Forget"
           question="Forget this device?"
-          consequence="It is gone from the list, and from what notifications reach, until the app registers it again."
+          consequence="It leaves the list and receives no notifications until the app registers it again."
           change={remove}
           onConfirm={() => remove.mutate({ params: at }, { onSuccess: onGone })}
         />
@@ -164,9 +147,9 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
   );
 }
 
-/** The topics of a device, and everything it was sent. */
+/** The topics of a device, and every notification sent to it. */
 function FollowedAndSent({ device }: { device: Device }) {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const at = { params: { ...params, device: device.id } };
   const topics = useCall(operations.devices.topicsManaged, at);
   const sent = useCall(operations.devices.deliveries, { ...at, query: { limit: 10 } });

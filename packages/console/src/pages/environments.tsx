@@ -1,26 +1,26 @@
 /** The environments of the app. */
-import { Button, Group, NativeSelect, Stack, Switch, Text, TextInput } from '@mantine/core';
+import { Group, NativeSelect, Stack, Switch, Text, TextInput } from '@mantine/core';
 import { type Environment, operations } from '@orchard/contract';
-import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
-import { FromCode } from '../parts/fromCode.js';
-import { usePlace } from '../place.js';
+import { coded, FromCode } from '../parts/fromCode.js';
+import { FormOf, useOperationForm } from '../parts/operationForm.js';
+import { useEnvironment } from '../environment.js';
 
 const MODE_WORDS = {
-  open: 'open: a first write makes collections and fields',
+  open: 'open: a first write creates collections and fields',
   closed: 'closed: unknown collections and fields are refused',
 } as const;
 type Mode = keyof typeof MODE_WORDS;
 
 export function EnvironmentsPage() {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const apps = useCall(operations.apps.list, {});
   return (
     <Stack gap="lg">
       <PageHead title="Environments" hint="Isolated copies of the app’s backend: each has its own data, users, devices and keys">
-        <FromCode same={{ command: `orchard env list --app ${params.app}`, method: 'GET', path: '/manage/v1/apps' }} />
+        <FromCode calls={[coded(operations.apps.list, {}, `orchard env list --app ${params.app}`)]} />
       </PageHead>
       <Loaded of={apps}>
         {({ items }) => (
@@ -38,7 +38,7 @@ export function EnvironmentsPage() {
 
 function OneEnvironment({ environment }: { environment: Environment }) {
   const { name, mode, widening, role, app } = environment;
-  const change = useChange(operations.environments.patch, ['apps.', 'environments.']);
+  const change = useChange(operations.environments.patch, [operations.apps, operations.environments]);
   const mayChange = role === 'owner' || role === 'maintainer';
   return (
     <section className="panel">
@@ -46,7 +46,7 @@ function OneEnvironment({ environment }: { environment: Environment }) {
         <Text fw={600}>
           {app} / {name}{' '}
           <Text span c="dimmed" fw={400}>
-            made <Moment at={environment.createdAt} />, you are its {role}
+            created <Moment at={environment.createdAt} />, you are its {role}
           </Text>
         </Text>
         <NativeSelect
@@ -62,8 +62,8 @@ function OneEnvironment({ environment }: { environment: Environment }) {
       {mode === 'open' && (
         <Switch
           mt="xs"
-          label="A number with a fraction makes an integer field one of numbers"
-          description="Off: such a write is refused. On: it is told in the answer, and here"
+          label="A number with a fraction turns an integer field into a number field"
+          description="Off: such a write is refused. On: the response says so, and so does the collection’s page"
           checked={widening}
           disabled={!mayChange || change.isPending}
           onChange={({ currentTarget }) => change.mutate({ params: { app, environment: name }, body: { widening: currentTarget.checked } })}
@@ -75,31 +75,19 @@ function OneEnvironment({ environment }: { environment: Environment }) {
 }
 
 function NewEnvironment() {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const navigate = useNavigate();
-  const [name, setName] = useState('');
-  const create = useChange(operations.environments.create, ['apps.']);
+  const create = useOperationForm(operations.environments.create, {
+    initial: { name: '' },
+    input: (body) => ({ params: { app: params.app }, body }),
+    onDone: ({ app, name }) => navigate(`/${app}/${name}/setup`),
+    stale: [operations.apps],
+  });
   return (
-    <form
-      className="panel"
-      onSubmit={(event) => {
-        event.preventDefault();
-        create.mutate({ params: { app: params.app }, body: { name } }, { onSuccess: () => navigate(`/${params.app}/${name}/setup`) });
-      }}
-    >
-      <Group align="flex-end">
-        <TextInput
-          label="New environment"
-          placeholder="staging"
-          required
-          value={name}
-          onChange={({ currentTarget }) => setName(currentTarget.value)}
-        />
-        <Button type="submit" variant="default" loading={create.isPending}>
-          Add
-        </Button>
-      </Group>
-      <Trouble error={create.error} />
-    </form>
+    <div className="panel">
+      <FormOf of={create} verb="Add environment" row>
+        <TextInput label="New environment" placeholder="staging" required {...create.form.getInputProps('name')} />
+      </FormOf>
+    </div>
   );
 }

@@ -1,14 +1,16 @@
-/** The ways out: what each still lacks, tried without sending to anyone. */
+/** Gateways: what each is missing, and a check that sends nothing. */
 import { Alert, Anchor, Button, Drawer, Group, Stack, Text, Title } from '@mantine/core';
 import { type Gateway, operations } from '@orchard/contract';
 import { IconCircleCheck, IconCircleDashed } from '@tabler/icons-react';
 import { Link } from 'react-router';
-import { OFTEN, useCall, useChange } from '../api.js';
+import { OFTEN, useChange } from '../api.js';
 import { AddGateway } from '../gateways/addGateway.js';
-import { Code, count, Facts, Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
+import { Code, Empty, Facts, Moment, Trouble } from '../parts/basics.js';
+import { count, inWords } from '../parts/format.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
-import { FromCode } from '../parts/fromCode.js';
-import { useAddressState, usePlace } from '../place.js';
+import { ListPage } from '../parts/listPage.js';
+import { Verdict } from '../parts/verdict.js';
+import { useAddressState, useEnvironment } from '../environment.js';
 
 export const KIND_WORDS: Record<Gateway['kind'], string> = {
   'web-push': 'web push',
@@ -19,67 +21,61 @@ export const KIND_WORDS: Record<Gateway['kind'], string> = {
   smtp: 'mail over SMTP',
 };
 
+const lastDay = (name: 'accepted' | 'failed', label: string) => ({
+  name,
+  label,
+  right: true,
+  render: (gateway: Gateway) => (
+    <span className={name === 'failed' && gateway.lastDay.failed ? 'mono care' : 'mono'}>{count(gateway.lastDay[name])}</span>
+  ),
+});
+
 export function GatewaysPage() {
-  const { params } = usePlace();
-  const [openName, setOpen] = useAddressState('open');
+  const [, setOpen] = useAddressState('open');
   const [adding, setAdding] = useAddressState('add');
-  const gateways = useCall(operations.gateways.list, { params }, OFTEN);
-  const open = gateways.data?.items.find(({ name }) => name === openName);
   return (
     <>
-      <PageHead title="Gateways" hint="The ways out to push networks, SMS centres and mail servers">
-        <Button size="xs" onClick={() => setAdding('1')}>
-          Add a gateway
-        </Button>
-        <FromCode
-          same={{
-            command: `orchard gateway list --app ${params.app} --env ${params.environment}`,
-            method: 'GET',
-            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/gateways`,
-          }}
-        />
-      </PageHead>
-      <Loaded of={gateways}>
-        {({ items }) => (
-          <section className="listing" aria-label="Gateways">
-            <table>
-              <thead>
-                <tr>
-                  {['Gateway', 'Kind', 'Stage', 'Client', 'Ready', 'Accepted, 24 h', 'Failed, 24 h', 'Credential ends'].map((label) => (
-                    <th key={label} scope="col" className={label.includes('24 h') ? 'right' : undefined}>
-                      {label}
-                    </th>
-                  ))}
-                </tr>
-              </thead>
-              <tbody>
-                {items.map((gateway) => (
-                  <tr key={gateway.name} data-open={gateway.name === openName || undefined}>
-                    <td>
-                      <button type="button" className="open" onClick={() => setOpen(gateway.name)}>
-                        {gateway.name}
-                      </button>
-                    </td>
-                    <td>{KIND_WORDS[gateway.kind]}</td>
-                    <td>{gateway.stage}</td>
-                    <td>{gateway.client}</td>
-                    <td className={gateway.ready ? undefined : 'care'}>
-                      {gateway.ready ? 'yes' : gateway.readiness.find(({ ready }) => !ready)?.text}
-                    </td>
-                    <td className="right mono">{count(gateway.lastDay.accepted)}</td>
-                    <td className={`right mono${gateway.lastDay.failed ? ' care' : ''}`}>{count(gateway.lastDay.failed)}</td>
-                    <td>{gateway.credential.expiresAt && <Moment at={gateway.credential.expiresAt} />}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          </section>
-        )}
-      </Loaded>
-      <Drawer opened={Boolean(open)} onClose={() => setOpen(null)} position="right" size="lg" title="Gateway">
-        {open && <OneGateway gateway={open} onGone={() => setOpen(null)} />}
-      </Drawer>
-      <Drawer opened={adding !== ''} onClose={() => setAdding(null)} position="right" size="lg" title="Add a gateway">
+      <ListPage
+        title="Gateways"
+        hint="Connections to push networks, SMS centres and mail servers"
+        operation={operations.gateways.list}
+        {...OFTEN}
+        label="Gateways"
+        idOf={({ name }) => name}
+        empty={
+          <Empty title="No gateway yet">
+            <Text>A gateway connects the environment to a push network, an SMS centre or a mail server.</Text>
+          </Empty>
+        }
+        columns={[
+          { name: 'name', label: 'Gateway', render: ({ name }) => name },
+          { name: 'kind', label: 'Kind', render: ({ kind }) => KIND_WORDS[kind] },
+          { name: 'stage', label: 'Stage', render: ({ stage }) => stage },
+          { name: 'client', label: 'Client', render: ({ client }) => client },
+          {
+            name: 'ready',
+            label: 'Ready',
+            render: ({ ready, readiness }) => <Verdict well={ready} because={readiness.find((item) => !item.ready)?.text} />,
+          },
+          lastDay('accepted', 'Accepted, 24 h'),
+          lastDay('failed', 'Failed, 24 h'),
+          {
+            name: 'expires',
+            label: 'Credential expires',
+            render: ({ credential }) => credential.expiresAt && <Moment at={credential.expiresAt} />,
+          },
+        ]}
+        drawer={{
+          title: 'Gateway',
+          render: (name, close, items) => {
+            const gateway = items.find((one) => one.name === name);
+            return gateway && <OneGateway gateway={gateway} onGone={close} />;
+          },
+        }}
+      >
+        <Button onClick={() => setAdding('1')}>Add gateway</Button>
+      </ListPage>
+      <Drawer opened={adding !== ''} onClose={() => setAdding(null)} position="right" size="lg" title="Add gateway">
         {adding && (
           <AddGateway
             onMade={(name) => {
@@ -93,12 +89,17 @@ export function GatewaysPage() {
   );
 }
 
-function OneGateway({ gateway, onGone }: { gateway: Gateway; onGone: () => void }) {
-  const { params, base } = usePlace();
+const OF_ENVIRONMENT = { check: operations.gateways.check, remove: operations.gateways.remove };
+const OF_INSTALLATION = { check: operations.memberWays.checkGateway, remove: operations.memberWays.removeGateway };
+
+/** @param installation whether it is a gateway of the installation, instead of the environment */
+export function OneGateway({ gateway, onGone, installation = false }: { gateway: Gateway; onGone: () => void; installation?: boolean }) {
+  const { params, base } = useEnvironment();
   const at = { params: { ...params, gateway: gateway.name } };
-  const check = useChange(operations.gateways.check, ['gateways.']);
-  const rotate = useChange(operations.gateways.rotate, ['gateways.']);
-  const remove = useChange(operations.gateways.remove, ['gateways.']);
+  const calls = installation ? OF_INSTALLATION : OF_ENVIRONMENT;
+  const check = useChange(calls.check as typeof operations.gateways.check);
+  const rotate = useChange(operations.gateways.rotate);
+  const remove = useChange(calls.remove as typeof operations.gateways.remove);
   const latest = check.data ?? gateway.check;
   const isWebPush = gateway.kind === 'web-push';
   return (
@@ -115,7 +116,7 @@ function OneGateway({ gateway, onGone }: { gateway: Gateway; onGone: () => void 
         <Alert
           color={latest.ok ? 'viridian' : 'persimmon'}
           variant="light"
-          title={latest.ok ? 'The latest check went well' : 'The latest check failed'}
+          title={latest.ok ? 'The latest check passed' : 'The latest check failed'}
           styles={{ title: { color: latest.ok ? 'inherit' : 'var(--care)' } }}
         >
           {latest.steps.map((step) => (
@@ -132,15 +133,15 @@ function OneGateway({ gateway, onGone }: { gateway: Gateway; onGone: () => void 
       <Facts
         of={[
           ['Credential', gateway.credential.text],
-          ['It ends', gateway.credential.expiresAt && <Moment key="e" at={gateway.credential.expiresAt} />],
+          ['Expires', gateway.credential.expiresAt && <Moment key="e" at={gateway.credential.expiresAt} />],
           ['Client', gateway.client],
           ['Mapping', gateway.mapping && `version ${gateway.mapping.version}: ${gateway.mapping.title}`],
           ...Object.entries(gateway.settings)
             .filter(([name]) => name !== 'trust')
-            .map(([name, value]): [string, string] => [name, typeof value === 'object' ? JSON.stringify(value) : String(value)]),
+            .map(([name, value]): [string, string] => [inWords(name), typeof value === 'object' ? JSON.stringify(value) : String(value)]),
           ['Last 24 hours', `${count(gateway.lastDay.accepted)} accepted, ${count(gateway.lastDay.failed)} failed`],
           [
-            'Look at',
+            'See also',
             gateway.client && (
               <Anchor key="d" component={Link} to={`${base}/devices?filter=${encodeURIComponent(`client = '${gateway.client}'`)}`}>
                 devices of its client
@@ -153,12 +154,12 @@ function OneGateway({ gateway, onGone }: { gateway: Gateway; onGone: () => void 
         <Button loading={check.isPending} onClick={() => check.mutate(at)}>
           Check now
         </Button>
-        {isWebPush ? (
+        {isWebPush && installation ? null : isWebPush ? (
           <ConfirmedButton
-            label="Make a new key"
-            verb="Make it"
-            question="Make a new web push key?"
-            consequence="New subscriptions use it from now on. Devices that subscribed before are still reached with the key they have, until they subscribe anew."
+            label="Rotate key"
+            verb="Rotate key"
+            question="Rotate the web push key?"
+            consequence="New subscriptions use it from now on. Devices subscribed earlier stay reachable with their key until they subscribe again."
             change={rotate}
             onConfirm={(done) => rotate.mutate(at, { onSuccess: done })}
           />
@@ -167,7 +168,11 @@ function OneGateway({ gateway, onGone }: { gateway: Gateway; onGone: () => void 
             label="Remove"
             verb="Remove"
             question={`Remove gateway ${gateway.name}?`}
-            consequence="Its credential is forgotten. What waits to go out through it fails, and devices of its client are not reached any more."
+            consequence={
+              installation
+                ? 'Its credential is deleted. Members are no longer reached through it.'
+                : 'Its credential is deleted. Queued messages fail, and devices of its client become unreachable.'
+            }
             change={remove}
             onConfirm={() => remove.mutate(at, { onSuccess: onGone })}
           />
@@ -184,7 +189,7 @@ function OneGateway({ gateway, onGone }: { gateway: Gateway; onGone: () => void 
 export function Readiness({ items }: { items: Gateway['readiness'] }) {
   if (items.length === 0) return null;
   return (
-    <ul className="ready-list" aria-label="What it needs">
+    <ul className="ready-list" aria-label="Readiness">
       {items.map(({ what, ready, text }) => (
         <li key={what} className={ready ? undefined : 'care'}>
           {ready ? <IconCircleCheck size={16} aria-label="ready" /> : <IconCircleDashed size={16} aria-label="missing" />}

@@ -1,4 +1,7 @@
-/** One notification: the way from its audience to those who opened it, why not all, and each delivery to the network's answer. */
+/**
+ * One notification: the steps from audience to opened, the reasons for losses, and each delivery with the network's
+ * response.
+ */
 import { Anchor, Group, Progress, SimpleGrid, Stack, Text, Title } from '@mantine/core';
 import { actorWords, type DeliveryCounts, type Notification, operations } from '@orchard/contract';
 import type { ReactNode } from 'react';
@@ -6,15 +9,16 @@ import { Link, useParams } from 'react-router';
 import { useCall } from '../api.js';
 import { Deliveries } from '../notification/deliveries.js';
 import { Turns } from '../notification/turns.js';
-import { count, Facts, Loaded, Moment, PageHead } from '../parts/basics.js';
+import { Facts, Loaded, Moment, PageHead } from '../parts/basics.js';
+import { count, duration, inWords } from '../parts/format.js';
 import { ChartPanel } from '../parts/chart.js';
-import { FromCode } from '../parts/fromCode.js';
-import { usePlace } from '../place.js';
+import { coded, FromCode } from '../parts/fromCode.js';
+import { useEnvironment } from '../environment.js';
 import { SERIES } from '../theme.js';
 import { audienceWords, DeliveryBar } from './sent.js';
 
 export function NotificationPage() {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const id = useParams().id as string;
   const notification = useCall(operations.notifications.readManaged, { params: { ...params, id } });
   return (
@@ -29,7 +33,7 @@ export function NotificationPage() {
                 {actorWords(sent.createdBy)}, {sent.state}
                 {sent.startAt && sent.state === 'scheduled' ? ' for ' : ', '}
                 {sent.state === 'scheduled' && sent.start && 'local' in sent.start ? (
-                  `${sent.start.local.replace('T', ' ')} on each recipient’s clock`
+                  `${sent.start.local.replace('T', ' ')} in each recipient’s time zone`
                 ) : (
                   <Moment at={sent.startedAt ?? sent.startAt ?? sent.createdAt} />
                 )}
@@ -37,32 +41,26 @@ export function NotificationPage() {
             }
           >
             <Turns sent={sent} />
-            <FromCode
-              same={{
-                command: `orchard notify status ${id} --app ${params.app} --env ${params.environment}`,
-                method: 'GET',
-                path: `/app/v1/notifications/${id}`,
-              }}
-            />
+            <FromCode calls={[coded(operations.notifications.readManaged, { params: { ...params, id } })]} />
           </PageHead>
           <Way sent={sent} base={base} />
           <DeliveryBar deliveries={sent.deliveries} />
           {(sent.deliveries.queued > 0 || sent.spreading) && <UnderWay sent={sent} />}
           {sent.state === 'sending' && sent.fallBack && sent.startedAt && (
             <Text size="sm" role="status">
-              Who has not received it by{' '}
-              <Moment at={new Date(Date.parse(sent.startedAt) + sent.fallBack.afterMin * 60_000).toISOString()} /> gets{' '}
-              {sent.fallBack.way === 'sms' ? 'an SMS' : 'a mail'}; until then it is not done.
+              Recipients who have not received it by{' '}
+              <Moment at={new Date(Date.parse(sent.startedAt) + sent.fallBack.afterMin * 60_000).toISOString()} /> get{' '}
+              {sent.fallBack.way === 'sms' ? 'an SMS' : 'a mail'}. Until then the notification is not done.
             </Text>
           )}
           <SimpleGrid cols={{ base: 1, md: 2 }} spacing="xl">
             <Groups sent={sent} />
             <section className="panel">
               <Title order={2} mb="xs">
-                Why not all
+                Reasons for non-delivery
               </Title>
               {sent.reasons.length === 0 ? (
-                <Text size="sm">{sent.deliveries.total ? 'Every delivery went through.' : 'Nothing was sent yet.'}</Text>
+                <Text size="sm">{sent.deliveries.total ? 'All deliveries succeeded.' : 'Nothing was sent yet.'}</Text>
               ) : (
                 <Stack gap={6}>
                   {sent.reasons.map(({ state, reason, count: number }) => (
@@ -99,8 +97,8 @@ function Way({ sent, base }: { sent: Notification; base: string }) {
   const { total, skipped, queued, accepted, arrived, opened, failed, expired } = sent.deliveries;
   const steps: [label: string, number: number, filter: string | null, care?: boolean][] = [
     ['addressed', total, null],
-    ['could be sent', total - skipped, "state <> 'skipped'"],
-    ['through to the network', accepted + arrived, "state IN ('accepted', 'arrived')"],
+    ['sendable', total - skipped, "state <> 'skipped'"],
+    ['accepted by the network', accepted + arrived, "state IN ('accepted', 'arrived')"],
     ['arrived', arrived, "state = 'arrived'"],
     ['opened', opened, 'openedAt IS NOT NULL'],
     ['waiting', queued, "state = 'queued'"],
@@ -136,9 +134,9 @@ function UnderWay({ sent }: { sent: Notification }) {
     <div role="status">
       <Text size="sm">
         {sent.state === 'stopped' ? 'Stopped' : 'Sending'}: {count(through)} of {count(total)}
-        {sent.spreading && ' and counting'} are through.
+        {sent.spreading && ' and counting'} processed.
       </Text>
-      <Progress value={total ? (through / total) * 100 : 0} size="sm" aria-label="Share that is through" />
+      <Progress value={total ? (through / total) * 100 : 0} size="sm" aria-label="Share sent" />
     </div>
   );
 }
@@ -158,7 +156,7 @@ function Groups({ sent }: { sent: Notification }) {
             {sent.second && <th scope="col">Content</th>}
             {columns.map((name) => (
               <th key={name} scope="col" className="right">
-                {name}
+                {inWords(name)}
               </th>
             ))}
           </tr>
@@ -166,7 +164,7 @@ function Groups({ sent }: { sent: Notification }) {
         <tbody>
           {sent.groups.map((group) => (
             <tr key={`${group.way} ${group.platform} ${group.variant}`}>
-              <td>{group.way === 'push' ? group.platform : group.way === sent.way ? group.way : `${group.way}, fallen back`}</td>
+              <td>{group.way === 'push' ? group.platform : group.way === sent.way ? group.way : `${group.way}, fallback`}</td>
               {sent.second && <td>{group.variant === 'a' ? 'first' : 'second'}</td>}
               {columns.map((name) => (
                 <td key={name} className="right mono">
@@ -182,7 +180,7 @@ function Groups({ sent }: { sent: Notification }) {
 }
 
 function Course({ id }: { id: string }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const course = useCall(operations.notifications.course, { params: { ...params, id } });
   if (!course.data || course.data.items.length < 2) return null;
   return (
@@ -218,14 +216,14 @@ function Says({ sent }: { sent: Notification }) {
     ['Second content', sent.second && `${sent.second.content.title ?? ''} (${Math.round(sent.second.share * 100)} %)`],
     ['At most', sent.perSecond && `${count(sent.perSecond)} a second`],
     ['Quiet hours', sent.quiet && `${sent.quiet.from} to ${sent.quiet.to}`],
-    ['Falls back', sent.fallBack && `to ${sent.fallBack.way} after ${sent.fallBack.afterMin} minutes`],
-    ['Kept for', `${count(sent.ttlS)} s`],
+    ['Fallback', sent.fallBack && `to ${sent.fallBack.way} after ${sent.fallBack.afterMin} minutes`],
+    ['Time to live', duration(sent.ttlS)],
     ['Urgency', sent.urgency],
   ];
   return (
     <section className="panel">
       <Title order={2} mb="xs">
-        What it says
+        Content
       </Title>
       <Facts of={facts.filter(([, value]) => value !== undefined && value !== null && value !== false)} />
     </section>

@@ -1,19 +1,20 @@
-/** The first look: what happens now, and what wants attention. */
+/** The first page: current activity, and what needs attention. */
 import { Anchor, Button, Group, SimpleGrid, Stack, Text, Title } from '@mantine/core';
 import { operations } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
-import { count, Loaded, milliseconds, Moment, PageHead } from '../parts/basics.js';
+import { Loaded, Moment, PageHead } from '../parts/basics.js';
+import { count, milliseconds } from '../parts/format.js';
 import { BlockedOrigins } from '../parts/blockedOrigins.js';
 import { ChartPanel } from '../parts/chart.js';
-import { FromCode } from '../parts/fromCode.js';
+import { coded, FromCode } from '../parts/fromCode.js';
 import { RangeControl, useRange } from '../parts/range.js';
-import { usePlace } from '../place.js';
+import { useEnvironment } from '../environment.js';
 
 import { callRows, CALL_SERIES } from './apiUse.js';
 
 export function OverviewPage() {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const range = useRange();
   const usage = useCall(operations.telemetry.usage, { params, query: range.query }, { refetchInterval: 15_000 });
   const blocked = useCall(operations.clients.blockedOrigins, { params });
@@ -24,13 +25,7 @@ export function OverviewPage() {
     <Stack gap="lg">
       <PageHead title="Overview" hint={`${params.app} / ${params.environment}`}>
         <RangeControl range={range} />
-        <FromCode
-          same={{
-            command: `orchard usage --app ${params.app} --env ${params.environment} --since ${range.name}`,
-            method: 'GET',
-            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/usage`,
-          }}
-        />
+        <FromCode calls={[coded(operations.telemetry.usage, { params, query: range.query })]} />
       </PageHead>
       <BlockedOrigins items={blocked.data?.items ?? []} />
       <Loaded of={usage}>
@@ -80,7 +75,7 @@ export function OverviewPage() {
                       <Text size="sm" c="dimmed" style={{ whiteSpace: 'nowrap' }}>
                         {item.state === 'draft' || item.state === 'scheduled'
                           ? item.state
-                          : `${count(item.deliveries.accepted + item.deliveries.arrived)} of ${count(item.deliveries.total)} through`}
+                          : `${count(item.deliveries.accepted + item.deliveries.arrived)} of ${count(item.deliveries.total)} accepted`}
                         , <Moment at={item.createdAt} />
                       </Text>
                     </Group>
@@ -98,7 +93,7 @@ export function OverviewPage() {
             {({ items }) =>
               items.length === 0 ? (
                 <Text size="sm">
-                  None yet: the first stored record makes one.{' '}
+                  None yet: the first stored record creates one.{' '}
                   <Anchor component={Link} to={`${base}/quick-start`}>
                     Quick start
                   </Anchor>

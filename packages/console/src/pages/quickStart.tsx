@@ -4,19 +4,19 @@ import { type Client, operations } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
 import { Code, Empty, Loaded, PageHead } from '../parts/basics.js';
-import { useAddressState, usePlace } from '../place.js';
+import { useAddressState, useEnvironment } from '../environment.js';
 import { PLATFORMS, quickStart } from './quickStartCode.js';
 
 const keyOf = (client: Client | undefined) => client?.keys.findLast(({ kind, revokedAt }) => kind === 'client' && !revokedAt)?.key;
 
 export function QuickStartPage() {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const clients = useCall(operations.clients.list, { params });
   const [platform, setPlatform] = useAddressState('platform', 'browser');
   const [chosen, setChosen] = useAddressState('client');
   return (
     <>
-      <PageHead title="Quick start" hint="Three steps: make an account, store a record, read it back" />
+      <PageHead title="Quick start" hint="Three steps: create an account, store a record, read it back" />
       <Loaded of={clients}>
         {({ items }) => {
           const usable = items.filter((client) => keyOf(client));
@@ -62,8 +62,8 @@ export function QuickStartPage() {
                     {id === 'browser' && (
                       <Text size="sm" mb="sm">
                         {client.kind === 'web'
-                          ? `Pages may call from: ${client.origins.join(', ') || 'nowhere yet'}. `
-                          : `${client.name} is no web client, so browsers are turned away. `}
+                          ? `Allowed origins: ${client.origins.join(', ') || 'none yet'}. `
+                          : `${client.name} is not a web client, so browsers are refused. `}
                         An origin that is refused shows up on the Overview with a button that allows it.
                       </Text>
                     )}

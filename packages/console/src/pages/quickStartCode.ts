@@ -1,4 +1,4 @@
-/** The code of the quick start, by platform. Where no library ships, plain HTTP. */
+/** The code of the quick start, by platform. Plain HTTP where there is no library. */
 
 export const PLATFORMS = [
   { id: 'browser', label: 'Browser' },
@@ -10,7 +10,7 @@ export const PLATFORMS = [
 export type QuickStartPlatform = (typeof PLATFORMS)[number]['id'];
 type Step = { title: string; code: string };
 
-const ACCOUNT = 'Make an account';
+const ACCOUNT = 'Create an account';
 const STORE = 'Store a record';
 const READ = 'Read it back';
 

@@ -1,13 +1,12 @@
 /** The latest requests, and one in full. */
-import { Anchor, Badge, Drawer, Stack, Text } from '@mantine/core';
+import { Anchor, Badge, Stack, Text } from '@mantine/core';
 import { operations, type RequestDetail } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
-import { Code, count, Empty, Facts, Loaded, milliseconds, Moment, PageHead, readable } from '../parts/basics.js';
-import { FromCode } from '../parts/fromCode.js';
-import { Listing } from '../parts/listing.js';
-import { useListState } from '../parts/listState.js';
-import { useAddressState, usePlace } from '../place.js';
+import { Code, Empty, Facts, Loaded, Moment } from '../parts/basics.js';
+import { count, milliseconds, readable } from '../parts/format.js';
+import { ListPage } from '../parts/listPage.js';
+import { useEnvironment } from '../environment.js';
 
 export function StatusText({ status }: { status: number }) {
   return (
@@ -18,86 +17,69 @@ export function StatusText({ status }: { status: number }) {
 }
 
 export function RequestsPage() {
-  const { params } = usePlace();
-  const state = useListState('-at');
-  const [openId, setOpen] = useAddressState('open');
-  const requests = useCall(operations.telemetry.requests, { params, query: { ...state.query, limit: 40 } });
   return (
-    <>
-      <PageHead title="Requests" hint="Each call as it was recorded, the latest first">
-        <FromCode
-          same={{
-            command: `orchard request list --app ${params.app} --env ${params.environment}${state.filter ? ` --filter "${state.filter}"` : ''}`,
-            method: 'GET',
-            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/requests${state.filter ? `?filter=${encodeURIComponent(state.filter)}` : ''}`,
-          }}
-        />
-      </PageHead>
-      <Listing
-        label="Requests"
-        state={state}
-        answer={requests}
-        idOf={({ id }) => id}
-        openId={openId}
-        onOpen={setOpen}
-        example="status >= 400 AND client = 'hiker-ios'"
-        presets={[
-          { label: 'Refused', filter: 'status >= 400 AND status < 500' },
-          { label: 'Failed', filter: 'status >= 500' },
-          { label: 'Over 100 ms', filter: 'durationMs > 100' },
-          { label: 'Writes', filter: "method <> 'GET'" },
-        ]}
-        empty={
-          <Empty title="No request yet">
-            <Text>Every call with a key of this environment shows up here within a second.</Text>
-          </Empty>
-        }
-        columns={[
-          { name: 'at', label: 'Time', sortable: true, render: ({ at }) => <Moment at={at} /> },
-          {
-            name: 'path',
-            label: 'Call',
-            render: ({ method, path }) => (
-              <span className="mono" title={readable(path)}>
-                {method} {readable(path)}
-              </span>
-            ),
-          },
-          { name: 'status', label: 'Status', sortable: true, render: ({ status }) => <StatusText status={status} /> },
-          { name: 'problem', label: 'Problem', render: ({ problem }) => problem },
-          {
-            name: 'durationMs',
-            label: 'Duration',
-            sortable: true,
-            right: true,
-            render: ({ durationMs }) => <span className="mono">{milliseconds(durationMs)}</span>,
-          },
-          {
-            name: 'databaseMs',
-            label: 'Database',
-            sortable: true,
-            right: true,
-            render: ({ databaseMs }) => <span className="mono">{milliseconds(databaseMs)}</span>,
-          },
-          { name: 'client', label: 'Client', render: ({ client }) => client },
-          { name: 'userId', label: 'User', render: ({ userId }) => userId && <span className="mono">…{userId.slice(-8)}</span> },
-        ]}
-      />
-      <Drawer opened={openId !== ''} onClose={() => setOpen(null)} position="right" size="xl" title="Request">
-        {openId && <RequestInFull id={openId} />}
-      </Drawer>
-    </>
+    <ListPage
+      title="Requests"
+      hint="Each call as it was recorded, latest first"
+      operation={operations.telemetry.requests}
+      label="Requests"
+      initialSort="-at"
+      idOf={({ id }) => id}
+      example="status >= 400 AND client = 'hiker-ios'"
+      presets={[
+        { label: 'Refused', filter: 'status >= 400 AND status < 500' },
+        { label: 'Failed', filter: 'status >= 500' },
+        { label: 'Over 100 ms', filter: 'durationMs > 100' },
+        { label: 'Writes', filter: "method <> 'GET'" },
+      ]}
+      empty={
+        <Empty title="No request yet">
+          <Text>Every call with a key of this environment shows up here within a second.</Text>
+        </Empty>
+      }
+      columns={[
+        { name: 'at', label: 'Time', sortable: true, render: ({ at }) => <Moment at={at} /> },
+        {
+          name: 'path',
+          label: 'Call',
+          render: ({ method, path }) => (
+            <span className="mono" title={readable(path)}>
+              {method} {readable(path)}
+            </span>
+          ),
+        },
+        { name: 'status', label: 'Status', sortable: true, render: ({ status }) => <StatusText status={status} /> },
+        { name: 'problem', label: 'Problem', render: ({ problem }) => problem },
+        {
+          name: 'durationMs',
+          label: 'Duration',
+          sortable: true,
+          right: true,
+          render: ({ durationMs }) => <span className="mono">{milliseconds(durationMs)}</span>,
+        },
+        {
+          name: 'databaseMs',
+          label: 'Database',
+          sortable: true,
+          right: true,
+          render: ({ databaseMs }) => <span className="mono">{milliseconds(databaseMs)}</span>,
+        },
+        { name: 'client', label: 'Client', render: ({ client }) => client },
+        { name: 'userId', label: 'User', render: ({ userId }) => userId && <span className="mono">…{userId.slice(-8)}</span> },
+      ]}
+      drawer={{ title: 'Request', size: 'xl', render: (id) => <RequestInFull id={id} /> }}
+    />
   );
 }
 
 function RequestInFull({ id }: { id: string }) {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const request = useCall(operations.telemetry.request, { params: { ...params, request: id } });
   return <Loaded of={request}>{(detail) => <Detail detail={detail} />}</Loaded>;
 }
 
 function Detail({ detail }: { detail: RequestDetail }) {
-  const { base } = usePlace();
+  const { base } = useEnvironment();
   const of = (name: string, value: string) => `${base}/requests?filter=${encodeURIComponent(`${name} = '${value}'`)}`;
   return (
     <Stack>
@@ -154,8 +136,8 @@ function Detail({ detail }: { detail: RequestDetail }) {
           ],
           ['Origin', detail.origin],
           ['User agent', detail.userAgent],
-          ['Received', `${count(detail.bytesIn)} bytes`],
-          ['Answered', `${count(detail.bytesOut)} bytes`],
+          ['Request size', `${count(detail.bytesIn)} bytes`],
+          ['Response size', `${count(detail.bytesOut)} bytes`],
           [
             'Trace',
             <Anchor key="tr" component={Link} to={of('trace', detail.trace)} className="mono">

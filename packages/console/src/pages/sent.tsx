@@ -2,12 +2,10 @@
 import { Anchor, Text } from '@mantine/core';
 import { type Notification, operations } from '@orchard/contract';
 import { Link, useNavigate } from 'react-router';
-import { useCall } from '../api.js';
-import { Code, count, Empty, Moment, PageHead } from '../parts/basics.js';
-import { FromCode } from '../parts/fromCode.js';
-import { Listing } from '../parts/listing.js';
-import { useListState } from '../parts/listState.js';
-import { usePlace } from '../place.js';
+import { Code, Empty, Moment } from '../parts/basics.js';
+import { count } from '../parts/format.js';
+import { ListPage } from '../parts/listPage.js';
+import { useEnvironment } from '../environment.js';
 import { SERIES } from '../theme.js';
 
 const STATES = [
@@ -39,7 +37,7 @@ export function audienceWords(audience: Notification['audience']): string {
 
 const shortened = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
 
-/** The deliveries of a notification as one bar, by what became of them. */
+/** The deliveries of a notification as one bar, by state. */
 export function DeliveryBar({ deliveries }: { deliveries: Notification['deliveries'] }) {
   return (
     <div className="share" role="img" aria-label={STATES.map(([state]) => `${deliveries[state]} ${state}`).join(', ')}>
@@ -52,85 +50,72 @@ export function DeliveryBar({ deliveries }: { deliveries: Notification['deliveri
 }
 
 export function SentPage() {
-  const { params, base } = usePlace();
+  const { base } = useEnvironment();
   const navigate = useNavigate();
-  const state = useListState();
-  const sent = useCall(operations.notifications.list, { params, query: { ...state.query, limit: 40 } });
   return (
-    <>
-      <PageHead title="Sent" hint="Notifications, the latest first">
-        <FromCode
-          same={{
-            command: `orchard notify list --app ${params.app} --env ${params.environment}`,
-            method: 'GET',
-            path: `/manage/v1/apps/${params.app}/environments/${params.environment}/notifications`,
-          }}
-        />
-      </PageHead>
-      <Listing
-        label="Notifications"
-        state={state}
-        answer={sent}
-        idOf={({ id }) => id}
-        presets={[
-          { label: 'Sending', filter: "state = 'sending'" },
-          { label: 'Scheduled', filter: "state = 'scheduled'" },
-          { label: 'Drafts', filter: "state = 'draft'" },
-          { label: 'Stopped', filter: "state = 'stopped'" },
-          { label: 'SMS', filter: "way = 'sms'" },
-          { label: 'Mail', filter: "way = 'mail'" },
-        ]}
-        openId=""
-        onOpen={(id) => navigate(`${base}/sent/${id}`)}
-        example="title LIKE 'Ridge%' AND state = 'done'"
-        empty={
-          <Empty title="Nothing sent yet">
-            <Text>
-              <Anchor component={Link} to={`${base}/compose`}>
-                Compose one
-              </Anchor>
-              , or send from the terminal:
-            </Text>
-            <Code>orchard notify send --title "Ridge closed" --everyone</Code>
-          </Empty>
-        }
-        columns={[
-          { name: 'title', label: 'Title', render: ({ title, body }) => shortened(title ?? body ?? '', 42) },
-          { name: 'way', label: 'Way', sortable: true, render: ({ way }) => way },
-          { name: 'state', label: 'State', sortable: true, render: ({ state: of }) => of },
-          {
-            name: 'audience',
-            label: 'For',
-            render: ({ audience }) => <span title={audienceWords(audience)}>{shortened(audienceWords(audience), 26)}</span>,
-          },
-          {
-            name: 'createdAt',
-            label: 'Sent',
-            sortable: true,
-            render: ({ state: of, start, startedAt, startAt, createdAt }) =>
-              of === 'scheduled' && start && 'local' in start ? (
-                `${start.local.slice(5).replace('T', ' ')} local`
-              ) : (
-                <Moment at={startedAt ?? startAt ?? createdAt} />
-              ),
-          },
-          {
-            name: 'bar',
-            label: 'Deliveries',
-            render: ({ deliveries }) => (
-              <div style={{ width: '6rem', paddingTop: 6 }}>
-                <DeliveryBar deliveries={deliveries} />
-              </div>
+    <ListPage
+      title="Sent"
+      hint="Notifications, latest first"
+      operation={operations.notifications.list}
+      label="Notifications"
+      idOf={({ id }) => id}
+      presets={[
+        { label: 'Sending', filter: "state = 'sending'" },
+        { label: 'Scheduled', filter: "state = 'scheduled'" },
+        { label: 'Drafts', filter: "state = 'draft'" },
+        { label: 'Stopped', filter: "state = 'stopped'" },
+        { label: 'SMS', filter: "way = 'sms'" },
+        { label: 'Mail', filter: "way = 'mail'" },
+      ]}
+      onOpen={(id) => navigate(`${base}/sent/${id}`)}
+      example="title LIKE 'Ridge%' AND state = 'done'"
+      empty={
+        <Empty title="Nothing sent yet">
+          <Text>
+            <Anchor component={Link} to={`${base}/compose`}>
+              Compose one
+            </Anchor>
+            , or send from the terminal:
+          </Text>
+          <Code>orchard notify send --title "Ridge closed" --everyone</Code>
+        </Empty>
+      }
+      columns={[
+        { name: 'title', label: 'Title', render: ({ title, body }) => shortened(title ?? body ?? '', 42) },
+        { name: 'way', label: 'Way', sortable: true, render: ({ way }) => way },
+        { name: 'state', label: 'State', sortable: true, render: ({ state: of }) => of },
+        {
+          name: 'audience',
+          label: 'For',
+          render: ({ audience }) => <span title={audienceWords(audience)}>{shortened(audienceWords(audience), 26)}</span>,
+        },
+        {
+          name: 'createdAt',
+          label: 'Sent',
+          sortable: true,
+          render: ({ state: of, start, startedAt, startAt, createdAt }) =>
+            of === 'scheduled' && start && 'local' in start ? (
+              `${start.local.slice(5).replace('T', ' ')} local`
+            ) : (
+              <Moment at={startedAt ?? startAt ?? createdAt} />
             ),
-          },
-          ...(['total', 'arrived', 'opened'] as const).map((name) => ({
-            name,
-            label: name,
-            right: true,
-            render: ({ deliveries }: Notification) => <span className="mono">{count(deliveries[name])}</span>,
-          })),
-        ]}
-      />
-    </>
+        },
+        {
+          name: 'bar',
+          label: 'Deliveries',
+          render: ({ deliveries }) => (
+            <div style={{ width: '6rem', paddingTop: 6 }}>
+              <DeliveryBar deliveries={deliveries} />
+            </div>
+          ),
+        },
+        ...(['total', 'arrived', 'opened'] as const).map((name) => ({
+          name,
+          label: name,
+          right: true,
+          render: ({ deliveries }: Notification) => <span className="mono">{count(deliveries[name])}</span>,
+        })),
+      ]}
+    />
   );
 }

@@ -1,11 +1,15 @@
-/** Signing in, and making the owner account at the one-time address. */
-import { Anchor, Button, Center, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
-import { operations } from '@orchard/contract';
-import { type FormEvent, type ReactNode, useState } from 'react';
+/** Signing in, joining, and the pages of one-time addresses. */
+import { Anchor, Button, Center, PasswordInput, Stack, Text, TextInput, type TextInputProps, Title } from '@mantine/core';
+import { type ConfirmationMethod, operations, Problem } from '@orchard/contract';
+import { useMutation } from '@tanstack/react-query';
+import { type ReactNode, useEffect, useState } from 'react';
 import { useLocation, useNavigate, useSearchParams } from 'react-router';
-import { keepCsrf, queries, useCall, useChange } from '../api.js';
+import { api, keepCsrf, queries, useCall } from '../api.js';
 import { Trouble } from '../parts/basics.js';
+import { FormOf, type OperationForm, useOperationForm } from '../parts/operationForm.js';
+import { provePasskey } from '../parts/passkey.js';
 import { ChosenPassword } from '../parts/password.js';
+import { CodeInput } from '../shell/confirmIdentity.js';
 
 function Frame({ title, children }: { title: string; children: ReactNode }) {
   return (
@@ -19,130 +23,133 @@ function Frame({ title, children }: { title: string; children: ReactNode }) {
   );
 }
 
-/** After signing in: the page that was asked for, with everything read anew. */
+/** After signing in: the requested page, with all responses read again. */
 function useArrival() {
   const navigate = useNavigate();
   const { pathname, search } = useLocation();
   return async (csrf: string | undefined) => {
     keepCsrf(csrf);
     await queries.resetQueries();
-    navigate(pathname === '/sign-in' || pathname === '/setup' ? '/' : pathname + search, { replace: true });
+    navigate(['/sign-in', '/setup', '/join'].includes(pathname) ? '/' : pathname + search, { replace: true });
   };
 }
 
 export function SignInPage() {
-  const [email, setEmail] = useState('');
-  const [password, setPassword] = useState('');
   const arrive = useArrival();
   const setup = useCall(operations.members.readSetup, {});
-  const signIn = useChange(operations.members.signIn);
-  async function submit(event: FormEvent): Promise<void> {
-    event.preventDefault();
-    const answer = await signIn.mutateAsync({ body: { email, password } }).catch(() => null);
-    if (answer) await arrive(answer.csrf);
-  }
+  const [needs, setNeeds] = useState<ConfirmationMethod[] | null>(null);
+  const signIn = useOperationForm(operations.members.signIn, {
+    initial: { email: '', password: '', code: '' },
+    input: ({ code, ...body }) => ({ body: { ...body, ...(code ? { code } : {}) } }),
+    onDone: ({ csrf }) => void arrive(csrf),
+    stale: [],
+  });
+  const { error } = signIn;
+  const methods = error instanceof Problem && error.problem === 'second-factor-needed' ? (error.extras.methods ?? ['code']) : needs;
+  useEffect(() => setNeeds(methods), [methods]);
+  if (methods) return <SecondStep of={signIn} methods={methods} onBack={() => location.reload()} />;
   return (
     <Frame title="Sign in to Vivid Orchard">
       {setup.data?.needed && (
-        <Text size="sm">Nobody has an account here yet. Open the one-time address that the start of the service printed.</Text>
+        <Text size="sm">There is no account here yet. Open the one-time address that the service printed when it started.</Text>
       )}
-      <form onSubmit={(event) => void submit(event)}>
-        <Stack gap="sm">
-          <TextInput
-            label="E-mail address"
-            type="email"
-            required
-            autoComplete="username"
-            value={email}
-            onChange={({ currentTarget }) => setEmail(currentTarget.value)}
-          />
-          <PasswordInput
-            label="Password"
-            required
-            autoComplete="current-password"
-            value={password}
-            onChange={({ currentTarget }) => setPassword(currentTarget.value)}
-          />
-          <Trouble error={signIn.error} />
-          <Button type="submit" loading={signIn.isPending}>
-            Sign in
-          </Button>
-          <Anchor href="/forgot-password" size="sm">
-            I have forgotten the password
-          </Anchor>
-        </Stack>
-      </form>
-    </Frame>
-  );
-}
-
-/** Asks for a one-time address by mail. Whether there is such an account is told to nobody. */
-export function ForgotPasswordPage() {
-  const [email, setEmail] = useState('');
-  const forgot = useChange(operations.members.forgotPassword);
-  return (
-    <Frame title="A forgotten password">
-      {forgot.isSuccess ? (
-        <Text>
-          If {email} is a member’s address, a mail is on its way to it. It holds an address where you set a new password, for an hour.
-        </Text>
-      ) : (
-        <form
-          onSubmit={(event) => {
-            event.preventDefault();
-            forgot.mutate({ body: { email } });
-          }}
-        >
-          <Stack gap="sm">
-            <TextInput
-              label="E-mail address"
-              type="email"
-              required
-              autoComplete="username"
-              value={email}
-              onChange={({ currentTarget }) => setEmail(currentTarget.value)}
-            />
-            <Trouble error={forgot.error} />
-            <Button type="submit" loading={forgot.isPending}>
-              Send me an address
-            </Button>
-          </Stack>
-        </form>
-      )}
-      <Anchor href="/sign-in" size="sm">
-        Back to signing in
+      <FormOf of={signIn} verb="Sign in">
+        <EmailInput {...signIn.form.getInputProps('email')} />
+        <PasswordInput label="Password" required autoComplete="current-password" {...signIn.form.getInputProps('password')} />
+      </FormOf>
+      <PasskeyButton />
+      <Anchor href="/forgot-password" size="sm">
+        Forgot password?
       </Anchor>
     </Frame>
   );
 }
 
-/** Where a one-time address leads, of members and of users of an app alike. */
+type SignInForm = OperationForm<{ email: string; password: string; code: string }>;
+
+/** The password was right; now the second factor. */
+function SecondStep({ of, methods, onBack }: { of: SignInForm; methods: ConfirmationMethod[]; onBack: () => void }) {
+  const { error, form } = of;
+  const asked = { ...of, error: error instanceof Problem && error.problem === 'second-factor-needed' ? null : error };
+  return (
+    <Frame title="Second factor">
+      {methods.includes('passkey') && <PasskeyButton />}
+      <FormOf of={asked} verb="Sign in" disabled={form.values.code === ''}>
+        <CodeInput value={form.values.code} onChange={(code) => form.setFieldValue('code', code)} />
+      </FormOf>
+      <Text size="sm" c="dimmed">
+        Without your device, use one of your recovery codes. Without those, ask an owner to reset your second factor.
+      </Text>
+      <Anchor component="button" size="sm" onClick={onBack} ta="left">
+        Back to sign-in
+      </Anchor>
+    </Frame>
+  );
+}
+
+/** A passkey stands for address, password and second factor. */
+function PasskeyButton() {
+  const arrive = useArrival();
+  const signIn = useMutation({
+    mutationFn: async () => api.call(operations.members.signInWithPasskey, { body: { passkey: await provePasskey() } }),
+    onSuccess: ({ csrf }) => void arrive(csrf),
+  });
+  return (
+    <>
+      <Button variant="default" loading={signIn.isPending} onClick={() => signIn.mutate()}>
+        Sign in with a passkey
+      </Button>
+      <Trouble error={signIn.error} />
+    </>
+  );
+}
+
+/** Asks for a one-time address by mail. The response is the same whether or not the account exists. */
+export function ForgotPasswordPage() {
+  const [sentTo, setSentTo] = useState<string | null>(null);
+  const forgot = useOperationForm(operations.members.forgotPassword, {
+    initial: { email: '' },
+    input: (body) => ({ body }),
+    onDone: (_, { email }) => setSentTo(email),
+    stale: [],
+  });
+  return (
+    <Frame title="Forgot password">
+      {sentTo !== null ? (
+        <Text>
+          If {sentTo} is a member’s address, a mail is on its way. It holds a one-time address where you set a new password within an hour.
+        </Text>
+      ) : (
+        <FormOf of={forgot} verb="Send mail">
+          <EmailInput {...forgot.form.getInputProps('email')} />
+        </FormOf>
+      )}
+      <Anchor href="/sign-in" size="sm">
+        Back to sign-in
+      </Anchor>
+    </Frame>
+  );
+}
+
+/** The page of a one-time address, for members and app users. */
 export function NewPasswordPage() {
   const [search] = useSearchParams();
   const isMember = search.get('of') !== 'user';
-  const [password, setPassword] = useState('');
-  const ofMember = useChange(operations.members.newPassword);
-  const ofUser = useChange(operations.users.newPassword);
-  const change = isMember ? ofMember : ofUser;
+  const [isSet, setIsSet] = useState(false);
+  const change = useOperationForm(isMember ? operations.members.newPassword : operations.users.newPassword, {
+    initial: { password: '' },
+    input: ({ password }) => ({ body: { token: search.get('token') ?? '', password } }),
+    onDone: () => setIsSet(true),
+    stale: [],
+  });
   return (
     <Frame title="Set a new password">
-      {change.isSuccess ? (
-        <Text>The new password is set, and every session that was open has ended. {isMember ? '' : 'Sign in to the app with it.'}</Text>
+      {isSet ? (
+        <Text>The new password is set, and all open sessions have ended. {isMember ? '' : 'Sign in to the app with it.'}</Text>
       ) : (
-        <form
-          onSubmit={(event) => {
-            event.preventDefault();
-            change.mutate({ body: { token: search.get('token') ?? '', password } });
-          }}
-        >
-          <Stack gap="sm">
-            <ChosenPassword label="New password" value={password} onChange={setPassword} />
-            <Trouble error={change.error} />
-            <Button type="submit" loading={change.isPending}>
-              Set it
-            </Button>
-          </Stack>
-        </form>
+        <FormOf of={change} verb="Save password">
+          <ChosenPassword label="New password" {...change.form.getInputProps('password')} />
+        </FormOf>
       )}
       {isMember && (
         <Anchor href="/sign-in" size="sm">
@@ -155,42 +162,78 @@ export function NewPasswordPage() {
 
 export function SetupPage() {
   const [search] = useSearchParams();
-  const [email, setEmail] = useState('');
-  const [name, setName] = useState('');
-  const [password, setPassword] = useState('');
   const arrive = useArrival();
-  const setUp = useChange(operations.members.setUp);
-  async function submit(event: FormEvent): Promise<void> {
-    event.preventDefault();
-    const answer = await setUp.mutateAsync({ body: { token: search.get('token') ?? '', email, name, password } }).catch(() => null);
-    if (answer) await arrive(answer.csrf);
-  }
+  const setUp = useOperationForm(operations.members.setUp, {
+    initial: { email: '', name: '', password: '' },
+    input: (values) => ({ body: { token: search.get('token') ?? '', ...values } }),
+    onDone: ({ csrf }) => void arrive(csrf),
+    stale: [],
+  });
+  const { getInputProps } = setUp.form;
   return (
-    <Frame title="Make the owner account">
+    <Frame title="Create the owner account">
       <Text size="sm">
-        The owner runs this installation: makes apps and environments, and gives others their roles. This address works once.
+        The owner runs this installation: creates apps and environments, and gives others their roles. This address works once.
       </Text>
-      <form onSubmit={(event) => void submit(event)}>
-        <Stack gap="sm">
-          <TextInput label="Your name" required value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
-          <TextInput
-            label="E-mail address"
-            type="email"
-            required
-            autoComplete="username"
-            value={email}
-            onChange={({ currentTarget }) => setEmail(currentTarget.value)}
-          />
-          <ChosenPassword label="Password" value={password} onChange={setPassword} />
-          <Trouble error={setUp.error} />
-          <Button type="submit" loading={setUp.isPending}>
-            Create account
-          </Button>
-          <Anchor href="/sign-in" size="sm">
-            I have an account
-          </Anchor>
-        </Stack>
-      </form>
+      <FormOf of={setUp} verb="Create account">
+        <TextInput label="Your name" required {...getInputProps('name')} />
+        <EmailInput {...getInputProps('email')} />
+        <ChosenPassword label="Password" {...getInputProps('password')} />
+      </FormOf>
+      <Anchor href="/sign-in" size="sm">
+        I have an account
+      </Anchor>
     </Frame>
   );
 }
+
+/** The page of an invitation. */
+export function JoinPage() {
+  const [search] = useSearchParams();
+  const arrive = useArrival();
+  const accept = useOperationForm(operations.members.accept, {
+    initial: { email: '', name: '', password: '' },
+    input: (values) => ({ body: { token: search.get('token') ?? '', ...values } }),
+    onDone: ({ csrf }) => void arrive(csrf),
+    stale: [],
+  });
+  const { getInputProps } = accept.form;
+  return (
+    <Frame title="Join the team">
+      <Text size="sm">Use the mail address that the invitation was sent to. The invitation works once.</Text>
+      <FormOf of={accept} verb="Join">
+        <EmailInput {...getInputProps('email')} />
+        <TextInput label="Your name" required {...getInputProps('name')} />
+        <ChosenPassword label="Password" {...getInputProps('password')} />
+      </FormOf>
+    </Frame>
+  );
+}
+
+/** The page of a mail that asks to confirm a new address. */
+export function ConfirmEmailPage() {
+  const [search] = useSearchParams();
+  const [confirmed, setConfirmed] = useState<string | null>(null);
+  const confirm = useOperationForm(operations.members.confirmEmail, {
+    initial: {},
+    input: () => ({ body: { token: search.get('token') ?? '' } }),
+    onDone: ({ email }) => setConfirmed(email),
+    stale: [operations.members],
+  });
+  return (
+    <Frame title="Confirm your mail address">
+      {confirmed ? (
+        <Text>From now on you sign in with {confirmed}.</Text>
+      ) : (
+        <FormOf of={confirm} verb="Confirm">
+          {null}
+        </FormOf>
+      )}
+      <Anchor href="/" size="sm">
+        To the console
+      </Anchor>
+    </Frame>
+  );
+}
+
+const EmailInput = (props: TextInputProps) => <TextInput label="E-mail address" type="email" required autoComplete="username" {...props} />;

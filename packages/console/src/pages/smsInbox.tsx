@@ -1,23 +1,29 @@
-/** Short messages that came in, and who wants no messages. */
-import { Anchor, Button, Group, SegmentedControl, Select, Stack, Text, TextInput } from '@mantine/core';
+/** Received short messages, and opt-outs. */
+import { Anchor, NativeSelect, SegmentedControl, Stack, Text, TextInput } from '@mantine/core';
 import { operations } from '@orchard/contract';
-import { useState } from 'react';
 import { Link } from 'react-router';
-import { OFTEN, useCall, useChange } from '../api.js';
-import { Empty, Moment, PageHead, Trouble } from '../parts/basics.js';
-import { FromCode } from '../parts/fromCode.js';
-import { Listing } from '../parts/listing.js';
-import { useListState } from '../parts/listState.js';
-import { useAddressState, usePlace } from '../place.js';
+import { OFTEN } from '../api.js';
 import { MessagingSettings } from '../messaging/settings.js';
+import { Empty, Moment, PageHead } from '../parts/basics.js';
+import { coded, FromCode } from '../parts/fromCode.js';
+import { ListBody } from '../parts/listPage.js';
+import { FormOf, useOperationForm } from '../parts/operationForm.js';
+import { useAddressState, useEnvironment } from '../environment.js';
+
+type View = 'inbox' | 'opt-outs' | 'settings';
+
+/** The calls behind each view, for «From code». */
+function callsOf(view: View, params: { app: string; environment: string }) {
+  if (view === 'settings') return [coded(operations.sms.settings, { params })];
+  return [view === 'opt-outs' ? coded(operations.sms.optOuts, { params }) : coded(operations.sms.inbox, { params })];
+}
 
 export function SmsInboxPage() {
-  const { params } = usePlace();
+  const { params } = useEnvironment();
   const [view, setView] = useAddressState('view', 'inbox');
-  const path = `/manage/v1/apps/${params.app}/environments/${params.environment}`;
   return (
     <>
-      <PageHead title="SMS inbox" hint="What phones answered, and who wants no messages">
+      <PageHead title="SMS inbox" hint="Replies from phones, and opt-outs">
         <SegmentedControl
           size="xs"
           aria-label="What to show"
@@ -29,13 +35,7 @@ export function SmsInboxPage() {
             { value: 'settings', label: 'Settings' },
           ]}
         />
-        <FromCode
-          same={{
-            command: `orchard ${view === 'settings' ? 'messaging show' : `sms ${view}`} --app ${params.app} --env ${params.environment}`,
-            method: 'GET',
-            path: `${path}/${{ inbox: 'sms/inbox', 'opt-outs': 'opt-outs', settings: 'messaging' }[view] ?? 'sms/inbox'}`,
-          }}
-        />
+        <FromCode calls={callsOf(view as View, params)} />
       </PageHead>
       {view === 'settings' ? <MessagingSettings /> : view === 'opt-outs' ? <OptOuts /> : <Inbox />}
     </>
@@ -43,22 +43,19 @@ export function SmsInboxPage() {
 }
 
 function Inbox() {
-  const { params, base } = usePlace();
-  const state = useListState('-at');
-  const inbox = useCall(operations.sms.inbox, { params, query: { ...state.query, limit: 50 } }, OFTEN);
+  const { base } = useEnvironment();
   return (
-    <Listing
-      label="Short messages that came in"
-      state={state}
-      answer={inbox}
+    <ListBody
+      operation={operations.sms.inbox}
+      {...OFTEN}
+      label="Received messages"
+      initialSort="-at"
       idOf={({ id }) => id}
-      openId=""
-      onOpen={() => undefined}
       example="sender = '+12025550142'"
       presets={[{ label: 'Opted out', filter: "asked = 'out'" }]}
       empty={
-        <Empty title="Nothing came in yet">
-          <Text>Phones that answer an SMS of yours are read here, when a gateway over SMPP is bound.</Text>
+        <Empty title="No messages yet">
+          <Text>Replies appear here while an SMPP gateway is bound.</Text>
         </Empty>
       }
       columns={[
@@ -68,8 +65,8 @@ function Inbox() {
         { name: 'text', label: 'Text', render: ({ text }) => text },
         {
           name: 'asked',
-          label: 'Asked',
-          render: ({ asked }) => (asked === 'out' ? 'no more messages' : asked === 'in' ? 'messages again' : ''),
+          label: 'Opt-out',
+          render: ({ asked }) => (asked === 'out' ? 'opt-out' : asked === 'in' ? 'opt-in' : ''),
         },
         {
           name: 'userId',
@@ -87,93 +84,66 @@ function Inbox() {
   );
 }
 
-/** Somebody asked for it on the phone or at a desk. */
-function NoteWish() {
-  const { params } = usePlace();
-  const [address, setAddress] = useState('');
-  const [because, setBecause] = useState('');
-  const [state, setState] = useState<'out' | 'in'>('out');
-  const put = useChange(operations.sms.putOptOut, ['sms.']);
-  const submit = () => {
-    const way = address.includes('@') ? ('mail' as const) : ('sms' as const);
-    const forget = () => {
-      setAddress('');
-      setBecause('');
-    };
-    put.mutate({ params: { ...params, way, address: address.trim() }, body: { state, because: because.trim() } }, { onSuccess: forget });
-  };
+/** For requests made by phone or in person. */
+function RecordWish() {
+  const { params } = useEnvironment();
+  const put = useOperationForm(operations.sms.putOptOut, {
+    initial: { address: '', state: 'out', because: '' },
+    input: ({ address, state, because }) => {
+      const way = address.includes('@') ? ('mail' as const) : ('sms' as const);
+      const at = { ...params, way, address: address.trim() };
+      return { params: at, body: { state: state as 'out' | 'in', because: because.trim() } };
+    },
+    onDone: () => put.form.reset(),
+  });
+  const { getInputProps, values } = put.form;
   return (
-    <form
-      onSubmit={(event) => {
-        event.preventDefault();
-        submit();
-      }}
-    >
-      <Stack gap="sm" mb="md">
-        <Group gap="xs" align="flex-end">
-          <TextInput
-            label="Number or address"
-            placeholder="+12025550142"
-            classNames={{ input: 'mono' }}
-            value={address}
-            onChange={({ currentTarget }) => setAddress(currentTarget.value)}
-          />
-          <Select
-            label="wants"
-            w={160}
-            value={state}
-            onChange={(value) => setState(value === 'in' ? 'in' : 'out')}
-            data={[
-              { value: 'out', label: 'no messages' },
-              { value: 'in', label: 'messages again' },
-            ]}
-          />
-          <TextInput
-            label="because"
-            placeholder="called on Monday"
-            maxLength={200}
-            style={{ flex: 1 }}
-            value={because}
-            onChange={({ currentTarget }) => setBecause(currentTarget.value)}
-          />
-          <Button type="submit" variant="default" disabled={!address.trim() || !because.trim()} loading={put.isPending}>
-            Note it
-          </Button>
-        </Group>
-        <Trouble error={put.error} />
-      </Stack>
-    </form>
+    <FormOf of={put} verb="Record" row disabled={!values.address.trim() || !values.because.trim()}>
+      <TextInput label="Number or address" placeholder="+12025550142" classNames={{ input: 'mono' }} {...getInputProps('address')} />
+      <NativeSelect
+        label="State"
+        w={160}
+        data={[
+          { value: 'out', label: 'opt-out' },
+          { value: 'in', label: 'opt-in' },
+        ]}
+        {...getInputProps('state')}
+      />
+      <TextInput label="Reason" placeholder="called on Monday" maxLength={200} style={{ flex: 1 }} {...getInputProps('because')} />
+    </FormOf>
   );
 }
 
 function OptOuts() {
-  const { params } = usePlace();
-  const state = useListState('-at');
-  const optOuts = useCall(operations.sms.optOuts, { params, query: { ...state.query, limit: 50 } });
   return (
-    <>
-      <NoteWish />
-      <Listing
-        label="Opt-outs"
-        state={state}
-        answer={optOuts}
-        idOf={({ way, address }) => `${way} ${address}`}
-        openId=""
-        onOpen={() => undefined}
-        example="state = 'out' AND way = 'sms'"
-        empty={
-          <Empty title="Nobody has opted out">
-            <Text>A phone that answers STOP, or the word of its language, is kept here and gets no SMS until it answers START.</Text>
-          </Empty>
-        }
-        columns={[
-          { name: 'address', label: 'Number or address', sortable: true, render: ({ address }) => <span className="mono">{address}</span> },
-          { name: 'way', label: 'Way', sortable: true, render: ({ way }) => way },
-          { name: 'state', label: 'Wants', sortable: true, render: ({ state: of }) => (of === 'out' ? 'no messages' : 'messages') },
-          { name: 'because', label: 'Because', render: ({ because }) => because },
-          { name: 'at', label: 'Since', sortable: true, render: ({ at }) => <Moment at={at} /> },
-        ]}
-      />
-    </>
+    <Stack>
+      <RecordWish />
+      <div>
+        <ListBody
+          operation={operations.sms.optOuts}
+          label="Opt-outs"
+          initialSort="-at"
+          idOf={({ way, address }) => `${way} ${address}`}
+          example="state = 'out' AND way = 'sms'"
+          empty={
+            <Empty title="No one has opted out">
+              <Text>A phone that replies STOP, or the word of its language, is listed here and gets no SMS until it replies START.</Text>
+            </Empty>
+          }
+          columns={[
+            {
+              name: 'address',
+              label: 'Number or address',
+              sortable: true,
+              render: ({ address }) => <span className="mono">{address}</span>,
+            },
+            { name: 'way', label: 'Way', sortable: true, render: ({ way }) => way },
+            { name: 'state', label: 'State', sortable: true, render: ({ state: of }) => (of === 'out' ? 'opted out' : 'opted in') },
+            { name: 'because', label: 'Reason', render: ({ because }) => because },
+            { name: 'at', label: 'Since', sortable: true, render: ({ at }) => <Moment at={at} /> },
+          ]}
+        />
+      </div>
+    </Stack>
   );
 }

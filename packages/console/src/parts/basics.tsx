@@ -31,7 +31,7 @@ export function Trouble({ error, children }: { error: unknown; children?: ReactN
   );
 }
 
-/** The page part that an answer fills: a skeleton until it is there, the reason when it does not come. */
+/** A part of the page that shows a response: a skeleton while it loads, the reason when it fails. */
 export function Loaded<T>({ of, children }: { of: UseQueryResult<T>; children: (data: T) => ReactNode }) {
   if (of.error)
     return (
@@ -121,7 +121,7 @@ export function Code({ children, label = 'Copy this code' }: { children: string;
 }
 
 const MOMENT = new Intl.DateTimeFormat('en-GB', { day: '2-digit', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' });
-/** A time for people, in their own zone, with the exact one at hand. */
+/** A time in the reader's time zone, with the exact time on hover. */
 export function Moment({ at }: { at: string | null }) {
   return at ? (
     <time dateTime={at} title={at}>
@@ -132,23 +132,4 @@ export function Moment({ at }: { at: string | null }) {
       never
     </Text>
   );
-}
-
-export const count = (number: number) => number.toLocaleString('en-GB');
-export const milliseconds = (ms: number | null) =>
-  ms === null
-    ? '–'
-    : ms < 10
-      ? `${ms.toFixed(1)} ms`
-      : ms < 10_000
-        ? `${Math.round(ms).toLocaleString('en-GB')} ms`
-        : `${(ms / 1000).toFixed(1)} s`;
-
-/** A path with its percent-encoding undone, as far as it is well formed. */
-export function readable(path: string): string {
-  try {
-    return decodeURIComponent(path);
-  } catch {
-    return path;
-  }
 }

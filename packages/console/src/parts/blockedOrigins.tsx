@@ -1,17 +1,18 @@
-/** Websites that were turned away, with the button that lets them in. */
+/** Websites whose origin was refused, with a button to allow it. */
 import { Button, Group, Stack, Text, Title } from '@mantine/core';
 import { type BlockedOrigin, operations } from '@orchard/contract';
 import { useChange } from '../api.js';
-import { usePlace } from '../place.js';
-import { count, Moment, Trouble } from './basics.js';
+import { useEnvironment } from '../environment.js';
+import { Moment, Trouble } from './basics.js';
+import { count } from './format.js';
 
-/** A website that cannot connect gets nothing useful from its browser; here is why. */
+/** A browser does not say why a website cannot connect; this does. */
 export function BlockedOrigins({ items }: { items: BlockedOrigin[] }) {
   if (items.length === 0) return null;
   return (
     <section className="panel" aria-label="Blocked web origins">
       <Title order={2} className="care">
-        {items.length === 1 ? 'A website is turned away' : `${items.length} websites are turned away`}
+        {items.length === 1 ? 'A website is blocked' : `${items.length} websites are blocked`}
       </Title>
       <Text size="sm" mb="xs">
         They sent a client’s key from a web origin that the client does not list. If a site is yours, allow it.
@@ -33,8 +34,8 @@ export function BlockedOrigins({ items }: { items: BlockedOrigin[] }) {
 }
 
 function AllowOrigin({ client, origin }: { client: string; origin: string }) {
-  const { params } = usePlace();
-  const allow = useChange(operations.clients.allowOrigin, ['origins.', 'clients.']);
+  const { params } = useEnvironment();
+  const allow = useChange(operations.clients.allowOrigin);
   return (
     <>
       <Button size="compact-sm" loading={allow.isPending} onClick={() => allow.mutate({ params: { ...params, client }, body: { origin } })}>

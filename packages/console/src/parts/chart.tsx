@@ -1,11 +1,11 @@
 /** A chart over time: line or bar, series that can be turned off, saved as picture or table. */
-import { BarChart, LineChart } from '@mantine/charts';
+import { BarChart, ChartTooltip, LineChart } from '@mantine/charts';
 import { ActionIcon, Group, SegmentedControl, Title, Tooltip } from '@mantine/core';
 import { IconPhotoDown, IconTableDown } from '@tabler/icons-react';
 import { type ReactNode, useRef, useState } from 'react';
+import { type Point, pointedAt, type Row, SO_FAR, withUnfinished } from './unfinished.js';
 
 export type Series = { name: string; label: string; color: string };
-type Row = { at: string; [series: string]: string | number | null };
 type Props = {
   title: string;
   unit: string;
@@ -19,7 +19,7 @@ type Props = {
 };
 
 const DAY_MS = 86_400_000;
-/** What is counted needs no unit at every tick. */
+/** Counts need no unit at each tick. */
 const COUNTS = new Set(['calls', 'deliveries']);
 
 /** The step decides how a time is written: hours within a day, days beyond. */
@@ -30,32 +30,46 @@ function labelOf(at: string, spanMs: number, stepMs: number): string {
   return spanMs <= 1.5 * DAY_MS ? time : `${date.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })} ${time}`;
 }
 
+const lighter = (color: string) => `color-mix(in srgb, ${color} 42%, transparent)`;
+const valueFormatter = (value: number) => value.toLocaleString('en-GB', { maximumFractionDigits: 1 });
+type TooltipContent = { label?: unknown; payload?: readonly Point[] };
+
 export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, kind: firstKind = 'line', stacked }: Props) {
   const [kind, setKind] = useState<'line' | 'bar'>(firstKind);
   const [off, setOff] = useState<ReadonlySet<string>>(new Set());
   const frame = useRef<HTMLDivElement>(null);
   const span = rows.length * stepMs;
-  const data = rows.map((row) => ({ ...row, label: labelOf(row.at, span, stepMs) }));
+  const labelled = rows.map((row) => ({ ...row, label: labelOf(row.at, span, stepMs) }));
   const shown = series.filter(({ name }) => !off.has(name));
+  const data = withUnfinished(labelled, shown, stepMs, kind);
   const toggle = (name: string) =>
     setOff((before) => {
       const after = new Set(before);
       if (!after.delete(name)) after.add(name);
       return after;
     });
+  const suffix = COUNTS.has(unit) ? '' : ` ${unit}`;
   const common = {
     h: height,
     data,
     dataKey: 'label',
-    series: shown.map(({ name, label, color }) => ({ name, label, color })),
+    series: shown.flatMap(({ name, label, color }) => [
+      { name, label, color, stackId: stacked ? 'all' : name, strokeDasharray: '1 0' },
+      { name: name + SO_FAR, label: `${label}, so far`, color: lighter(color), stackId: stacked ? 'all' : name, strokeDasharray: '3 4' },
+    ]),
     tickLine: 'none' as const,
     gridAxis: 'x' as const,
     withLegend: false,
     xAxisProps: { minTickGap: 48 },
     yAxisProps: { width: 72 },
-    unit: COUNTS.has(unit) ? '' : ` ${unit}`,
+    unit: suffix,
     tooltipAnimationDuration: 0,
-    valueFormatter: (value: number) => value.toLocaleString('en-GB', { maximumFractionDigits: 1 }),
+    valueFormatter,
+    tooltipProps: {
+      content: ({ label, payload }: TooltipContent) => (
+        <ChartTooltip label={String(label)} payload={pointedAt(payload) as never} valueFormatter={valueFormatter} unit={suffix} />
+      ),
+    },
   };
   return (
     <section className="panel" aria-label={title}>
@@ -64,7 +78,7 @@ export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, ki
         <Group gap={6}>
           <SegmentedControl
             size="xs"
-            aria-label={`How to draw ${title}`}
+            aria-label={`Chart type of ${title}`}
             value={kind}
             onChange={(value) => setKind(value as 'line')}
             data={[
@@ -84,7 +98,7 @@ export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, ki
           </Tooltip>
         </Group>
       </Group>
-      <div className="keys">
+      <div className="legend">
         {series.map(({ name, label, color }) => (
           <button key={name} type="button" aria-pressed={!off.has(name)} onClick={() => toggle(name)}>
             <i style={{ '--series': color } as never} />

@@ -1,4 +1,4 @@
-/** A button for what cannot be undone: it asks first. */
+/** A button for an action that cannot be undone: it asks first. */
 import { Button, type ButtonProps, Group, Modal, Text } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
 import type { UseMutationResult } from '@tanstack/react-query';
@@ -6,13 +6,13 @@ import { Trouble } from './basics.js';
 
 type Props = {
   label: string;
-  /** The word on the button that does it. */
+  /** The label of the confirming button. */
   verb: string;
   question: string;
-  /** What will be gone, in a sentence. */
+  /** A sentence that says what is deleted. */
   consequence: string;
   change: Pick<UseMutationResult, 'error' | 'isPending'>;
-  /** Does it; `done` closes the question. */
+  /** Performs the action; `done` closes the dialog. */
   onConfirm: (done: () => void) => void;
   size?: ButtonProps['size'];
 };
@@ -29,7 +29,7 @@ export function ConfirmedButton({ label, verb, question, consequence, change, on
         <Trouble error={change.error} />
         <Group justify="flex-end">
           <Button variant="default" onClick={close}>
-            Keep it
+            Cancel
           </Button>
           <Button color="persimmon.8" loading={change.isPending} onClick={() => onConfirm(close)}>
             {verb}

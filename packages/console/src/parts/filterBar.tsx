@@ -6,7 +6,7 @@ import { IconFilter, IconPlus, IconX } from '@tabler/icons-react';
 import { useEffect, useRef, useState } from 'react';
 import type { ListState, Preset } from './listState.js';
 
-/** The fields of a list, for completion and the check as one types; without them only the service checks. */
+/** The fields of a list, for completion and checks while typing; without them only the service checks. */
 export type Names = ReadonlyMap<string, { kind: ValueKind; choices?: readonly string[] | undefined }>;
 
 /** Paths of more than one reference are left to the service, which knows every collection. */
@@ -15,7 +15,7 @@ export const scopeOfNames = (names: Names): FilterScope => ({
   names: () => names.keys(),
 });
 
-/** What is wrong with a filter, and at which letter. */
+/** What is wrong with a filter, and at which character. */
 function checkText(text: string, names: Names | undefined): { message: string; at: number } | null {
   if (!names || !text.trim()) return null;
   try {
@@ -42,7 +42,7 @@ const OPERATORS: Record<ValueKind, string[]> = {
 };
 const FUNCTIONS = ['distance(', 'now()', 'CASEI(', 'ACCENTI(', 'S_WITHIN(', 'A_CONTAINS(', 'T_DURING('];
 
-/** Words that could stand at the end of a text: after a field its operators, after an operator its values, else fields. */
+/** Completions for the end of a text: operators after a field, values after an operator, fields elsewhere. */
 export function completions(before: string, names: Names): { from: number; words: string[] } {
   const word = /[\w.]*$/.exec(before)?.[0] ?? '';
   const from = before.length - word.length;
@@ -91,7 +91,7 @@ export function FilterInput({
     setCaret(at);
     requestAnimationFrame(() => input.current?.setSelectionRange(at, at));
   }
-  // A word that could still become one of the completions is not an error yet.
+  // An unfinished word that starts a completion is not an error yet.
   const typing = problem !== null && words.length > 0 && problem.at >= from && caret === value.length;
   const message = problem && !typing ? problem.message : problem ? null : error;
   return (
@@ -149,7 +149,7 @@ export function FilterInput({
   );
 }
 
-/** The conditions that are joined by AND; a filter of another form is one of them, whole. */
+/** The conditions that are joined by AND; any other filter is a single condition. */
 export function partsOf(filter: string): string[] {
   if (!filter.trim()) return [];
   try {
@@ -250,7 +250,7 @@ const literal = (kind: ValueKind, text: string): string =>
         ? `TIMESTAMP('${text}')`
         : `'${text.replaceAll("'", "''")}'`;
 
-/** Builds one condition by choosing. */
+/** Builds one condition from menus. */
 function AddCondition({ names, onAdd }: { names: Names; onAdd: (condition: string) => void }) {
   const [opened, setOpened] = useState(false);
   const [field, setField] = useState('');

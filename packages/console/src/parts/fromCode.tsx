@@ -1,20 +1,39 @@
-/** «From the terminal, from code»: the same as the page, for scripts. */
-import { Button, Drawer, Stack, Tabs } from '@mantine/core';
+/** «From code»: the calls of a page as commands, over HTTP and with the client library, made from their operations. */
+import { Button, Drawer, Tabs } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
+import { addressOf, type CallInput, commandOf, libraryCall, type Operation, shellWord } from '@orchard/contract';
 import { IconTerminal2 } from '@tabler/icons-react';
 import { Code } from './basics.js';
 
-export type SameFrom = { command: string; method: string; path: string; body?: unknown; library?: string };
+// biome-ignore lint/suspicious/noExplicitAny: an operation of any shape
+type Any = Operation<any, any, any, any>;
+export type CodedCall = { command: string; http: string; library: string | undefined };
 
-/** A text as one word of a shell. */
-export const shellWord = (text: string): string => `'${text.replaceAll("'", "'\\''")}'`;
+const HEADERS = {
+  anyone: '',
+  app: 'Orchard-Key: <client key>',
+  server: 'Orchard-Key: <server key>',
+  member: 'Authorization: Bearer <member token>',
+} as const;
 
-/** @param same what gives the same as the page, with the page's own values filled in */
-export function FromCode({ same }: { same: SameFrom }) {
+/**
+ * A call of a page, with the page's values.
+ * @param command for commands that do not follow the rules of the contract, such as those that read a file
+ */
+export function coded<O extends Any>(operation: O, input: CallInput<O>, command = commandOf(operation, input)): CodedCall {
+  const { body } = input as { body?: unknown };
+  const header = HEADERS[(operation as Any).caller.kind];
+  const http = [
+    `curl -X ${operation.method} ${shellWord(`${window.location.origin}${addressOf(operation, input as never)}`)}`,
+    ...(header ? [`-H '${header}'`] : []),
+    ...(body === undefined ? [] : ["-H 'Content-Type: application/json'", `-d ${shellWord(JSON.stringify(body))}`]),
+  ].join(' \\\n  ');
+  return { command, http, library: libraryCall(operation, input) };
+}
+
+export function FromCode({ calls }: { calls: CodedCall[] }) {
   const [opened, { open, close }] = useDisclosure();
-  const body = same.body === undefined ? '' : ` \\\n  -H 'Content-Type: application/json' \\\n  -d ${shellWord(JSON.stringify(same.body))}`;
-  const app = same.path.startsWith('/app/');
-  const http = `curl -X ${same.method} '${window.location.origin}${same.path}' \\\n  -H '${app ? 'Orchard-Key: <key>' : 'Authorization: Bearer <member token>'}'${body}`;
+  const library = calls.flatMap(({ library: line }) => line ?? []);
   return (
     <>
       <Button variant="default" leftSection={<IconTerminal2 size={16} />} onClick={open}>
@@ -25,19 +44,17 @@ export function FromCode({ same }: { same: SameFrom }) {
           <Tabs.List mb="sm">
             <Tabs.Tab value="terminal">Terminal</Tabs.Tab>
             <Tabs.Tab value="http">HTTP</Tabs.Tab>
-            {same.library && <Tabs.Tab value="library">Client library</Tabs.Tab>}
+            {library.length > 0 && <Tabs.Tab value="library">Client library</Tabs.Tab>}
           </Tabs.List>
           <Tabs.Panel value="terminal">
-            <Stack gap="xs">
-              <Code>{same.command}</Code>
-            </Stack>
+            <Code>{calls.map(({ command }) => command).join('\n')}</Code>
           </Tabs.Panel>
           <Tabs.Panel value="http">
-            <Code>{http}</Code>
+            <Code>{calls.map(({ http }) => http).join('\n\n')}</Code>
           </Tabs.Panel>
-          {same.library && (
+          {library.length > 0 && (
             <Tabs.Panel value="library">
-              <Code>{same.library}</Code>
+              <Code>{library.join('\n')}</Code>
             </Tabs.Panel>
           )}
         </Tabs>

@@ -1,5 +1,5 @@
-/** A list's part of the address: filter, sort and page. */
-import { useAddressState } from '../place.js';
+/** List state in the address: filter, sort and page. */
+import { useAddressState } from '../environment.js';
 
 export type Preset = { label: string; filter: string };
 export type ListState = {
@@ -11,7 +11,7 @@ export type ListState = {
   query: { filter?: string; sort?: string; cursor?: string };
 };
 
-/** The list's part of the address, and the query it makes. */
+/** The list state in the address, and the query made from it. */
 export function useListState(initialSort = ''): ListState & { page: PageState } {
   const [filter, setFilter] = useAddressState('filter');
   const [sort, setSort] = useAddressState('sort', initialSort);

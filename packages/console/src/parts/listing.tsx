@@ -1,4 +1,7 @@
-/** A list as a table: filter in CQL2, sort at the column heads, pages, one item open beside it. All of it stands in the address. */
+/**
+ * A list as a table: filter in CQL2, sort at the column heads, pages, one item in the drawer. The address holds all of this
+ * state.
+ */
 import { Button, Group, Text } from '@mantine/core';
 import { IconArrowDown, IconArrowUp } from '@tabler/icons-react';
 import type { ReactNode } from 'react';
@@ -16,7 +19,7 @@ export type Column<T> = {
   render: (item: T) => ReactNode;
   sortable?: boolean;
   right?: boolean;
-  /** An editor in the place of the value, where one can be had. */
+  /** An editor for the value, if it can be edited in place. */
   cell?: (item: T) => ReactNode;
 };
 type ListingProps<T> = {
@@ -29,11 +32,14 @@ type ListingProps<T> = {
   example: string;
   empty: ReactNode;
   openId: string;
-  onOpen: (id: string) => void;
+  /** Absent if an item has no details. */
+  onOpen?: ((id: string) => void) | undefined;
+  /** Whether the list has a filter bar. */
+  filters?: boolean;
   label: string;
   /** Fields, for completion in the filter bar. */
   names?: Names;
-  /** Items that have just changed elsewhere, where the page knows better than the list does. */
+  /** Items that have just changed elsewhere, if the page knows them from another source. */
   fresh?: ReadonlySet<string>;
   /** Beside the filter. */
   tools?: ReactNode;
@@ -53,15 +59,18 @@ export function Listing<T>({
   names,
   fresh,
   tools,
+  filters = true,
 }: ListingProps<T>) {
   const news = useNews(answer.isPlaceholderData ? undefined : answer.data?.items, idOf, JSON.stringify(state.query));
   const wrongFilter =
     answer.error instanceof Problem && (answer.error.problem === 'malformed-filter' || answer.error.problem === 'invalid-input');
   return (
     <>
-      <FilterBar state={state} presets={presets} example={example} error={wrongFilter ? describeError(answer.error) : null} names={names}>
-        {tools}
-      </FilterBar>
+      {filters && (
+        <FilterBar state={state} presets={presets} example={example} error={wrongFilter ? describeError(answer.error) : null} names={names}>
+          {tools}
+        </FilterBar>
+      )}
       {!wrongFilter && (
         <Loaded of={answer}>
           {({ items, next }) =>
@@ -87,7 +96,7 @@ export function Listing<T>({
                         >
                           {columns.map((column, i) => (
                             <td key={column.name} className={column.right ? 'right' : undefined}>
-                              {i === 0 ? (
+                              {i === 0 && onOpen ? (
                                 <button type="button" className="open" onClick={() => onOpen(idOf(item))}>
                                   {column.render(item)}
                                 </button>
@@ -105,7 +114,7 @@ export function Listing<T>({
                 </section>
                 {items.length === 0 && (
                   <Text py="md" c="dimmed">
-                    Nothing fits this filter.
+                    No match for this filter.
                   </Text>
                 )}
                 <Group mt="sm" gap="xs">

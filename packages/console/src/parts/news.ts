@@ -1,15 +1,15 @@
-/** Rows that came or changed while a list was open, for a moment. */
+/** Marks rows that were added or changed while a list is open. */
 import { useEffect, useRef, useState } from 'react';
 
 const MOMENT_MS = 5_000;
 const NONE: ReadonlySet<string> = new Set();
 
-/** Ids of what is new or different since the list was read before. */
+/** Ids of rows that are new or different since the previous response. */
 export function changedIds(before: ReadonlyMap<string, string> | null, now: ReadonlyMap<string, string>): string[] {
   return before ? [...now].filter(([id, text]) => before.get(id) !== text).map(([id]) => id) : [];
 }
 
-/** @returns ids that came or changed within the last five seconds, other than by asking for something else */
+/** @returns ids added or changed within the last five seconds, except by a new query */
 export function useNews<T>(items: readonly T[] | undefined, idOf: (item: T) => string, asked: string): ReadonlySet<string> {
   const [news, setNews] = useState(NONE);
   const seen = useRef<{ asked: string; texts: ReadonlyMap<string, string> } | null>(null);

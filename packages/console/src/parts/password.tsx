@@ -1,18 +1,6 @@
-import { PasswordInput } from '@mantine/core';
+import { PasswordInput, type PasswordInputProps } from '@mantine/core';
 
-type Props = { label: string; value: string; onChange: (password: string) => void };
-
-/** A password somebody chooses; the service says what is wrong with one that is too common. */
-export function ChosenPassword({ label, value, onChange }: Props) {
-  return (
-    <PasswordInput
-      label={label}
-      description="8 characters or more; several words do well"
-      required
-      minLength={8}
-      autoComplete="new-password"
-      value={value}
-      onChange={({ currentTarget }) => onChange(currentTarget.value)}
-    />
-  );
+/** A field for a new password; the service refuses common ones. */
+export function ChosenPassword(props: PasswordInputProps) {
+  return <PasswordInput description="At least 8 characters; several words work well" required autoComplete="new-password" {...props} />;
 }

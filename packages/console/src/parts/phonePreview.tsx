@@ -6,10 +6,10 @@ import { useState } from 'react';
 
 const PLATFORMS = { ios: 'iOS', android: 'Android', web: 'Web' } as const;
 type Platform = keyof typeof PLATFORMS;
-/** About how many letters of the body a platform shows before it cuts. */
+/** About how many characters of the body a platform shows before it truncates. */
 const SHOWN: Record<Platform, number> = { ios: 178, android: 240, web: 120 };
 
-/** Each variant of a content on each platform, as it is chosen for the phones of people. */
+/** Each variant of a content on each platform, chosen by the same rules as for delivery. */
 export function PhonePreviews({ content, appName }: { content: ContentSet; appName: string }) {
   const [platform, setPlatform] = useState<Platform>('ios');
   const [locale, setLocale] = useState('');
@@ -53,7 +53,7 @@ export function PhonePreviews({ content, appName }: { content: ContentSet; appNa
       <div className="phone" data-platform={platform}>
         <div className="phone-screen">
           {chosen.silent ? (
-            <Text size="sm">Nothing is shown: the app is woken.</Text>
+            <Text size="sm">Nothing is shown; the app wakes up.</Text>
           ) : (
             <Banner
               platform={platform}
@@ -73,7 +73,7 @@ export function PhonePreviews({ content, appName }: { content: ContentSet; appNa
         </div>
       </div>
       <Text component="figcaption" size="sm" c="dimmed" mt={6}>
-        {cut ? `About here ${PLATFORMS[platform]} cuts the body. ` : ''}Variables are filled for each person.
+        {cut ? `About here ${PLATFORMS[platform]} cuts the body. ` : ''}Variables are filled in for each recipient.
       </Text>
     </figure>
   );

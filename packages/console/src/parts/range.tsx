@@ -1,11 +1,11 @@
-/** The stretch of time a page looks at; it stands in the address. */
+/** The period that a page shows, kept in the address. */
 import { SegmentedControl } from '@mantine/core';
 import { useMemo } from 'react';
-import { useAddressState } from '../place.js';
+import { useAddressState } from '../environment.js';
 
 const SPANS = { '1h': 3_600_000, '24h': 86_400_000, '7d': 604_800_000, '30d': 2_592_000_000 } as const;
 const LABELS = { '1h': 'Last hour', '24h': '24 hours', '7d': '7 days', '30d': '30 days' } as const;
-/** Answers are asked for again when this much time has gone by. */
+/** How often the period advances. */
 const GRAIN_MS = 10_000;
 
 export function useRange() {
@@ -23,7 +23,7 @@ export function RangeControl({ range }: { range: ReturnType<typeof useRange> }) 
   return (
     <SegmentedControl
       size="xs"
-      aria-label="Stretch of time"
+      aria-label="Period"
       value={range.name}
       onChange={range.set}
       data={Object.entries(LABELS).map(([value, label]) => ({ value, label }))}

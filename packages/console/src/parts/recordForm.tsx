@@ -14,7 +14,7 @@ type Props = {
   onSave: (body: JsonObject) => void;
 };
 
-/** Saves only what was changed; with a new record, what was filled in. */
+/** Saves only changed fields; for a new record, those with a value. */
 export function RecordForm({ fields, record, open, saving, saveLabel, onSave }: Props) {
   const [changes, setChanges] = useState<Draft>({});
   const [id, setId] = useState('');
@@ -43,7 +43,7 @@ export function RecordForm({ fields, record, open, saving, saveLabel, onSave }: 
         {record === null && (
           <TextInput
             label="id"
-            description="Leave empty to have one made"
+            description="Leave empty to generate one"
             classNames={{ input: 'mono' }}
             value={id}
             onChange={({ currentTarget }) => setId(currentTarget.value)}
@@ -85,7 +85,7 @@ export function RecordForm({ fields, record, open, saving, saveLabel, onSave }: 
   );
 }
 
-/** Type and constraints in a line. */
+/** Type and constraints in one line. */
 export function describeField({ type, to, required, unique, min, max, hidden }: NamedField): string {
   const range = [min !== undefined ? `from ${min}` : '', max !== undefined ? `up to ${max}` : ''].filter(Boolean).join(' ');
   return [to ? `reference to ${to}` : type, required ? 'required' : '', unique ? 'unique' : '', range, hidden ? 'hidden from clients' : '']
@@ -213,7 +213,7 @@ function JsonEditor({ name, type, value, onChange }: { name: string; type: Field
       onChange(next.trim() === '' ? null : (JSON.parse(next) as Json));
       setError(null);
     } catch {
-      setError(`Not JSON yet; a ${type} is wanted.`);
+      setError(`Must be a JSON ${type}.`);
     }
   }
   return <JsonInput label={name} description={type} autosize minRows={2} maxRows={14} value={text} onChange={change} error={error} />;

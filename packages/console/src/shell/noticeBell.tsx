@@ -1,4 +1,4 @@
-/** What the product tells the team, behind a bell. */
+/** Notices to the team, behind a bell. */
 import { ActionIcon, Anchor, Indicator, Popover, Stack, Text } from '@mantine/core';
 import { operations } from '@orchard/contract';
 import { IconBell } from '@tabler/icons-react';
@@ -8,7 +8,7 @@ import { Moment } from '../parts/basics.js';
 
 export function NoticeBell() {
   const notices = useCall(operations.notices.list, {}, { refetchInterval: 60_000 });
-  const read = useChange(operations.notices.read, ['notices.']);
+  const read = useChange(operations.notices.read);
   const { items = [], unread = 0 } = notices.data ?? {};
   return (
     <Popover position="bottom-end" width={380} onOpen={() => unread > 0 && read.mutate({})}>
@@ -21,7 +21,7 @@ export function NoticeBell() {
       </Indicator>
       <Popover.Dropdown>
         {items.length === 0 ? (
-          <Text size="sm">Nothing to tell. When a certificate is about to end, it is said here.</Text>
+          <Text size="sm">No notices. Certificates about to expire appear here.</Text>
         ) : (
           <Stack gap="sm" mah={420} style={{ overflowY: 'auto' }}>
             {items.map(({ id, title, body, link, at, app, environment }) => (

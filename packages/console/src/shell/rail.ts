@@ -1,4 +1,4 @@
-/** The left rail: every page of an environment, grouped by what a person came to do. */
+/** The left rail: every page of an environment, grouped by task. */
 import {
   IconBolt,
   IconBroadcast,
@@ -7,18 +7,22 @@ import {
   IconDatabase,
   IconDeviceMobile,
   IconHash,
+  IconHistory,
   IconKey,
   IconLeaf,
   IconListDetails,
   IconMessage,
   IconPencilPlus,
+  IconRobot,
   IconRoute,
   IconSend2,
+  IconServer,
   IconStack2,
   IconUsers,
+  IconUsersGroup,
 } from '@tabler/icons-react';
 
-type Entry = { to: string; label: string; icon: typeof IconLeaf };
+type Entry = { to: string; label: string; icon: typeof IconLeaf /** Shown to owners of the installation. */; ownerOnly?: true };
 export const RAIL: { group: string; entries: Entry[] }[] = [
   { group: '', entries: [{ to: 'overview', label: 'Overview', icon: IconLeaf }] },
   { group: 'Data', entries: [{ to: 'data', label: 'Collections', icon: IconDatabase }] },
@@ -49,6 +53,13 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
       { to: 'setup', label: 'Clients and keys', icon: IconKey },
       { to: 'quick-start', label: 'Quick start', icon: IconBolt },
       { to: 'environments', label: 'Environments', icon: IconStack2 },
+      { to: 'team', label: 'Team', icon: IconUsersGroup },
+      { to: 'tokens', label: 'Automation', icon: IconRobot },
+      { to: 'audit', label: 'Audit', icon: IconHistory },
+      { to: 'installation', label: 'Installation', icon: IconServer, ownerOnly: true },
     ],
   },
 ];
+
+export const shownEntries = (entries: readonly Entry[], { owner }: { owner: boolean }): Entry[] =>
+  entries.filter(({ ownerOnly }) => owner || !ownerOnly);

@@ -6,7 +6,7 @@ import { IconSearch } from '@tabler/icons-react';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { useCall } from '../api.js';
-import { usePlace } from '../place.js';
+import { useEnvironment } from '../environment.js';
 import { RAIL } from './rail.js';
 
 type Hit = { label: string; kind: string; to: string };
@@ -51,7 +51,7 @@ function SearchPanel({ onDone }: { onDone: () => void }) {
       >
         <TextInput
           data-autofocus
-          aria-label="What to look for"
+          aria-label="Search for"
           placeholder="A page, collection, e-mail address, device or request id"
           value={text}
           onChange={({ currentTarget }) => setText(currentTarget.value)}
@@ -70,7 +70,7 @@ function SearchPanel({ onDone }: { onDone: () => void }) {
 }
 
 function useHits(text: string): Hit[] {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const [wanted] = useDebouncedValue(text.trim(), 200);
   const quoted = wanted.replaceAll("'", "''");
   const enabled = wanted.length >= 2;

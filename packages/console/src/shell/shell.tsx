@@ -1,4 +1,4 @@
-/** The frame of every page: top bar, left rail, and where one is. */
+/** The frame of every page: top bar, left rail, current app and environment. */
 import { ActionIcon, AppShell, Badge, Button, Group, Loader, Menu, Text, useMantineColorScheme, VisuallyHidden } from '@mantine/core';
 import { type Member, operations } from '@orchard/contract';
 import { IconApps, IconChevronDown, IconMoon } from '@tabler/icons-react';
@@ -7,18 +7,18 @@ import { NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { useCall } from '../api.js';
 import { useLiveChanges } from '../live.js';
 import { Trouble } from '../parts/basics.js';
-import { PlaceContext, usePlace } from '../place.js';
+import { EnvironmentContext, useEnvironment } from '../environment.js';
 import { MemberMenu } from './memberMenu.js';
 import { NoticeBell } from './noticeBell.js';
-import { RAIL } from './rail.js';
+import { RAIL, shownEntries } from './rail.js';
 import { SearchBox } from './search.js';
 
 export function Shell({ member }: { member: Member }) {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const environment = useCall(operations.environments.read, { params });
   useLiveChanges(params.app, params.environment);
   return (
-    <PlaceContext value={environment.data ?? null}>
+    <EnvironmentContext value={environment.data ?? null}>
       <AppShell header={{ height: 52 }} navbar={{ width: 190, breakpoint: 'sm' }} padding="lg">
         <AppShell.Header className="bar" data-live={params.environment === 'live' || undefined}>
           <TopBar member={member} />
@@ -27,7 +27,7 @@ export function Shell({ member }: { member: Member }) {
           {RAIL.map(({ group, entries }) => (
             <div key={group}>
               {group && <h2>{group}</h2>}
-              {entries.map(({ to, label, icon: Icon }) => (
+              {shownEntries(entries, member).map(({ to, label, icon: Icon }) => (
                 <NavLink key={to} to={`${base}/${to}`}>
                   <Icon size={17} stroke={1.6} aria-hidden />
                   {label}
@@ -41,14 +41,14 @@ export function Shell({ member }: { member: Member }) {
             {environment.error ? (
               <Trouble error={environment.error} />
             ) : (
-              <Suspense fallback={<Loader aria-label="Loading the page" />}>
+              <Suspense fallback={<Loader role="status" aria-label="Loading the page" />}>
                 <Outlet />
               </Suspense>
             )}
           </div>
         </AppShell.Main>
       </AppShell>
-    </PlaceContext>
+    </EnvironmentContext>
   );
 }
 
@@ -71,7 +71,7 @@ function TopBar({ member }: { member: Member }) {
 
 /** App and environment; switching keeps the page. */
 function Switcher() {
-  const { params, base } = usePlace();
+  const { params, base } = useEnvironment();
   const apps = useCall(operations.apps.list, {});
   const navigate = useNavigate();
   const page = useLocation().pathname.slice(base.length).split('/')[1] ?? 'overview';

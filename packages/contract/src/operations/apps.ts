@@ -13,12 +13,21 @@ export const environment = z
     widening: z.boolean().describe('While open: whether a number with a fraction makes an integer field one of numbers'),
     server: slug.nullable().describe('The database server that holds it; null for the main one'),
     role: z.enum(ROLES).describe('Your role in it'),
+    secondFactorNeeded: z.boolean().describe('Your role is a higher one, but the app demands a second factor for it and you have none'),
     createdAt: time,
   })
   .meta({ id: 'Environment' });
 export type Environment = z.infer<typeof environment>;
 
-export const app = z.object({ name: slug, title: z.string(), environments: z.array(environment), createdAt: time }).meta({ id: 'App' });
+export const app = z
+  .object({
+    name: slug,
+    title: z.string(),
+    secondFactor: z.boolean().describe('Whether the rights of maintainers and owners need a second factor'),
+    environments: z.array(environment),
+    createdAt: time,
+  })
+  .meta({ id: 'App' });
 export type App = z.infer<typeof app>;
 
 export const key = z
@@ -81,6 +90,7 @@ const packageIdentifier = z.string().max(200).nullable();
 export const appOperations = {
   list: operation({
     id: 'apps.list',
+    command: 'app list',
     method: 'GET',
     path: '/manage/v1/apps',
     summary: 'Apps and environments you have a role in',
@@ -89,17 +99,36 @@ export const appOperations = {
   }),
   create: operation({
     id: 'apps.create',
+    changes: 'app',
+    command: 'app add <name>',
     method: 'POST',
     path: '/manage/v1/apps',
-    summary: 'Make an app with the environments dev and live',
+    summary: 'Create an app with the environments dev and live',
     caller: owner,
     body: z.strictObject({ name: slug, title: z.string().trim().min(1).max(100).optional() }),
     status: 201,
     reply: app,
     problems: ['already-exists'],
   }),
+  patch: operation({
+    id: 'apps.patch',
+    changes: 'app',
+    confirmed: true,
+    command: 'app set',
+    method: 'PATCH',
+    path: '/manage/v1/apps/{app}',
+    summary: 'Change the title of an app, or whether maintainers and owners need a second factor',
+    caller: owner,
+    params: z.object({ app: slug }),
+    body: z.strictObject({ title: z.string().trim().min(1).max(100).optional(), secondFactor: z.boolean().optional() }),
+    reply: app,
+    problems: ['not-found'],
+  }),
   remove: operation({
     id: 'apps.remove',
+    changes: 'app',
+    confirmed: true,
+    command: 'app delete',
     method: 'DELETE',
     path: '/manage/v1/apps/{app}',
     summary: 'Delete an app with all environments and their data',
@@ -114,6 +143,8 @@ export const appOperations = {
 export const environmentOperations = {
   create: operation({
     id: 'environments.create',
+    changes: 'environment',
+    command: 'env add <name>',
     method: 'POST',
     path: '/manage/v1/apps/{app}/environments',
     summary: 'Add an environment',
@@ -141,6 +172,7 @@ export const environmentOperations = {
   }),
   patch: operation({
     id: 'environments.patch',
+    changes: 'environment',
     method: 'PATCH',
     path: ENVIRONMENT,
     summary: 'Open or close an environment to new collections and fields',
@@ -151,6 +183,9 @@ export const environmentOperations = {
   }),
   remove: operation({
     id: 'environments.remove',
+    changes: 'environment',
+    confirmed: true,
+    command: 'env delete',
     method: 'DELETE',
     path: ENVIRONMENT,
     summary: 'Delete an environment with all its data',
@@ -164,6 +199,7 @@ export const environmentOperations = {
 export const clientOperations = {
   list: operation({
     id: 'clients.list',
+    command: 'client list',
     method: 'GET',
     path: `${ENVIRONMENT}/clients`,
     summary: 'Clients with their keys',
@@ -173,6 +209,8 @@ export const clientOperations = {
   }),
   create: operation({
     id: 'clients.create',
+    changes: 'client',
+    command: 'client add <name>',
     method: 'POST',
     path: `${ENVIRONMENT}/clients`,
     summary: 'Add a client; one that runs inside an app gets its client key at once',
@@ -191,6 +229,8 @@ export const clientOperations = {
   }),
   patch: operation({
     id: 'clients.patch',
+    changes: 'client',
+    command: 'client set',
     method: 'PATCH',
     path: `${ENVIRONMENT}/clients/{client}`,
     summary: 'Change package identifier, project or allowed web origins',
@@ -206,6 +246,7 @@ export const clientOperations = {
   }),
   profile: operation({
     id: 'clients.profile',
+    command: 'client profile',
     method: 'GET',
     path: `${ENVIRONMENT}/clients/{client}/profile`,
     summary: 'The client profile, a file to ship with the app',
@@ -216,18 +257,22 @@ export const clientOperations = {
   }),
   createKey: operation({
     id: 'keys.create',
+    changes: 'key',
+    command: 'key add',
     method: 'POST',
     path: `${ENVIRONMENT}/clients/{client}/keys`,
-    summary: 'Make a key; a server key is shown this once',
+    summary: 'Create a key; a server key is shown this once',
     caller: developer,
     params: oneClient,
     body: z.strictObject({ name: z.string().trim().min(1).max(100), scopes: z.array(z.enum(SCOPES)).optional() }),
     status: 201,
     reply: key,
-    problems: ['not-found', 'invalid-input'],
+    problems: ['not-found', 'invalid-input', 'confirmation-needed'],
   }),
   revokeKey: operation({
     id: 'keys.revoke',
+    changes: 'key',
+    command: 'key revoke',
     method: 'DELETE',
     path: `${ENVIRONMENT}/clients/{client}/keys/{key}`,
     summary: 'Revoke a key',
@@ -239,6 +284,7 @@ export const clientOperations = {
   }),
   blockedOrigins: operation({
     id: 'origins.blocked',
+    command: 'client blocked',
     method: 'GET',
     path: `${ENVIRONMENT}/blocked-origins`,
     summary: 'Web origins that were refused, by client',
@@ -248,6 +294,8 @@ export const clientOperations = {
   }),
   allowOrigin: operation({
     id: 'origins.allow',
+    changes: 'client',
+    command: 'client allow <origin>',
     method: 'POST',
     path: `${ENVIRONMENT}/clients/{client}/origins`,
     summary: 'Allow one more web origin',

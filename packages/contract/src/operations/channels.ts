@@ -8,7 +8,7 @@ export const channel = z
   .object({
     name: z.string(),
     rules: z.object({ listen: z.string(), publish: z.string() }),
-    keep: z.int().describe('How many messages are kept for those who come later'),
+    keep: z.int().describe('How many messages are kept for later listeners'),
     messages: z.int(),
     listening: z.int().describe('Open streams'),
     createdBy: actor,
@@ -52,6 +52,7 @@ const REFUSALS = ['not-found', 'access-refused'] as const;
 
 const publishing = operation({
   id: 'channels.publish',
+  changes: 'channel',
   method: 'POST',
   path: `${ONE}/messages`,
   summary: 'Publish a message on a channel',
@@ -67,6 +68,7 @@ export const channelOperations = {
   publish: publishing,
   history: operation({
     id: 'channels.history',
+    library: 'channel({channel}).history()',
     method: 'GET',
     path: `${ONE}/messages`,
     summary: 'The latest messages of a channel, oldest first',
@@ -80,11 +82,11 @@ export const channelOperations = {
     id: 'channels.live',
     method: 'GET',
     path: `${ONE}/live`,
-    summary: 'Messages of a channel as they come, and who comes and goes',
+    summary: 'Messages of a channel as they arrive, and who joins and leaves',
     caller: listen,
     params: named,
     query: z.strictObject({
-      last: z.coerce.number().int().min(0).max(1000).default(0).describe('Begin with so many of the latest messages'),
+      last: z.coerce.number().int().min(0).max(1000).default(0).describe('Start with this many of the latest messages'),
       device: deviceId.optional(),
     }),
     stream: true,
@@ -94,6 +96,7 @@ export const channelOperations = {
   }),
   presence: operation({
     id: 'channels.presence',
+    library: 'channel({channel}).presence()',
     method: 'GET',
     path: `${ONE}/presence`,
     summary: 'Who listens on a channel',
@@ -104,6 +107,7 @@ export const channelOperations = {
   }),
   list: operation({
     id: 'channels.list',
+    command: 'channel list',
     method: 'GET',
     path: `${ENVIRONMENT}/channels`,
     summary: 'Channels of an environment',
@@ -113,6 +117,7 @@ export const channelOperations = {
   }),
   read: operation({
     id: 'channels.read',
+    command: 'channel show',
     method: 'GET',
     path: `${ENVIRONMENT}/channels/{channel}`,
     summary: 'A channel with its latest messages and who listens',
@@ -127,9 +132,10 @@ export const channelOperations = {
   },
   put: operation({
     id: 'channels.put',
+    changes: 'channel',
     method: 'PUT',
     path: `${ENVIRONMENT}/channels/{channel}`,
-    summary: 'Make a channel, or change its rules and how much it keeps',
+    summary: 'Create a channel, or change its rules and how much it keeps',
     caller: developer,
     params: managed,
     body: z.strictObject({ rules: rules.partial().optional(), keep: z.int().min(0).max(1000).optional() }),
@@ -139,6 +145,8 @@ export const channelOperations = {
   }),
   remove: operation({
     id: 'channels.remove',
+    changes: 'channel',
+    command: 'channel remove',
     method: 'DELETE',
     path: `${ENVIRONMENT}/channels/{channel}`,
     summary: 'Delete a channel and its messages',

@@ -19,8 +19,8 @@ const fieldShape = {
     .optional()
     .describe('A regular expression (ECMA-262) that the whole text matches, without look-around and back-references'),
   choices: z.array(z.string().min(1).max(100)).min(1).max(200).optional(),
-  to: collectionName.optional().describe('With a reference: the collection it leads to, or `users`'),
-  onDelete: z.enum(ON_DELETE).optional().describe('With a reference: what becomes of the record when the other is deleted'),
+  to: collectionName.optional().describe('For a reference: the collection it refers to, or `users`'),
+  onDelete: z.enum(ON_DELETE).optional().describe('For a reference: what happens to the record when the target is deleted'),
   hidden: z.boolean().optional().describe('Not shown to clients'),
 };
 const field = z.strictObject(fieldShape).meta({ id: 'Field' });
@@ -49,7 +49,7 @@ export const collection = z
     bytes: z.int().describe('Size with indexes, estimated'),
     grownBy: z.int().nullable().describe('Records more than seven days ago, or than on the first day that was counted'),
     indexes: z.array(index),
-    dropped: z.array(dropped).describe('Fields whose values can still be brought back'),
+    dropped: z.array(dropped).describe('Dropped fields whose values can still be restored'),
     createdAt: time,
   })
   .meta({ id: 'Collection' });
@@ -68,22 +68,22 @@ const preview = z
     change,
     fits: z.int().describe('Records that fit the change'),
     misfits: z.int().describe('Records that do not'),
-    examples: z.array(z.object({ id: recordId, value: json.nullable(), problem: z.string() })).describe('Up to five that do not'),
-    notes: z.array(z.string()).describe('What else the change touches'),
-    blocked: z.string().nullable().describe('Why the change cannot be made, or null'),
+    examples: z.array(z.object({ id: recordId, value: json, problem: z.string() })).describe('Up to five that do not'),
+    notes: z.array(z.string()).describe('What else the change affects'),
+    blocked: z.string().nullable().describe('Why the change is not possible, or null'),
   })
   .meta({ id: 'ChangePreview' });
 export type ChangePreview = z.output<typeof preview>;
 const misfits = z
   .enum(['refuse', 'clear'])
   .default('refuse')
-  .describe('What becomes of values that do not fit: refuse the change, or clear them');
+  .describe('What happens to values that do not fit: refuse the change, or clear them');
 
 const explained = z
   .object({
     text: z.string(),
     result: z.boolean().nullable().describe('null is unknown'),
-    decided: z.boolean().describe('Whether it made the whole come out as it did'),
+    decided: z.boolean().describe('Whether it decided the result'),
     get parts() {
       return z.array(explained).optional();
     },
@@ -103,7 +103,7 @@ const advice = z
       .nullable()
       .describe('The index that would serve them'),
     servedBy: z.string().nullable().describe('The index that serves them now'),
-    before: z.object({ calls: z.int(), meanMs: z.number() }).nullable().describe('What they cost before that index was made'),
+    before: z.object({ calls: z.int(), meanMs: z.number() }).nullable().describe('What they cost before that index existed'),
   })
   .meta({ id: 'Advice' });
 export type Advice = z.output<typeof advice>;
@@ -126,7 +126,7 @@ const importReport = z
     stored: z.int(),
     rejected: z.int(),
     rejects: z.array(z.object({ line: z.int(), reason: z.string(), row: z.string() })).describe('The first hundred'),
-    delimiter: z.string().optional().describe('What was taken to stand between the cells of a CSV file, where it is no comma'),
+    delimiter: z.string().optional().describe('The detected delimiter of a CSV file, unless it is a comma'),
   })
   .meta({ id: 'ImportReport' });
 export type ImportReport = z.output<typeof importReport>;
@@ -139,6 +139,7 @@ const ONE = `${ENVIRONMENT}/collections/{collection}`;
 export const collectionOperations = {
   list: operation({
     id: 'collections.list',
+    command: 'collection list',
     method: 'GET',
     path: `${ENVIRONMENT}/collections`,
     summary: 'Collections with their fields, rules and sizes',
@@ -148,6 +149,7 @@ export const collectionOperations = {
   }),
   read: operation({
     id: 'collections.read',
+    command: 'collection show',
     method: 'GET',
     path: ONE,
     summary: 'One collection',
@@ -158,9 +160,10 @@ export const collectionOperations = {
   }),
   create: operation({
     id: 'collections.create',
+    changes: 'collection',
     method: 'POST',
     path: `${ENVIRONMENT}/collections`,
-    summary: 'Make a collection, readable and writable by record owners only',
+    summary: 'Create a collection, readable and writable by record owners only',
     caller: developer,
     params: environmentParams,
     body: z.strictObject({
@@ -174,6 +177,7 @@ export const collectionOperations = {
   }),
   patch: operation({
     id: 'collections.patch',
+    changes: 'collection',
     method: 'PATCH',
     path: ONE,
     summary: 'Change access rules, or add fields',
@@ -185,6 +189,8 @@ export const collectionOperations = {
   }),
   remove: operation({
     id: 'collections.remove',
+    changes: 'collection',
+    command: 'collection delete',
     method: 'DELETE',
     path: ONE,
     summary: 'Delete a collection with all of its records',
@@ -196,23 +202,25 @@ export const collectionOperations = {
   }),
   tryRule: operation({
     id: 'collections.tryRule',
+    changes: 'nothing',
     method: 'POST',
     path: `${ONE}/rules/try`,
-    summary: 'Whether a rule would let somebody do something to a record, and which part of it decides',
+    summary: 'Whether a rule allows a user an action on a record, and which part decides',
     caller: viewer,
     params,
     body: z.strictObject({
       action: z.enum(RECORD_ACTIONS),
-      user: uuid.nullable().describe('A user of the environment; null for nobody signed in'),
-      roles: z.array(z.string().max(100)).max(50).optional().describe("In place of the user's own"),
+      user: uuid.nullable().describe('A user of the environment; null without a signed-in user'),
+      roles: z.array(z.string().max(100)).max(50).optional().describe("Instead of the user's own"),
       record: z.union([recordId, jsonObject]).describe('The id of a record, or one to be written'),
-      rule: rule.optional().describe('In place of the rule in force'),
+      rule: rule.optional().describe('Instead of the current rule'),
     }),
     reply: z.object({ allowed: z.boolean(), rule: z.string(), explained }),
     problems: ['collection-unknown', 'not-found', 'malformed-filter'],
   }),
   schema: operation({
     id: 'collections.schema',
+    command: 'collection schema',
     method: 'GET',
     path: `${ONE}/schema`,
     summary: 'The fields as JSON Schema 2020-12',
@@ -223,9 +231,10 @@ export const collectionOperations = {
   }),
   previewSchema: operation({
     id: 'collections.previewSchema',
+    changes: 'nothing',
     method: 'POST',
     path: `${ONE}/schema/preview`,
-    summary: 'What it would take to bring the fields to a JSON Schema',
+    summary: 'What would change to match a JSON Schema',
     caller: developer,
     params,
     body: jsonObject,
@@ -234,9 +243,10 @@ export const collectionOperations = {
   }),
   putSchema: operation({
     id: 'collections.putSchema',
+    changes: 'collection',
     method: 'PUT',
     path: `${ONE}/schema`,
-    summary: 'Bring the fields to a JSON Schema; fields it does not have are dropped',
+    summary: 'Change the fields to match a JSON Schema; fields it does not have are dropped',
     caller: developer,
     params,
     query: z.strictObject({ misfits }),
@@ -246,6 +256,7 @@ export const collectionOperations = {
   }),
   previewChange: operation({
     id: 'collections.previewChange',
+    changes: 'nothing',
     method: 'POST',
     path: `${ONE}/changes/preview`,
     summary: 'How many records fit a change of a field',
@@ -257,6 +268,7 @@ export const collectionOperations = {
   }),
   change: operation({
     id: 'collections.change',
+    changes: 'collection',
     method: 'POST',
     path: `${ONE}/changes`,
     summary: 'Change, rename, drop or recover a field',
@@ -269,9 +281,11 @@ export const collectionOperations = {
   }),
   addIndex: operation({
     id: 'collections.addIndex',
+    changes: 'index',
+    command: 'collection add-index <fields>',
     method: 'POST',
     path: `${ONE}/indexes`,
-    summary: 'Make an index over one field or several',
+    summary: 'Create an index over one or more fields',
     caller: developer,
     params,
     body: z.strictObject({
@@ -284,6 +298,8 @@ export const collectionOperations = {
   }),
   removeIndex: operation({
     id: 'collections.removeIndex',
+    changes: 'index',
+    command: 'collection drop-index',
     method: 'DELETE',
     path: `${ONE}/indexes/{index}`,
     summary: 'Drop an index',
@@ -295,9 +311,10 @@ export const collectionOperations = {
   }),
   advice: operation({
     id: 'collections.advice',
+    command: 'collection advice',
     method: 'GET',
     path: `${ONE}/advice`,
-    summary: 'What lists have cost, and the indexes that would serve them',
+    summary: 'Cost of lists, and the indexes that would speed them up',
     caller: viewer,
     params,
     reply: z.object({ items: z.array(advice) }),
@@ -305,6 +322,7 @@ export const collectionOperations = {
   }),
   views: operation({
     id: 'collections.views',
+    command: 'collection views',
     method: 'GET',
     path: `${ONE}/views`,
     summary: 'Saved views',
@@ -315,6 +333,7 @@ export const collectionOperations = {
   }),
   saveView: operation({
     id: 'collections.saveView',
+    changes: 'view',
     method: 'POST',
     path: `${ONE}/views`,
     summary: 'Save a view for the whole team, or replace the one of that name',
@@ -327,9 +346,11 @@ export const collectionOperations = {
   }),
   removeView: operation({
     id: 'collections.removeView',
+    changes: 'view',
+    command: 'collection forget-view',
     method: 'DELETE',
     path: `${ONE}/views/{view}`,
-    summary: 'Forget a saved view',
+    summary: 'Delete a saved view',
     caller: developer,
     params: params.extend({ view: uuid }),
     status: 204,
@@ -338,6 +359,7 @@ export const collectionOperations = {
   }),
   importRecords: operation({
     id: 'collections.import',
+    changes: 'record',
     method: 'POST',
     path: `${ONE}/import`,
     summary: 'Store the rows of a CSV, NDJSON or GeoJSON file',
@@ -345,7 +367,7 @@ export const collectionOperations = {
     params,
     query: z.strictObject({
       format: formats,
-      strict: z.stringbool().default(false).describe('Store nothing when one row does not fit'),
+      strict: z.stringbool().default(false).describe('Store nothing if any row does not fit'),
       check: z.stringbool().default(false).describe('Only check the rows, store nothing'),
       columns: z
         .string()
@@ -355,7 +377,7 @@ export const collectionOperations = {
       progress: z
         .stringbool()
         .default(false)
-        .describe('Answer NDJSON: lines with `stored` and `rejected` as it goes on, one with each `reject`, and the `report`'),
+        .describe('Respond with NDJSON: progress lines with `stored` and `rejected`, a line for each `reject`, and the `report`'),
     }),
     rawBody: Object.values(IMPORT_FORMATS),
     reply: importReport,
@@ -363,6 +385,7 @@ export const collectionOperations = {
   }),
   exportRecords: operation({
     id: 'collections.export',
+    command: 'record export',
     method: 'GET',
     path: `${ONE}/export`,
     summary: 'The records as CSV, NDJSON or GeoJSON',

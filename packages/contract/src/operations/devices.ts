@@ -55,19 +55,21 @@ const registration = z.strictObject({
     .optional(),
   badge: z.int().min(0).max(9999).optional().describe('The number on the app’s icon now'),
   subscription: subscription.nullable().optional().describe('Web push subscription; null or absent when there is none'),
-  pushKey: z.string().max(100).optional().describe('The `applicationServerKey` the subscription was made with'),
+  pushKey: z.string().max(100).optional().describe('The `applicationServerKey` of the subscription'),
   pushAddress: z
     .strictObject({
       token: z.string().trim().min(8, 'The address the push network gave the device: 8 characters or more.').max(1000),
-      stage: z.enum(STAGES).optional().describe('trial: the build talks to the network’s trial side'),
+      stage: z.enum(STAGES).optional().describe('trial: the build uses the network’s trial stage'),
     })
     .nullable()
     .optional()
-    .describe('Where a push network other than web push reaches it'),
+    .describe('Its address at a push network other than web push'),
 });
 
 /** Names of topics and channels. */
-export const topicName = z.string().regex(/^[a-z0-9][a-z0-9._/-]{0,199}$/, 'A small letter or digit, then up to 199 of a-z 0-9 . - _ /.');
+export const topicName = z
+  .string()
+  .regex(/^[a-z0-9][a-z0-9._/-]{0,199}$/, 'A lower-case letter or digit, then up to 199 of a-z 0-9 . - _ /.');
 
 export const device = z
   .object({
@@ -83,8 +85,8 @@ export const device = z
     country: z.string().nullable(),
     permission: z.enum(PERMISSIONS),
     badge: z.int(),
-    gateway: z.string().nullable().describe('The gateway a notification to it takes'),
-    tokenStage: z.string().nullable().describe('The stage its push address is of, when it said so'),
+    gateway: z.string().nullable().describe('The gateway for notifications to it'),
+    tokenStage: z.string().nullable().describe('The stage of its push address, if the app sent one'),
     reachable: z.boolean().describe('A notification sent now would go out to it'),
     reach: z.string().describe('Why it is reachable or not, in words'),
     pushOrigin: z.string().nullable().describe('Origin of its push network'),
@@ -93,15 +95,12 @@ export const device = z
     createdAt: time,
     updatedAt: time,
     lastSeenAt: time,
-    secret: z
-      .string()
-      .optional()
-      .describe('Once, to the app that registered it: later calls for the device bring it as `Orchard-Device-Secret`'),
+    secret: z.string().optional().describe('Only in the first response: later calls for the device send it as `Orchard-Device-Secret`'),
   })
   .meta({ id: 'Device' });
 export type Device = z.infer<typeof device>;
 
-/** What a device did with what it got. */
+/** What a device did with a notification. */
 const report = z.strictObject({
   notification: uuid,
   event: z.enum(['received', 'opened']),
@@ -122,7 +121,7 @@ export const deliveryToDevice = z
   })
   .meta({ id: 'DeliveryToDevice' });
 
-/** What an app got when it registered the device: without it, knowing an id opens nothing. */
+/** The secret from the device's registration: without it, knowing an id gives no access. */
 export const DEVICE_SECRET = 'Orchard-Device-Secret';
 
 const one = z.object({ id: deviceId });
@@ -134,7 +133,7 @@ export const deviceOperations = {
     id: 'devices.put',
     method: 'PUT',
     path: '/app/v1/devices/{id}',
-    summary: 'Register a device or renew its registration; it belongs to the signed-in user, or to nobody',
+    summary: 'Register a device or renew its registration; it belongs to the signed-in user, if any',
     caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
     requestHeaders: [DEVICE_SECRET],
     params: one,
@@ -170,7 +169,7 @@ export const deviceOperations = {
     id: 'devices.pushKey',
     method: 'GET',
     path: '/app/v1/push-key',
-    summary: 'The public key a web push subscription is made with (RFC 8292 section 4.1)',
+    summary: 'The public key for web push subscriptions (RFC 8292 section 4.1)',
     caller: { kind: 'app', user: 'optional', scope: 'devices:read' },
     reply: z.object({ applicationServerKey: z.string() }),
   }),
@@ -178,12 +177,12 @@ export const deviceOperations = {
     id: 'devices.report',
     method: 'POST',
     path: '/app/v1/devices/{id}/reports',
-    summary: 'Tell that notifications were received or opened',
+    summary: 'Report that notifications were received or opened',
     caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
     requestHeaders: [DEVICE_SECRET],
     params: one,
     body: z.strictObject({ items: z.array(report).min(1).max(200) }),
-    reply: z.object({ noted: z.int().describe('How many told something new') }),
+    reply: z.object({ noted: z.int().describe('How many reports were new') }),
     problems: ['not-found', 'access-refused'],
   }),
   topics: operation({
@@ -213,7 +212,7 @@ export const deviceOperations = {
     id: 'devices.unfollow',
     method: 'DELETE',
     path: '/app/v1/devices/{id}/topics/{topic}',
-    summary: 'Let a device follow a topic no more',
+    summary: 'Stop a device from following a topic',
     caller: { kind: 'app', user: 'optional', scope: 'devices:write' },
     requestHeaders: [DEVICE_SECRET],
     params: oneTopic,
@@ -223,6 +222,7 @@ export const deviceOperations = {
   }),
   list: operation({
     id: 'devices.list',
+    command: 'device list',
     method: 'GET',
     path: `${ENVIRONMENT}/devices`,
     summary: 'Devices of an environment',
@@ -233,6 +233,7 @@ export const deviceOperations = {
   }),
   readManaged: operation({
     id: 'devices.readManaged',
+    command: 'device show',
     method: 'GET',
     path: `${ENVIRONMENT}/devices/{device}`,
     summary: 'One device',
@@ -253,9 +254,10 @@ export const deviceOperations = {
   }),
   deliveries: operation({
     id: 'devices.deliveries',
+    command: 'device sent',
     method: 'GET',
     path: `${ENVIRONMENT}/devices/{device}/deliveries`,
-    summary: 'Everything a device was sent, the latest first',
+    summary: 'Notifications sent to a device, latest first',
     caller: { kind: 'member', role: 'viewer' },
     params: managed,
     query: listQuery,
@@ -264,9 +266,10 @@ export const deviceOperations = {
   }),
   patch: operation({
     id: 'devices.patch',
+    changes: 'device',
     method: 'PATCH',
     path: `${ENVIRONMENT}/devices/{device}`,
-    summary: 'Detach a device from its user, or retire it, or bring it back',
+    summary: 'Detach a device from its user, retire it, or restore it',
     caller: { kind: 'member', role: 'developer' },
     params: managed,
     body: z.strictObject({ userId: z.null().optional(), retired: z.boolean().optional() }),
@@ -275,6 +278,8 @@ export const deviceOperations = {
   }),
   removeManaged: operation({
     id: 'devices.removeManaged',
+    changes: 'device',
+    command: 'device delete',
     method: 'DELETE',
     path: `${ENVIRONMENT}/devices/{device}`,
     summary: 'Forget a device',

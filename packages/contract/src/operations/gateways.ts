@@ -9,7 +9,7 @@ export type GatewayKind = (typeof GATEWAY_KINDS)[number];
 const texts = z.record(z.string().max(100), z.string().max(2000));
 const json = z.unknown();
 const pointer = z.string().max(300);
-/** The shape of a gateway mapping; what its templates name, and whether its sample holds, is checked after. */
+/** The shape of a gateway mapping; the names in its templates and its sample are checked later. */
 export const gatewayMapping = z
   .strictObject({
     mapping: z.literal(1),
@@ -102,8 +102,8 @@ const smppSettings = {
   systemId: z.string().min(1).max(15, 'At most 15 characters (SMPP 3.4 section 5.2.1).'),
   systemType: z.string().max(12).default(''),
   binds: z.int().min(1).max(10).default(1).describe('Connections held at a time'),
-  window: z.int().min(1).max(100).default(10).describe('Messages under way on one connection'),
-  enquireMs: z.int().min(1000).max(300_000).default(30_000).describe('How often a silent connection is asked whether it lives'),
+  window: z.int().min(1).max(100).default(10).describe('Messages in flight on one connection'),
+  enquireMs: z.int().min(1000).max(300_000).default(30_000).describe('Keep-alive interval of an idle connection'),
   ...smsSettings,
 };
 const smtpSettings = {
@@ -119,53 +119,59 @@ const pkcs12 = z.base64('The file in base64.').max(100_000);
 const password = z.string().max(200);
 const common = { name: slug, stage: z.enum(STAGES) };
 
-export const newGateway = z.discriminatedUnion('kind', [
-  z.strictObject({
-    kind: z.literal('certificate'),
-    ...common,
-    client: slug,
-    settings: z.strictObject(pushSettings),
-    certificate: pkcs12.describe('PKCS#12 file in base64'),
-    password: password.default(''),
-    mapping: gatewayMapping,
+const certificateGateway = z.strictObject({
+  kind: z.literal('certificate'),
+  ...common,
+  client: slug,
+  settings: z.strictObject(pushSettings),
+  certificate: pkcs12.describe('PKCS#12 file in base64'),
+  password: password.default(''),
+  mapping: gatewayMapping,
+});
+const tokenGateway = z.strictObject({
+  kind: z.literal('token'),
+  ...common,
+  client: slug,
+  settings: z.strictObject({
+    ...pushSettings,
+    keyId: z.string().max(100).optional().describe('With a signing key: its id'),
+    issuer: z.string().max(200).optional().describe('With a signing key: who signs'),
   }),
-  z.strictObject({
-    kind: z.literal('token'),
-    ...common,
-    client: slug,
-    settings: z.strictObject({
-      ...pushSettings,
-      keyId: z.string().max(100).optional().describe('With a signing key: its id'),
-      issuer: z.string().max(200).optional().describe('With a signing key: who signs'),
-    }),
-    keyFile: z.string().max(20_000).describe('The key file as text: PEM of a signing key, or JSON of a service account'),
-    mapping: gatewayMapping,
-  }),
-  z.strictObject({
-    kind: z.literal('smpp'),
-    ...common,
-    settings: z.strictObject(smppSettings),
-    password: z.string().max(8, 'At most 8 characters (SMPP 3.4 section 5.2.2).'),
-  }),
-  z.strictObject({
-    kind: z.literal('http'),
-    ...common,
-    settings: z.strictObject({ address, trust: trust.optional(), user: z.string().max(200).optional(), ...smsSettings }),
-    password: password.default('').describe('Sent as Basic with `user`, or else as a bearer token'),
-    mapping: gatewayMapping,
-  }),
-  z.strictObject({ kind: z.literal('smtp'), ...common, settings: z.strictObject(smtpSettings), password: password.default('') }),
-]);
+  keyFile: z.string().max(20_000).describe('The key file as text: PEM of a signing key, or JSON of a service account'),
+  mapping: gatewayMapping,
+});
+const smppGateway = z.strictObject({
+  kind: z.literal('smpp'),
+  ...common,
+  settings: z.strictObject(smppSettings),
+  password: z.string().max(8, 'At most 8 characters (SMPP 3.4 section 5.2.2).'),
+});
+const httpGateway = z.strictObject({
+  kind: z.literal('http'),
+  ...common,
+  settings: z.strictObject({ address, trust: trust.optional(), user: z.string().max(200).optional(), ...smsSettings }),
+  password: password.default('').describe('Sent as Basic with `user`, or else as a bearer token'),
+  mapping: gatewayMapping,
+});
+const smtpGateway = z.strictObject({
+  kind: z.literal('smtp'),
+  ...common,
+  settings: z.strictObject(smtpSettings),
+  password: password.default(''),
+});
+export const newGateway = z.discriminatedUnion('kind', [certificateGateway, tokenGateway, smppGateway, httpGateway, smtpGateway]);
+/** Those that reach members, who have no app of the installation. */
+export const newInstallationGateway = z.discriminatedUnion('kind', [smppGateway, httpGateway, smtpGateway]);
 export type NewGateway = z.output<typeof newGateway>;
 
-const changed = z.strictObject({
+export const changedGateway = z.strictObject({
   settings: jsonObject.optional().describe('Merged into the settings (RFC 7396)'),
   certificate: pkcs12.optional(),
   keyFile: z.string().max(20_000).optional(),
   password: password.optional(),
 });
 
-/** One thing that must be so before the first message can arrive. */
+/** One condition for the first message to arrive. */
 export const readinessItem = z.object({ what: z.string(), ready: z.boolean(), text: z.string() });
 export const gatewayCheck = z
   .object({ ok: z.boolean(), at: time, steps: z.array(z.object({ what: z.string(), ok: z.boolean(), text: z.string() })) })
@@ -179,7 +185,9 @@ export const gateway = z
     stage: z.enum(STAGES),
     client: z.string().nullable(),
     settings: jsonObject,
-    credential: z.object({ text: z.string(), expiresAt: time.nullable() }).describe('What is known of the credential; never itself'),
+    credential: z
+      .object({ text: z.string(), expiresAt: time.nullable() })
+      .describe('A description of the credential, never the credential itself'),
     mapping: z.object({ version: z.int(), title: z.string() }).nullable(),
     readiness: z.array(readinessItem),
     ready: z.boolean(),
@@ -201,15 +209,17 @@ const maintainer = { kind: 'member', role: 'maintainer' } as const;
 export const gatewayOperations = {
   list: operation({
     id: 'gateways.list',
+    command: 'gateway list',
     method: 'GET',
     path: `${ENVIRONMENT}/gateways`,
-    summary: 'The ways out of an environment, with what each still lacks',
+    summary: 'Gateways of an environment, with what each is missing',
     caller: viewer,
     params: environmentParams,
     reply: z.object({ items: z.array(gateway) }),
   }),
   create: operation({
     id: 'gateways.create',
+    changes: 'gateway',
     method: 'POST',
     path: `${ENVIRONMENT}/gateways`,
     summary: 'Add a gateway; its credential is checked before it is stored',
@@ -222,6 +232,7 @@ export const gatewayOperations = {
   }),
   read: operation({
     id: 'gateways.read',
+    command: 'gateway show',
     method: 'GET',
     path: `${ENVIRONMENT}/gateways/{gateway}`,
     summary: 'One gateway',
@@ -232,17 +243,20 @@ export const gatewayOperations = {
   }),
   patch: operation({
     id: 'gateways.patch',
+    changes: 'gateway',
     method: 'PATCH',
     path: `${ENVIRONMENT}/gateways/{gateway}`,
     summary: 'Change settings or credential',
     caller: maintainer,
     params: one,
-    body: changed,
+    body: changedGateway,
     reply: gateway,
     problems: ['not-found', 'credential-refused'],
   }),
   remove: operation({
     id: 'gateways.remove',
+    changes: 'gateway',
+    command: 'gateway remove',
     method: 'DELETE',
     path: `${ENVIRONMENT}/gateways/{gateway}`,
     summary: 'Remove a gateway and its credential',
@@ -254,9 +268,11 @@ export const gatewayOperations = {
   }),
   check: operation({
     id: 'gateways.check',
+    changes: 'nothing',
+    command: 'gateway check',
     method: 'POST',
     path: `${ENVIRONMENT}/gateways/{gateway}/check`,
-    summary: 'Try a gateway without sending to anyone',
+    summary: 'Check a gateway without sending anything',
     caller: { kind: 'member', role: 'developer' },
     params: one,
     reply: gatewayCheck,
@@ -264,9 +280,10 @@ export const gatewayOperations = {
   }),
   rotate: operation({
     id: 'gateways.rotate',
+    changes: 'gateway',
     method: 'POST',
     path: `${ENVIRONMENT}/gateways/{gateway}/rotate`,
-    summary: 'Make a new web push key; devices subscribed with the one before are still reached until they subscribe anew',
+    summary: 'Rotate the web push key; devices subscribed with the previous key stay reachable until they subscribe again',
     caller: maintainer,
     params: one,
     reply: gateway,
@@ -276,7 +293,7 @@ export const gatewayOperations = {
     id: 'gateways.mappings',
     method: 'GET',
     path: `${ENVIRONMENT}/gateways/{gateway}/mappings`,
-    summary: 'Every version of a gateway’s mapping, the latest first',
+    summary: 'Every version of a gateway’s mapping, latest first',
     caller: viewer,
     params: one,
     query: listQuery.pick({ limit: true }),
@@ -285,9 +302,10 @@ export const gatewayOperations = {
   }),
   putMapping: operation({
     id: 'gateways.putMapping',
+    changes: 'gateway',
     method: 'POST',
     path: `${ENVIRONMENT}/gateways/{gateway}/mappings`,
-    summary: 'Put a new version of the mapping to use, once its sample holds',
+    summary: 'Activate a new version of the mapping, if its sample passes',
     caller: maintainer,
     params: one,
     body: gatewayMapping,

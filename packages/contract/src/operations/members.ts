@@ -1,128 +1,125 @@
+/** The team: members, their roles, invitations, and the owner account of a new installation. */
 import { z } from 'zod';
-import { email, givenPassword, linkToken, nothing, operation, password, time } from '../common.js';
+import { email, linkToken, memberId, nothing, operation, password, time } from '../common.js';
 import { ROLES } from '../operation.js';
+import { MEMBER_WAYS } from './memberWays.js';
+import { member, ownAccountOperations, sessionKind, signedIn } from './ownAccount.js';
 
-export const member = z
-  .object({
-    id: z.string(),
-    email: z.string().nullable().describe('Null for other members, except to owners'),
-    name: z.string(),
-    owner: z.boolean(),
+const grant = z.object({ app: z.string(), environment: z.string(), role: z.enum(ROLES) }).meta({ id: 'Grant' });
+const teamMember = member
+  .extend({
+    joinedAt: time.nullable().describe('Null while the invitation is open'),
+    lastSeenAt: time.nullable(),
+    secondFactor: z.boolean().nullable().describe('Whether there is one; null for other members, except to owners'),
+    reachableBy: z.array(z.enum(MEMBER_WAYS)).nullable().describe('Verified ways; null for other members, except to owners'),
+    roles: z.array(grant).describe('Roles in environments that the caller may see; an owner needs none'),
   })
-  .meta({ id: 'Member' });
-export type Member = z.infer<typeof member>;
+  .meta({ id: 'TeamMember' });
+export type TeamMember = z.infer<typeof teamMember>;
 
-const anyone = { kind: 'anyone' } as const;
-const oneMember = z.object({ member: z.string().max(64) });
-const signedIn = z.object({
-  member,
-  csrf: z.string().optional().describe('For a cookie session: send it as `Orchard-Csrf` with every write'),
-  token: z.string().optional().describe('For a token session: send it as `Authorization: Bearer`'),
-});
+const invitation = z
+  .object({
+    expiresAt: time,
+    mailed: z.boolean().describe('Whether a mail is on its way; without one, pass the address on yourself'),
+    address: z.string().optional().describe('The one-time address, where no mail could be sent'),
+    reason: z.string().optional().describe('Why no mail could be sent'),
+  })
+  .meta({ id: 'Invitation' });
+export type Invitation = z.infer<typeof invitation>;
+
+const personName = z.string().trim().min(1).max(100);
+/** Roles to set: in one environment of an app, or in all of them. */
+const roleChanges = z
+  .array(
+    z.strictObject({
+      app: z.string().max(40),
+      environment: z.string().max(40).optional().describe('Every environment of the app, if left out'),
+      role: z.enum(ROLES).nullable().describe('Null takes the role away'),
+    }),
+  )
+  .max(1000);
+
+const oneMember = z.object({ member: memberId });
 
 export const memberOperations = {
+  ...ownAccountOperations,
   readSetup: operation({
     id: 'setup.read',
     method: 'GET',
     path: '/manage/v1/setup',
-    summary: 'Whether the owner account is still to be made',
-    caller: anyone,
+    summary: 'Whether the owner account does not exist yet',
+    caller: { kind: 'anyone' },
     reply: z.object({ needed: z.boolean() }),
   }),
   setUp: operation({
     id: 'setup.create',
+    changes: 'member',
     rate: 'sign-in',
     method: 'POST',
     path: '/manage/v1/setup',
-    summary: 'Make the owner account with the one-time token the first start printed',
-    caller: anyone,
-    body: z.strictObject({ token: z.string().max(100), email, name: z.string().trim().min(1).max(100), password }),
+    summary: 'Create the owner account with the one-time token printed at the first start',
+    caller: { kind: 'anyone' },
+    body: z.strictObject({ token: z.string().max(100), email, name: personName, password }),
     status: 201,
     reply: signedIn,
     problems: ['setup-done', 'setup-refused'],
   }),
-  signIn: operation({
-    id: 'memberSessions.start',
-    rate: 'sign-in',
-    method: 'POST',
-    path: '/manage/v1/session',
-    summary: 'Sign in as a member',
-    caller: anyone,
-    body: z.strictObject({ email, password: givenPassword, as: z.enum(['cookie', 'token']).default('cookie') }),
-    status: 201,
-    reply: signedIn,
-    problems: ['sign-in-refused', 'rate-exceeded'],
-  }),
-  readSession: operation({
-    id: 'memberSessions.read',
-    method: 'GET',
-    path: '/manage/v1/session',
-    summary: 'Who is signed in',
-    caller: { kind: 'member', role: 'viewer' },
-    reply: signedIn,
-  }),
-  signOut: operation({
-    id: 'memberSessions.end',
-    method: 'DELETE',
-    path: '/manage/v1/session',
-    summary: 'Sign out',
-    caller: { kind: 'member', role: 'viewer' },
-    status: 204,
-    reply: nothing,
-  }),
   add: operation({
     id: 'members.add',
+    confirmed: true,
+    changes: 'member',
+    command: 'member invite <email>',
     method: 'POST',
     path: '/manage/v1/members',
-    summary: 'Add a member with a role in every environment of an app, and a first password',
-    caller: { kind: 'member', role: 'owner' },
-    body: z.strictObject({ email, name: z.string().trim().min(1).max(100), password, app: z.string().max(40), role: z.enum(ROLES) }),
+    summary: 'Invite a member by mail, with roles; with a first password, add one at once',
+    caller: { kind: 'member', role: 'owner', person: true },
+    body: z.strictObject({
+      email,
+      name: personName.optional().describe('The member chooses one when accepting, if left out'),
+      owner: z.boolean().optional(),
+      roles: roleChanges.optional(),
+      password: password.optional().describe('For an account without an invitation'),
+    }),
     status: 201,
-    reply: member,
+    reply: teamMember.extend({ invitation: invitation.nullable() }),
     problems: ['already-exists', 'not-found'],
   }),
-  forgotPassword: operation({
-    id: 'members.forgotPassword',
+  invite: operation({
+    id: 'members.invite',
+    confirmed: true,
+    changes: 'member',
+    command: 'member reinvite',
+    method: 'POST',
+    path: '/manage/v1/members/{member}/invitations',
+    summary: 'Send an open invitation again, with a new one-time address; the earlier one ends',
+    caller: { kind: 'member', role: 'owner', person: true },
+    params: oneMember,
+    status: 201,
+    reply: invitation,
+    problems: ['not-found', 'wrong-state'],
+  }),
+  accept: operation({
+    id: 'members.accept',
+    changes: 'member',
     rate: 'sign-in',
     method: 'POST',
-    path: '/manage/v1/password-links',
-    summary: "Mail a member a one-time address to set a new password at, through the installation's mail server",
-    caller: anyone,
-    body: z.strictObject({ email }),
-    status: 202,
-    reply: z.object({}),
-    problems: ['gateway-missing', 'rate-exceeded'],
-  }),
-  newPassword: operation({
-    id: 'members.newPassword',
-    rate: 'sign-in',
-    method: 'POST',
-    path: '/manage/v1/new-passwords',
-    summary: 'Set a new password with the token of a one-time address; every session of the member ends',
-    caller: anyone,
-    body: z.strictObject({ token: linkToken, password }),
-    status: 204,
-    reply: nothing,
-    problems: ['link-refused', 'invalid-input'],
-  }),
-  changePassword: operation({
-    id: 'members.changePassword',
-    rate: 'sign-in',
-    method: 'PUT',
-    path: '/manage/v1/session/password',
-    summary: 'Change your own password; your other sessions end',
-    caller: { kind: 'member', role: 'viewer' },
-    body: z.strictObject({ password: givenPassword, newPassword: password }),
-    status: 204,
-    reply: nothing,
-    problems: ['sign-in-refused', 'rate-exceeded', 'invalid-input'],
+    path: '/manage/v1/accepted-invitations',
+    summary: 'Accept an invitation: choose name and password, and sign in',
+    caller: { kind: 'anyone' },
+    body: z.strictObject({ token: linkToken, email, name: personName, password, as: sessionKind }),
+    status: 201,
+    reply: signedIn,
+    problems: ['invitation-refused', 'invalid-input'],
   }),
   makePasswordLink: operation({
     id: 'members.makePasswordLink',
+    confirmed: true,
+    changes: 'member',
+    command: 'member password-link',
     method: 'POST',
     path: '/manage/v1/members/{member}/password-links',
-    summary: 'A one-time address at which a member sets a new password, to hand on yourself',
-    caller: { kind: 'member', role: 'owner' },
+    summary: 'A one-time address at which a member sets a new password, for you to pass on',
+    caller: { kind: 'member', role: 'owner', person: true },
     params: oneMember,
     status: 201,
     reply: z.object({ address: z.string(), expiresAt: time }),
@@ -130,25 +127,27 @@ export const memberOperations = {
   }),
   patch: operation({
     id: 'members.patch',
+    confirmed: true,
+    changes: 'member',
+    command: 'member change',
     method: 'PATCH',
     path: '/manage/v1/members/{member}',
-    summary: "Change a member's name, or their role in every environment of an app (null takes it away)",
-    caller: { kind: 'member', role: 'owner' },
+    summary: "Change a member's name, roles, or ownership of the installation",
+    caller: { kind: 'member', role: 'owner', person: true },
     params: oneMember,
-    body: z.strictObject({
-      name: z.string().trim().min(1).max(100).optional(),
-      app: z.string().max(40).optional(),
-      role: z.enum(ROLES).nullable().optional(),
-    }),
-    reply: member,
-    problems: ['not-found', 'invalid-input'],
+    body: z.strictObject({ name: personName.optional(), owner: z.boolean().optional(), roles: roleChanges.optional() }),
+    reply: teamMember,
+    problems: ['not-found', 'invalid-input', 'wrong-state'],
   }),
   remove: operation({
     id: 'members.remove',
+    confirmed: true,
+    changes: 'member',
+    command: 'member remove',
     method: 'DELETE',
     path: '/manage/v1/members/{member}',
     summary: 'Remove a member: their sessions and streams end at once',
-    caller: { kind: 'member', role: 'owner' },
+    caller: { kind: 'member', role: 'owner', person: true },
     params: oneMember,
     status: 204,
     reply: nothing,
@@ -156,10 +155,11 @@ export const memberOperations = {
   }),
   list: operation({
     id: 'members.list',
+    command: 'member list',
     method: 'GET',
     path: '/manage/v1/members',
-    summary: 'Members; to others than owners only those who share an environment, and without their addresses',
+    summary: 'Members with their roles; owners see all, others only members they share an environment with, without mail addresses',
     caller: { kind: 'member', role: 'viewer' },
-    reply: z.object({ items: z.array(member) }),
+    reply: z.object({ items: z.array(teamMember) }),
   }),
 };

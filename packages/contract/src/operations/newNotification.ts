@@ -1,4 +1,4 @@
-/** What is asked for: for whom, what it says, and how it is sent. */
+/** A notification to send: recipients, content, and how it is sent. */
 import { z } from 'zod';
 import { appData, deviceId, jsonObject, time, uuid } from '../common.js';
 import { PLATFORMS, topicName } from './devices.js';
@@ -19,7 +19,7 @@ export const audience = z
       .refine((topics) => topics.any || topics.all || topics.not, 'At least one of any, all, not.')
       .optional(),
     filter: z.string().trim().min(1).max(4000).optional().describe('A condition over devices in CQL2'),
-    notListening: topicName.optional().describe('With topics: only who does not listen on this channel now'),
+    notListening: topicName.optional().describe('With topics: only those not listening on this channel now'),
     phones: z.array(z.string().max(40)).min(1).max(10_000).optional().describe('For SMS: numbers'),
     addresses: z.array(z.email()).min(1).max(10_000).optional().describe('For mail: addresses'),
   })
@@ -29,7 +29,7 @@ export const audience = z
     if (whom.length < names.length && !whom.includes('topics')) return false;
     return whom.length === 1 || (whom.length === 2 && whom.includes('topics') && whom.includes('filter'));
   }, 'Exactly one of everyone, user, users, device, devices, topics, filter, phones, addresses; topics and filter may go together, and `notListening` with topics.')
-  .describe('Whom it is for: `{"everyone":true}`, `{"topics":{"any":["ridge-weather"]}}`, `{"filter":"platform = \'ios\'"}`, …');
+  .describe('The recipients: `{"everyone":true}`, `{"topics":{"any":["ridge-weather"]}}`, `{"filter":"platform = \'ios\'"}`, …');
 export type Audience = z.infer<typeof audience>;
 
 const text = (most: number) => z.string().max(most);
@@ -76,7 +76,7 @@ export const contentSet = content.extend({
   second: z
     .strictObject({ share: z.number().min(0.01).max(0.99), content })
     .optional()
-    .describe('A comparison: the other content, and the share of devices that gets it'),
+    .describe('A comparison: the second content, and the share of devices that receives it'),
 });
 export type ContentInput = z.input<typeof contentSet>;
 
@@ -84,12 +84,7 @@ const clock = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'A time of day, such
 export const options = {
   way: z.enum(WAYS).default('push'),
   urgency: z.enum(['very-low', 'low', 'normal', 'high']).default('normal').describe('RFC 8030 section 5.3'),
-  ttlS: z
-    .int()
-    .min(0)
-    .max(2_419_200)
-    .default(86_400)
-    .describe('Seconds the network keeps it for a device that is away (RFC 8030 section 5.2)'),
+  ttlS: z.int().min(0).max(2_419_200).default(86_400).describe('Time to live in seconds at the push network (RFC 8030 section 5.2)'),
   replaces: z
     .string()
     .regex(/^[A-Za-z0-9_-]{1,32}$/, 'Up to 32 letters, digits, _ or - (RFC 8030 section 5.4).')
@@ -104,20 +99,20 @@ export const options = {
     ])
     .optional()
     .describe('When: an instant, or a wall-clock time in each recipient’s zone'),
-  perSecond: z.int().min(1).max(100_000).optional().describe('At most so many a second'),
+  perSecond: z.int().min(1).max(100_000).optional().describe('Most per second'),
   quiet: z.strictObject({ from: clock, to: clock }).optional().describe('Hours of each recipient’s day in which nothing is sent'),
   fallBack: z
     .strictObject({
       afterMin: z.int().min(1).max(10_080),
       way: z.enum(['sms', 'mail']),
-      body: text(2000).optional().describe('What it says then; the body of the notification, if left out'),
+      body: text(2000).optional().describe('Its text; the body of the notification, if left out'),
     })
     .optional()
-    .describe('Who has not received it after so many minutes gets it another way'),
+    .describe('Another way for recipients who have not received it after this many minutes'),
 };
 export const newNotification = contentSet.extend({
   ...options,
   audience,
-  draft: z.boolean().optional().describe('Keep it without sending'),
+  draft: z.boolean().optional().describe('Save it without sending'),
 });
 export type NewNotification = z.output<typeof newNotification>;

@@ -18,17 +18,19 @@ export type Notice = z.infer<typeof notice>;
 export const noticeOperations = {
   list: operation({
     id: 'notices.list',
+    command: 'notice list',
     method: 'GET',
     path: '/manage/v1/notices',
-    summary: 'What the product tells you about the environments you have a role in, the latest first',
+    summary: 'Notices about the environments you have a role in, latest first',
     caller: { kind: 'member', role: 'viewer' },
     reply: z.object({ items: z.array(notice), unread: z.int() }),
   }),
   read: operation({
     id: 'notices.read',
+    changes: 'nothing',
     method: 'POST',
     path: '/manage/v1/notices/read',
-    summary: 'Mark everything told so far as read',
+    summary: 'Mark all notices as read',
     caller: { kind: 'member', role: 'viewer' },
     status: 204,
     reply: nothing,

@@ -8,8 +8,8 @@ export type DeliveryState = (typeof DELIVERY_STATES)[number];
 const counts = z.object({
   total: z.int(),
   queued: z.int(),
-  accepted: z.int().describe('Taken by the network; no word from the device yet'),
-  arrived: z.int().describe('The device or phone has it'),
+  accepted: z.int().describe('Accepted by the network; not confirmed by the device yet'),
+  arrived: z.int().describe('Received by the device or phone'),
   expired: z.int(),
   failed: z.int(),
   skipped: z.int(),
@@ -37,7 +37,7 @@ export const notification = contentSet
     startAt: time.nullable(),
     startedAt: time.nullable(),
     doneAt: time.nullable(),
-    spreading: z.boolean().describe('Deliveries are still being made for its audience'),
+    spreading: z.boolean().describe('Deliveries are still being created for its audience'),
     deliveries: counts,
     groups: z
       .array(counts.extend({ platform: z.string(), variant: z.enum(['a', 'b']), way: z.enum(WAYS) }))
@@ -62,7 +62,7 @@ export const delivery = z
     reason: z.string().nullable(),
     attempts: z.int(),
     answer: z.int().nullable().describe('The network’s latest status'),
-    said: z.string().nullable().describe('The network’s own words'),
+    said: z.string().nullable().describe('The network’s message'),
     messageId: z.string().nullable().describe('The network’s id of the message'),
     segments: z.int().nullable(),
     nextAttemptAt: time.nullable(),
@@ -80,9 +80,7 @@ export const audiencePreview = z
     reachable: z.int(),
     platforms: z.array(z.object({ platform: z.string(), gateway: z.string(), count: z.int() })),
     unreachable: z.array(z.object({ platform: z.string(), reason: z.string(), count: z.int() })),
-    sizes: z
-      .array(z.object({ gateway: z.string(), bytes: z.int(), mostBytes: z.int() }))
-      .describe('How large the message is for each way out'),
+    sizes: z.array(z.object({ gateway: z.string(), bytes: z.int(), mostBytes: z.int() })).describe('Size of the message for each gateway'),
     sms: z
       .object({
         encoding: z.enum(['gsm7', 'ucs2']),
@@ -119,6 +117,8 @@ const MANAGE = `${ENVIRONMENT}/notifications`;
 const turn = (verb: 'start' | 'stop' | 'resume', summary: string) =>
   operation({
     id: `notifications.${verb}`,
+    changes: 'notification',
+    command: `notify ${verb}`,
     method: 'POST',
     path: `${APP}/{id}/${verb}`,
     summary,
@@ -131,9 +131,10 @@ const turn = (verb: 'start' | 'stop' | 'resume', summary: string) =>
 const forServers = {
   send: operation({
     id: 'notifications.send',
+    changes: 'notification',
     method: 'POST',
     path: APP,
-    summary: 'Send a notification, now or later, or keep it as a draft',
+    summary: 'Send a notification, now or later, or save it as a draft',
     caller: send,
     body: newNotification,
     status: 202,
@@ -143,9 +144,10 @@ const forServers = {
   }),
   rewrite: operation({
     id: 'notifications.rewrite',
+    changes: 'notification',
     method: 'PUT',
     path: `${APP}/{id}`,
-    summary: 'Write a draft or a scheduled one anew; without `draft` it is sent, or scheduled',
+    summary: 'Replace a draft or scheduled notification; without `draft` it is sent or scheduled',
     caller: send,
     params: one,
     body: newNotification,
@@ -155,9 +157,10 @@ const forServers = {
   }),
   preview: operation({
     id: 'notifications.preview',
+    changes: 'nothing',
     method: 'POST',
     path: `${APP}/preview`,
-    summary: 'Whom a notification would reach, whom not and why, and how large it is',
+    summary: 'Who would receive a notification, who would not and why, and its size',
     caller: send,
     body: previewBody,
     reply: audiencePreview,
@@ -165,9 +168,10 @@ const forServers = {
   }),
   read: operation({
     id: 'notifications.read',
+    command: 'notify status',
     method: 'GET',
     path: `${APP}/{id}`,
-    summary: 'How a notification is getting on',
+    summary: 'Status of a notification',
     caller: read,
     params: one,
     reply: notification,
@@ -175,6 +179,7 @@ const forServers = {
   }),
   deliveries: operation({
     id: 'notifications.deliveries',
+    command: 'notify deliveries',
     method: 'GET',
     path: `${APP}/{id}/deliveries`,
     summary: 'Each delivery of a notification',
@@ -184,9 +189,9 @@ const forServers = {
     reply: page(delivery),
     problems: ['not-found'],
   }),
-  start: turn('start', 'Send a draft, or a scheduled one now'),
-  stop: turn('stop', 'Stop sending; what has not gone out waits'),
-  resume: turn('resume', 'Go on with a stopped one'),
+  start: turn('start', 'Send a draft or a scheduled notification now'),
+  stop: turn('stop', 'Stop sending; unsent deliveries wait'),
+  resume: turn('resume', 'Resume a stopped notification'),
 };
 
 export const notificationOperations = {
@@ -201,6 +206,7 @@ export const notificationOperations = {
   resumeManaged: forMembers(forServers.resume, 'developer'),
   list: operation({
     id: 'notifications.list',
+    command: 'notify list',
     method: 'GET',
     path: MANAGE,
     summary: 'Notifications, latest first',
@@ -213,7 +219,7 @@ export const notificationOperations = {
     id: 'notifications.course',
     method: 'GET',
     path: `${MANAGE}/{id}/course`,
-    summary: 'What became of it over time: sent, arrived, opened and failed in each step',
+    summary: 'Its progress over time: sent, arrived, opened and failed in each step',
     caller: viewer,
     params: managed,
     reply: course,
@@ -221,9 +227,10 @@ export const notificationOperations = {
   }),
   remove: operation({
     id: 'notifications.remove',
+    changes: 'notification',
     method: 'DELETE',
     path: `${MANAGE}/{id}`,
-    summary: 'Throw a draft or a scheduled one away',
+    summary: 'Delete a draft or a scheduled notification',
     caller: developer,
     params: managed,
     status: 204,

@@ -21,29 +21,31 @@ const systemMembers = { id: recordId, createdAt: time, updatedAt: time, version:
 export const record = z.looseObject(systemMembers).meta({
   id: 'Record',
   description:
-    'System members, and one member per field of the collection; a field without a value is null. With `include`, `_included` holds what was brought along',
+    'System members, and one member per field of the collection; a field without a value is null. With `include`, `_included` holds the included records',
 });
 export type OrchardRecord = z.infer<typeof record>;
-/** A record of which only some fields may have been asked for. To TypeScript it is whole: whoever asks for a part knows which. */
+/**
+ * A record, possibly with only the requested fields. To TypeScript it is whole: the caller knows which fields it requested.
+ */
 const recordPart = z
   .looseObject({ ...systemMembers, createdAt: time.optional(), updatedAt: time.optional(), ownerId: uuid.nullable().optional() })
   .meta({
     id: 'RecordPart',
-    description: 'A record, whole, or with `fields` those of its members that were asked for; `id` and `version` always come',
+    description: 'A record; with `fields`, only those members and always `id` and `version`',
   }) as unknown as typeof record;
 const json = z.custom<Json>(() => true).meta({});
 
 const INCLUDE =
-  'References to bring along: `hut`, `hut.warden`, and `bookings(hut)` for the bookings whose `hut` leads here; at most 3 deep';
+  'References to include: `hut`, `hut.warden`, and `bookings(hut)` for the bookings whose `hut` refers to this record; at most 3 deep';
 const parts = {
-  fields: z.string().max(4000).optional().describe('Comma-separated field names to answer; `id` and `version` always come'),
+  fields: z.string().max(4000).optional().describe('Comma-separated field names; `id` and `version` are always included'),
   include: z.string().max(400).optional().describe(INCLUDE),
 };
 const flag = z.stringbool().optional();
 const recordList = listQuery.extend({
   filter: z.string().max(16_000).optional().describe('A condition in CQL2, text or JSON'),
   ...parts,
-  count: flag.describe('Whether to count all records that the filter lets through'),
+  count: flag.describe('Whether to count all matching records'),
 });
 const recordPage = page(recordPart).extend({ count: z.int().optional() });
 
@@ -58,10 +60,10 @@ const SUMMARY = z.strictObject({
   limit: z.coerce.number().int().min(1).max(1000).default(100),
 });
 const summary = z
-  .object({ groups: z.array(jsonObject), more: z.boolean().describe('Whether there are more groups than were asked for') })
+  .object({ groups: z.array(jsonObject), more: z.boolean().describe('Whether there are more groups than the limit') })
   .meta({ id: 'Summary' });
 
-/** The same questions in a body: for filters that are too long for an address. */
+/** The same queries in a body: for filters that are too long for an address. */
 const anyFilter = z
   .union([z.string().max(16_000), jsonObject.transform((filter) => JSON.stringify(filter))])
   .optional()
@@ -124,14 +126,14 @@ type Names = {
   liveOne: string;
   history: string;
   restore: string;
-  /** What is asked for with a body stands below this. */
+  /** Queries with a body are below this path. */
   queries: string;
 };
 type Callers = { read: Caller; write: Caller; history: Caller; restore: Caller };
 
 const VERSION = { ETag: 'The version of the record, in quotes, for `If-Match`' };
 
-/** The calls on records, under one path or another and for one kind of caller or another. */
+/** The calls on records, for a path and a kind of caller. */
 function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
   group: string,
   path: Names,
@@ -144,6 +146,9 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
   return {
     create: operation({
       id: `${group}.create`,
+      changes: 'record',
+      command: 'record add <json>',
+      library: 'collection({collection}).create({body})',
       replyHeaders: { ...VERSION, Location: 'The address of the record' },
       method: 'POST',
       path: path.collection,
@@ -157,6 +162,8 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     list: operation({
       id: `${group}.list`,
+      command: 'record list',
+      library: 'collection({collection}).list({query})',
       replyHeaders: { Link: 'The next page, as `rel="next"` (RFC 8288); absent on the last one' },
       method: 'GET',
       path: path.collection,
@@ -169,6 +176,8 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     read: operation({
       id: `${group}.read`,
+      command: 'record show',
+      library: 'collection({collection}).read({id})',
       replyHeaders: VERSION,
       notModified: true,
       method: 'GET',
@@ -183,6 +192,9 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     put: operation({
       id: `${group}.put`,
+      changes: 'record',
+      command: 'record put <json>',
+      library: 'collection({collection}).put({id}, {body})',
       replyHeaders: VERSION,
       method: 'PUT',
       path: path.record,
@@ -198,6 +210,9 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     patch: operation({
       id: `${group}.patch`,
+      changes: 'record',
+      command: 'record change <json>',
+      library: 'collection({collection}).change({id}, {body})',
       replyHeaders: VERSION,
       method: 'PATCH',
       path: path.record,
@@ -211,6 +226,9 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     remove: operation({
       id: `${group}.remove`,
+      changes: 'record',
+      command: 'record delete',
+      library: 'collection({collection}).remove({id})',
       method: 'DELETE',
       path: path.record,
       summary: 'Delete a record',
@@ -223,6 +241,7 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     batch: operation({
       id: `${group}.batch`,
+      changes: 'record',
       method: 'POST',
       path: path.batch,
       summary: 'Up to 1,000 actions in one call',
@@ -235,6 +254,8 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     summary: operation({
       id: `${group}.summary`,
+      command: 'record summary',
+      library: 'collection({collection}).summary({query})',
       method: 'GET',
       path: path.summary,
       summary: 'Counts and measures of groups of records',
@@ -246,9 +267,11 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     live: operation({
       id: `${group}.live`,
+      command: 'record watch',
+      library: 'collection({collection}).watch({query}, (event) => console.log(event))',
       method: 'GET',
       path: path.live,
-      summary: 'What enters, changes in and leaves a filter, as it happens',
+      summary: 'Records that enter, change in or leave a filter, as events',
       ...reading,
       params: inCollection,
       query: z.strictObject({ filter: recordList.shape.filter }),
@@ -271,9 +294,10 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     query: operation({
       id: `${group}.query`,
+      changes: 'nothing',
       method: 'POST',
       path: path.queries,
-      summary: 'Records the caller may read, asked for with a body',
+      summary: 'Records the caller may read, requested with a body',
       ...reading,
       params: inCollection,
       body: listBody,
@@ -282,9 +306,10 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     querySummary: operation({
       id: `${group}.querySummary`,
+      changes: 'nothing',
       method: 'POST',
       path: `${path.queries}/summary`,
-      summary: 'Counts and measures of groups of records, asked for with a body',
+      summary: 'Counts and measures of groups of records, requested with a body',
       ...reading,
       params: inCollection,
       body: summaryBody,
@@ -293,9 +318,10 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     queryLive: operation({
       id: `${group}.queryLive`,
+      changes: 'nothing',
       method: 'POST',
       path: `${path.queries}/live`,
-      summary: 'What enters, changes in and leaves a filter, asked for with a body',
+      summary: 'Records that enter, change in or leave a filter, requested with a body',
       ...reading,
       params: inCollection,
       body: liveBody,
@@ -306,9 +332,10 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     history: operation({
       id: `${group}.history`,
+      command: 'record history',
       method: 'GET',
       path: path.history,
-      summary: 'The versions of a record in the last 30 days, the newest first',
+      summary: 'The versions of a record in the last 30 days, latest first',
       caller: callers.history,
       params: oneRecord,
       query: z.strictObject({ before: z.coerce.number().int().min(1).optional().describe('Only versions before this entry') }),
@@ -317,9 +344,11 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
     }),
     restore: operation({
       id: `${group}.restore`,
+      changes: 'record',
+      command: 'record restore <entry>',
       method: 'POST',
       path: path.restore,
-      summary: 'Bring an earlier version back',
+      summary: 'Restore an earlier version',
       caller: callers.restore,
       params: oneRecord,
       body: z.strictObject({ entry: z.int().min(1) }),

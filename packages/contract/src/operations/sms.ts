@@ -8,7 +8,7 @@ export const incomingSms = z
     sender: z.string(),
     recipient: z.string(),
     text: z.string(),
-    asked: z.enum(['out', 'in']).nullable().describe('Whether it asked for no more messages, or for messages again'),
+    asked: z.enum(['out', 'in']).nullable().describe('Whether it opted out or in'),
     userId: z.string().nullable().describe('The user whose number it came from'),
     at: time,
   })
@@ -24,7 +24,7 @@ const words = z.array(z.string().trim().min(1).max(40)).max(100);
 const country = z.string().regex(/^[A-Z]{2}$/, 'Two capitals of ISO 3166-1, such as NO.');
 export const messaging = z
   .object({
-    retireAfterDays: z.int().describe('A device not seen for so many days is retired; 0: never'),
+    retireAfterDays: z.int().describe('Retire devices not seen for this many days; 0: never'),
     prices: z.record(country, z.number()).describe('What a segment costs, by country'),
     currency: z.string().nullable(),
     optWords: z.object({ out: words, in: words }),
@@ -40,9 +40,10 @@ const address = z.string().trim().min(3).max(254);
 export const smsOperations = {
   inbox: operation({
     id: 'sms.inbox',
+    command: 'sms inbox',
     method: 'GET',
     path: `${ENVIRONMENT}/sms/inbox`,
-    summary: 'Short messages that came in, the latest first',
+    summary: 'Received short messages, latest first',
     caller: viewer,
     params: environmentParams,
     query: listQuery,
@@ -50,9 +51,10 @@ export const smsOperations = {
   }),
   optOuts: operation({
     id: 'sms.optOuts',
+    command: 'sms opt-outs',
     method: 'GET',
     path: `${ENVIRONMENT}/opt-outs`,
-    summary: 'Numbers and addresses that want no messages, or want them again',
+    summary: 'Opt-outs: numbers and addresses that opted out, or in again',
     caller: viewer,
     params: environmentParams,
     query: listQuery,
@@ -60,9 +62,10 @@ export const smsOperations = {
   }),
   putOptOut: operation({
     id: 'sms.putOptOut',
+    changes: 'opt-out',
     method: 'PUT',
     path: `${ENVIRONMENT}/opt-outs/{way}/{address}`,
-    summary: 'Note that a number or address wants no messages, or wants them again',
+    summary: 'Record that a number or address opted out or in',
     caller: developer,
     params: environmentParams.extend({ way: z.enum(['sms', 'mail']), address }),
     body: z.strictObject({ state: z.enum(['out', 'in']), because: z.string().trim().min(1).max(200) }),
@@ -70,9 +73,10 @@ export const smsOperations = {
   }),
   removeOptOut: operation({
     id: 'sms.removeOptOut',
+    changes: 'opt-out',
     method: 'DELETE',
     path: `${ENVIRONMENT}/opt-outs/{way}/{address}`,
-    summary: 'Forget what a number or address asked for',
+    summary: 'Delete the opt-out or opt-in of a number or address',
     caller: { kind: 'member', role: 'maintainer' },
     params: environmentParams.extend({ way: z.enum(['sms', 'mail']), address }),
     status: 204,
@@ -81,6 +85,7 @@ export const smsOperations = {
   }),
   settings: operation({
     id: 'messaging.read',
+    command: 'messaging show',
     method: 'GET',
     path: `${ENVIRONMENT}/messaging`,
     summary: 'Settings for messages of an environment',
@@ -90,6 +95,8 @@ export const smsOperations = {
   }),
   patchSettings: operation({
     id: 'messaging.patch',
+    changes: 'message settings',
+    command: 'messaging set <json>',
     method: 'PATCH',
     path: `${ENVIRONMENT}/messaging`,
     summary: 'Change settings for messages',

@@ -66,6 +66,7 @@ const viewer = { kind: 'member', role: 'viewer' } as const;
 export const telemetryOperations = {
   usage: operation({
     id: 'usage.read',
+    command: 'usage',
     method: 'GET',
     path: `${ENVIRONMENT}/usage`,
     summary: 'Calls, errors and latency over time and by route',
@@ -76,6 +77,7 @@ export const telemetryOperations = {
   }),
   requests: operation({
     id: 'requests.list',
+    command: 'request list',
     method: 'GET',
     path: `${ENVIRONMENT}/requests`,
     summary: 'Recorded requests, latest first',
@@ -105,6 +107,7 @@ export const telemetryOperations = {
   }),
   request: operation({
     id: 'requests.read',
+    command: 'request show',
     method: 'GET',
     path: `${ENVIRONMENT}/requests/{request}`,
     summary: 'One recorded request in full',
@@ -117,7 +120,7 @@ export const telemetryOperations = {
     id: 'changes.watch',
     method: 'GET',
     path: `${ENVIRONMENT}/changes`,
-    summary: 'Event stream that tells which kinds of things changed in an environment',
+    summary: 'Event stream of the kinds of things that changed in an environment',
     caller: viewer,
     params: environmentParams,
     stream: true,

@@ -21,6 +21,7 @@ const followers = z.strictObject({ devices: z.array(deviceId).max(1000).optional
 export const topicOperations = {
   list: operation({
     id: 'topics.list',
+    command: 'topic list',
     method: 'GET',
     path: `${ENVIRONMENT}/topics`,
     summary: 'Topics, with how many follow them',
@@ -31,6 +32,7 @@ export const topicOperations = {
   }),
   read: operation({
     id: 'topics.read',
+    command: 'topic show',
     method: 'GET',
     path: `${ENVIRONMENT}/topics/{topic}`,
     summary: 'One topic',
@@ -41,9 +43,11 @@ export const topicOperations = {
   }),
   put: operation({
     id: 'topics.put',
+    changes: 'topic',
+    command: 'topic add',
     method: 'PUT',
     path: `${ENVIRONMENT}/topics/{topic}`,
-    summary: 'Make a topic, or change its title or role',
+    summary: 'Create a topic, or change its title or role',
     caller: { kind: 'member', role: 'developer' },
     params: one,
     body: z.strictObject({
@@ -59,9 +63,11 @@ export const topicOperations = {
   }),
   remove: operation({
     id: 'topics.remove',
+    changes: 'topic',
+    command: 'topic remove',
     method: 'DELETE',
     path: `${ENVIRONMENT}/topics/{topic}`,
-    summary: 'Delete a topic; nobody follows it any more',
+    summary: 'Delete a topic and its followers',
     caller: { kind: 'member', role: 'developer' },
     params: one,
     status: 204,
@@ -70,6 +76,8 @@ export const topicOperations = {
   }),
   addFollowers: operation({
     id: 'topics.addFollowers',
+    changes: 'topic',
+    command: 'topic follow',
     method: 'POST',
     path: `${ENVIRONMENT}/topics/{topic}/followers`,
     summary: 'Let devices and users follow a topic',
@@ -81,9 +89,11 @@ export const topicOperations = {
   }),
   removeFollowers: operation({
     id: 'topics.removeFollowers',
+    changes: 'topic',
+    command: 'topic unfollow',
     method: 'POST',
     path: `${ENVIRONMENT}/topics/{topic}/leavers`,
-    summary: 'Let devices and users follow a topic no more',
+    summary: 'Stop devices and users from following a topic',
     caller: { kind: 'member', role: 'developer' },
     params: one,
     body: followers,

@@ -113,9 +113,9 @@ function termOf(node: Node, ground: Ground): Term {
     case 'call':
       return calledTerm(node, ground);
     case 'array':
-      throw new FilterError(node.at, 'A list can stand only after IN and in A_CONTAINS, A_CONTAINEDBY, A_EQUALS and A_OVERLAPS');
+      throw new FilterError(node.at, 'A list is allowed only after IN and in A_CONTAINS, A_CONTAINEDBY, A_EQUALS and A_OVERLAPS');
     default:
-      throw new FilterError(node.at, 'An area can stand only in S_INTERSECTS, S_WITHIN and S_DISJOINT');
+      throw new FilterError(node.at, 'An area is allowed only in S_INTERSECTS, S_WITHIN and S_DISJOINT');
   }
 }
 
@@ -157,7 +157,7 @@ function calledTerm(node: Call, ground: Ground): Term {
     }
     default:
       if (isPredicate(node)) throw new FilterError(at, 'Expected a value, found a condition');
-      if (op === 'interval') throw new FilterError(at, 'INTERVAL can stand only in temporal predicates, such as T_DURING');
+      if (op === 'interval') throw new FilterError(at, 'INTERVAL is allowed only in temporal predicates, such as T_DURING');
       throw new FilterError(
         at,
         `There is no function \`${op}\`${nearest(op, ['distance', 'me', 'now', 'casei', 'accenti', 'date', 'timestamp', 'interval'])}`,
@@ -175,7 +175,7 @@ function arithmeticOf(node: Call, operator: Arithmetic, ground: Ground): Term {
   const left = wanted(termOf(first, ground), 'number', first);
   if (operator !== '^')
     return { is: 'arithmetic', kind: 'number', operator, left, right: wanted(termOf(second, ground), 'number', second) };
-  // Repeated multiplication, since powers of broken exponents differ between machines in the last digit.
+  // Repeated multiplication, since powers with fractional exponents differ between machines in the last digit.
   const exponent = second.kind === 'literal' ? second.value : null;
   if (typeof exponent !== 'number' || !Number.isInteger(exponent) || exponent < 1 || exponent > 4)
     throw new FilterError(second.at, 'An exponent is 1, 2, 3 or 4');
@@ -301,7 +301,7 @@ function insideOf(of: Term, area: Node, boundary: boolean, ground: Ground): Cond
   return { is: 'insidePolygon', of, rings: area.rings, edges: edgesOf(area.rings), boundary };
 }
 
-/** Start and end of a stretch of time; null is open. */
+/** Start and end of an interval; null is open. */
 type Stretch = { start: Term | null; end: Term | null };
 const before = (left: Term | null, right: Term | null, operator: '<' | '<='): Condition =>
   left && right ? comparable(left, operator, right) : { is: 'always', value: true };
@@ -321,7 +321,7 @@ const isOver = (a: Stretch, b: Stretch): Condition => (a.end && b.start ? compar
 const meets = (a: Stretch, b: Stretch): Condition => (a.end && b.start ? comparable(a.end, '=', b.start) : never);
 const reach = (a: Stretch, b: Stretch): Condition => before(b.start, a.end, '<');
 
-/** OGC 21-065r2 clause 7.8, table 11: the relations of two stretches of time, by their ends. */
+/** OGC 21-065r2 clause 7.8, table 11: the relations of two intervals, by their ends. */
 const TEMPORAL: Record<string, (a: Stretch, b: Stretch) => Condition> = {
   t_before: isOver,
   t_after: (a, b) => isOver(b, a),

@@ -1,13 +1,13 @@
 /**
- * A filter after its names and types were checked: what both back ends, SQL and memory, work from. Everything that
- * can be said with less is gone: BETWEEN, the temporal predicates and array equality are comparisons and contents.
+ * A filter after its names and types were checked: what both back ends, SQL and memory, work from. Derived forms are
+ * reduced: BETWEEN, temporal predicates and array equality become comparisons and containment.
  */
 import type { Edge, Position } from './geometry.js';
 import type { PatternPart } from './folding.js';
 import type { Comparison } from './tree.js';
 
 export const VALUE_KINDS = ['text', 'number', 'boolean', 'date', 'time', 'place', 'list', 'object'] as const;
-/** What a field holds, as far as filters care. */
+/** What a field holds, for filters. */
 export type ValueKind = (typeof VALUE_KINDS)[number];
 
 /** The fields a filter may name. A path has more than one part where references are followed. */
@@ -45,7 +45,7 @@ export type Condition =
   | { is: 'holds'; list: Term; item: Scalar }
   /** Whether every item of the list is one of these. */
   | { is: 'within'; list: Term; items: Scalar[] }
-  /** Whether the list shares an item with the roles of the one who asks. */
+  /** Whether the list shares an item with the caller's roles. */
   | { is: 'sharesRoles'; list: Term; how: 'any' | 'all' | 'within' };
 
 /** A scope of plain fields without references. */
@@ -65,7 +65,7 @@ export function pathsOf(condition: Condition): (readonly string[])[] {
   return paths;
 }
 
-/** Calls `seen` for every term, inner ones too. */
+/** Calls `seen` for every term, nested ones included. */
 export function visitTerms(condition: Condition, seen: (term: Term) => void): void {
   const term = (one: Term): void => {
     seen(one);

@@ -7,12 +7,12 @@ import { compareText, foldAccents, foldCase, matchPattern } from './folding.js';
 import { distanceM, isInside, type Position } from './geometry.js';
 import type { Comparison } from './tree.js';
 
-/** Who asks, and when: milliseconds since 1970. */
+/** The caller and the time, in milliseconds since 1970. */
 export type Asking = { me: { id: string | null; roles: readonly string[] }; now: number };
 /** The records that references lead to, by dotted path (`hut`, `hut.warden`); null where one leads to nothing. */
 export type Related = ReadonlyMap<string, JsonObject | null>;
 export type Truth = boolean | null;
-/** `record` is in the form that the API answers: times as RFC 3339 texts, places as GeoJSON. */
+/** `record` has the API's form: times as RFC 3339 texts, places as GeoJSON. */
 export type Evaluator = (record: JsonObject, asking: Asking, related?: Related) => Truth;
 
 type Value = string | number | boolean | Position | Json[] | null;
@@ -75,7 +75,7 @@ export function compileEvaluator(condition: Condition): Evaluator {
 
 const negate = (truth: Truth): Truth => (truth === null ? null : !truth);
 
-/** AND ends at the first false, OR at the first true; unknown otherwise wins over what does not end it. */
+/** AND stops at the first false, OR at the first true; otherwise an unknown part makes the whole unknown. */
 function junction(parts: Evaluator[], ending: boolean): Evaluator {
   return (record, asking, related) => {
     let result: Truth = !ending;
@@ -215,7 +215,7 @@ function arithmetic(operator: string, left: Reader, right: Reader): Reader {
   return (record, asking, related) => {
     const [a, b] = [left(record, asking, related) as number | null, right(record, asking, related) as number | null];
     const result = a === null || b === null ? null : compute(a, b);
-    if (result !== null && !Number.isFinite(result)) throw new RangeError('The arithmetic of the filter leaves the range of numbers.');
+    if (result !== null && !Number.isFinite(result)) throw new RangeError('The arithmetic of the filter overflows.');
     return result;
   };
 }

@@ -6,7 +6,7 @@ import { type Asking, compileEvaluator, type Related, type Truth } from './evalu
 import { writeFilterText } from './print.js';
 import { isCall, type Node } from './tree.js';
 
-/** A part of a filter with what it came to; `decided` marks the parts that made the whole come out as it did. */
+/** A part of a filter with its result; `decided` marks the parts that determined the result of the whole. */
 export type Explained = { text: string; result: Truth; decided: boolean; parts?: Explained[] };
 
 /** Evaluates each part of a filter on its own. */

@@ -1,10 +1,10 @@
 /**
- * CASEI and ACCENTI (OGC 21-065r2 clauses 7.4 and 7.5): letter by letter, so that the database computes the same.
- * CASEI is the simple lower-case mapping of Unicode 14. ACCENTI takes the marks off Latin, Greek and Cyrillic letters
+ * CASEI and ACCENTI (OGC 21-065r2 clauses 7.4 and 7.5): character by character, so that the database computes the same.
+ * CASEI is the simple lower-case mapping of Unicode 14. ACCENTI removes the marks of Latin, Greek and Cyrillic letters
  * (canonical decomposition) and drops combining marks that stand alone.
  */
 
-/** Letters whose lower case came after Unicode 14. */
+/** Characters whose lower case was added after Unicode 14. */
 const YOUNGER = /[\u1c89\ua7cb\ua7cc\ua7ce\ua7d2\ua7d4\ua7da\ua7dc\u{10d50}-\u{10d65}\u{16ea0}-\u{16eb8}]/u;
 /** Combining diacritical marks. */
 const MARKS = /[\u0300-\u036f]/gu;
@@ -28,7 +28,7 @@ export function foldCase(text: string): string {
   return folded;
 }
 
-/** Each plain letter, with all letters that become it. */
+/** Each base character, with all characters that fold to it. */
 export const ACCENTED: ReadonlyMap<string, string> = (() => {
   const groups = new Map<string, string>();
   for (const [from, to] of LETTER_RANGES) {
@@ -62,10 +62,10 @@ export function compareText(a: string, b: string): number {
   return a.length - b.length;
 }
 
-/** A LIKE pattern in its parts: texts to match letter by letter, `_` for one letter, `%` for any number. */
+/** A LIKE pattern in its parts: texts to match character by character, `_` for one character, `%` for any number. */
 export type PatternPart = { text: string } | '_' | '%';
 
-/** CQL2 clause 7.1: `%` any letters, `_` one, `\` takes the next letter as it is; at the end it stands for itself. */
+/** CQL2 clause 7.1: `%` any characters, `_` one, `\` escapes the next character; at the end it stands for itself. */
 export function readPattern(pattern: string): PatternPart[] {
   const parts: PatternPart[] = [];
   const add = (letter: string) => {
@@ -89,7 +89,7 @@ export function readPattern(pattern: string): PatternPart[] {
 export const writePattern = (parts: readonly PatternPart[]): string =>
   parts.map((part) => (typeof part === 'string' ? part : part.text.replace(/[\\%_]/g, '\\$&'))).join('');
 
-/** Matches greedily, going back to the last `%` only: the time is bounded by text × pattern. */
+/** Matches greedily, backtracking to the last `%` only: the time is bounded by text × pattern. */
 export function matchPattern(parts: readonly PatternPart[]): (text: string) => boolean {
   const wanted = parts.flatMap((part) => (typeof part === 'string' ? [part === '%' ? null : undefined] : [...part.text]));
   return (text) => {

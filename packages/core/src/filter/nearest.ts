@@ -1,9 +1,9 @@
 /** Names longer than this are no misspelling of a known one. */
 const MAX_LENGTH = 100;
-/** Known names that are looked at, at most. */
+/** The most known names that are compared. */
 const MAX_KNOWN = 2_000;
 
-/** «; did you mean …» for the known name that is fewest edits away, if it is near enough. */
+/** “; did you mean …” for the known name that is fewest edits away, if it is near enough. */
 export function nearest(name: string, known: Iterable<string>): string {
   if (name.length > MAX_LENGTH) return '';
   const wanted = name.toLowerCase();
@@ -11,7 +11,7 @@ export function nearest(name: string, known: Iterable<string>): string {
   let seen = 0;
   for (const candidate of known) {
     if (++seen > MAX_KNOWN) break;
-    // Each letter more or less is an edit of its own.
+    // Each added or missing character is one edit.
     if (Math.abs(candidate.length - name.length) >= best.distance) continue;
     const distance = editDistance(wanted, candidate.toLowerCase());
     if (distance < best.distance) best = { name: candidate, distance };

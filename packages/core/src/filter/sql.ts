@@ -4,17 +4,17 @@ import { type Asking, compileEvaluator, reader } from './evaluate.js';
 import { ACCENTED, writePattern } from './folding.js';
 import { type Box, boxesAround, boxOf, type Edge, type Position } from './geometry.js';
 
-/** A placeholder's value, or how it follows from who asks. */
+/** A placeholder's value, or how it is derived from the caller. */
 export type Slot = { value: unknown } | { from: (asking: Asking) => unknown };
 export type Sql = { sql: string; slots: Slot[] };
-/** How the fields are called in SQL. */
+/** The names of the fields in SQL. */
 export type SqlNames = {
   column(path: readonly string[]): string;
   /** A column with a spatial index that holds the place, or a place off the globe; null without index. */
   spatial?(path: readonly string[]): string | null;
 };
 
-/** The values of the placeholders for one who asks. */
+/** The values of the placeholders for a caller. */
 export const bindSlots = (slots: readonly Slot[], asking: Asking): unknown[] =>
   slots.map((slot) => ('value' in slot ? slot.value : slot.from(asking)));
 
@@ -47,7 +47,7 @@ function isStatic(condition: Condition): { fields: boolean; asking: boolean } {
 }
 
 const hasField = (term: Term): boolean => term.is === 'field' || (term.is === 'folded' && hasField(term.of));
-/** The common case, told without a walk. */
+/** The common case, recognized without a walk. */
 const readsField = (condition: Condition): boolean =>
   'left' in condition ? condition.left.is === 'field' : 'of' in condition && condition.of.is === 'field';
 const NOBODY: Asking = { me: { id: null, roles: [] }, now: 0 };
@@ -197,7 +197,7 @@ class Writer {
     }
   }
 
-  /** What does not come from a field is computed before the statement runs. */
+  /** Terms without a field are computed before the statement runs. */
   #readBefore(term: Term): string {
     const read = reader(term);
     this.slots.push({ from: (asking) => read({}, asking) });
@@ -236,7 +236,7 @@ function balancedXor(parts: string[]): string {
 function folded(letters: 'case' | 'accents', sql: string): string {
   const text = `CONVERT(${sql} USING utf8mb4)`;
   if (letters === 'case') return `LOWER(${text} COLLATE utf8mb4_uca1400_nopad_as_cs) COLLATE utf8mb4_nopad_bin`;
-  // A text of ASCII alone, told by its length in bytes, needs no look at its letters.
+  // An ASCII text, recognized by its length in bytes, needs no check of its characters.
   let plain = `REGEXP_REPLACE(${text} COLLATE utf8mb4_nopad_bin, '[\\\\x{0300}-\\\\x{036f}]', '')`;
   for (const [letter, accented] of ACCENTED) plain = `REGEXP_REPLACE(${plain}, '[${accented}]', '${letter}')`;
   return `IF(LENGTH(${sql}) = CHAR_LENGTH(${sql}), ${text}, ${plain}) COLLATE utf8mb4_nopad_bin`;

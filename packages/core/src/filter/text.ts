@@ -13,7 +13,7 @@ import { call, checkSize, FilterError, LIMITS, type Node } from './tree.js';
 
 const Name = createToken({ name: 'Name', label: 'a field name', pattern: /[A-Za-z_:\u00c0-\uffff][\w:.\u00b7-\uffff]*/ });
 const QuotedName = createToken({ name: 'QuotedName', label: 'a field name', pattern: /"[A-Za-z_:\u00c0-\uffff][\w:.\u00b7-\uffff]*"/ });
-/** Keywords and shapes are told from names after the lexer: one look in a map, in place of a pattern for each word. */
+/** Keywords and shapes are distinguished from names after the lexer: one map lookup instead of a pattern for each word. */
 const keyword = (word: string): TokenType => createToken({ name: word, label: word, pattern: Lexer.NA });
 const sign = (name: string, text: string): TokenType => createToken({ name, label: `\`${text}\``, pattern: text });
 const And = keyword('AND');
@@ -235,7 +235,7 @@ class FilterParser extends EmbeddedActionsParser {
     return minus ? this.ACTION(() => negative(value, minus.startOffset)) : value;
   });
 
-  // Made once: nine closures for each value would cost more than reading it.
+  // Created once: nine closures for each value would cost more than parsing it.
   #values: { ALT: () => Node }[] | undefined;
   value = this.RULE('value', (): Node => {
     this.#values ??= [

@@ -4,7 +4,7 @@
  */
 import type { Position } from './geometry.js';
 
-/** Where in the source: a letter counted from 0 (text), or a path such as `args[0]` (JSON). */
+/** Where in the source: a character counted from 0 (text), or a path such as `args[0]` (JSON). */
 export type At = number | string;
 
 export type Node =
@@ -25,7 +25,7 @@ export type Comparison = (typeof COMPARISONS)[number];
 export const ARITHMETIC = ['+', '-', '*', '/', '%', 'div', '^'] as const;
 export type Arithmetic = (typeof ARITHMETIC)[number];
 
-/** What a filter may be at most, checked before it runs. */
+/** The limits of a filter, checked before it runs. */
 export const LIMITS = { length: 16_000, depth: 40, nodes: 1_000, wildcards: 10, vertices: 500, references: 5, folds: 4 } as const;
 
 /** A filter that cannot be used: where, and what would be right. */

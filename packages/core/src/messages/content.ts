@@ -1,4 +1,4 @@
-/** What a notification says, in its variants, and what of it one device gets. */
+/** The content of a notification in its variants, and the content for one device. */
 import { type JsonObject, own } from '../json.js';
 import {
   fillTemplate,

@@ -1,4 +1,4 @@
-/** When a message is due in each time zone: wall-clock times, and hours in which nobody is to be disturbed. */
+/** When a message is due in each time zone: wall-clock times, and quiet hours. */
 
 /** A wall-clock time, `2026-12-24T18:00`. */
 export type LocalTime = string;

@@ -1,4 +1,4 @@
-/** What a JSON file seems to be, so that a wrong one can be told by name. */
+/** What a JSON file appears to be, to say so when it is the wrong one. */
 import { isPlainObject, type Json } from '../json.js';
 
 const KINDS: { is: string; has: string[][] }[] = [
@@ -25,7 +25,7 @@ const KINDS: { is: string; has: string[][] }[] = [
   { is: 'the credential of an OAuth client that signs people in, not a service account', has: [['client_secret'], ['clientSecret']] },
 ];
 
-/** Names a kind of JSON document by the members it has. */
+/** Recognizes a kind of JSON document by its members. */
 export function describeJson(value: Json): string {
   if (!isPlainObject(value)) return Array.isArray(value) ? 'a JSON array' : 'a single JSON value';
   const names = new Set(Object.keys(value));

@@ -1,20 +1,20 @@
-/** Answers that are looked at together, at least. */
+/** The least number of responses that are evaluated together. */
 const LEAST_LOOKED_AT = 16;
-/** Flights between two looks at how quick an answer is while little is in flight. */
+/** Rounds between two measurements of the latency with little in flight. */
 const FLIGHTS = 200;
-/** Quicker than this is noise. */
+/** Below this, latency is noise. */
 const LEAST_MS = 0.5;
 const WIDEN_BELOW = 2;
 const NARROW_ABOVE = 3;
 
 /**
- * How many messages to have in flight at a time: as few as keep the way busy. What is in flight when a process is
- * killed may reach its device twice, so more than that buys nothing.
+ * How many messages to have in flight at a time: as few as keep the network busy. What is in flight when a process is killed
+ * may reach its device twice, so more than that buys nothing.
  *
- * After TCP Vegas (Brakmo and Peterson, 1995): while answers take about as long as the quickest ones, the network is
- * not what is waited for, and more may go; when they take several times as long, messages only queue, here or there.
- * How quick an answer can be is measured anew every so often with little in flight, as BBR does (Cardwell and others,
- * 2016): with a queue that stands, every answer looks slow.
+ * After TCP Vegas (Brakmo and Peterson, 1995): while responses take about as long as the fastest ones, the network is not
+ * the bottleneck, and the width may grow; when they take several times as long, messages only queue, here or there. The
+ * least latency is measured again from time to time with little in flight, as BBR does (Cardwell and others, 2016): with a
+ * standing queue, every response looks slow.
  */
 export class FlightWidth {
   #width: number;
@@ -22,7 +22,7 @@ export class FlightWidth {
   #sum = 0;
   #answers = 0;
   #flights = 0;
-  /** The width to go back to, while the quickest answer is measured anew; and how many answers are still of before. */
+  /** The width to return to after the least latency is measured again, and the number of responses still from before. */
   #measuring: { back: number; old: number } | null = null;
 
   /** @param least what is never gone below @param most what is never gone beyond */
@@ -37,7 +37,7 @@ export class FlightWidth {
     return this.#width;
   }
 
-  /** Takes the time one answer took, in milliseconds; the width follows once for each flight. */
+  /** Records the latency of one response, in milliseconds; the width changes once each round. */
   note(ms: number): void {
     if (this.#measuring && this.#measuring.old > 0) {
       this.#measuring.old--;

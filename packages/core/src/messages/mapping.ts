@@ -1,6 +1,6 @@
 /**
- * Gateway mappings: JSON documents that say how a message is put on the wire of a push network or SMS centre, and how
- * its answer is read. The service sends nothing that a mapping does not say. docs/gateways.md explains how to write one.
+ * Gateway mappings: JSON documents that say how a message is sent to a push network or SMS centre, and how its response is
+ * read. The service sends only what a mapping says. docs/gateways.md explains how to write one.
  */
 import { analyseFilter } from '../filter/analyse.js';
 import { type Condition, type FilterScope, flatScope, type ValueKind } from '../filter/condition.js';
@@ -26,7 +26,7 @@ import {
   valueAt,
 } from './template.js';
 
-/** How to read one answer: the first rule whose condition (CQL2) holds says what it means. */
+/** How to read a response: the first rule whose condition (CQL2) is true says what it means. */
 export type AnswerRule = { if: string; is: AnswerMeaning };
 export type MappedRequest = { method: 'POST' | 'PUT' | 'GET'; address: string; headers: Record<string, string>; body?: Json | undefined };
 export type GatewayMapping = {
@@ -46,14 +46,14 @@ export type GatewayMapping = {
   /** Names for parts of an answer that conditions and `said` use: a JSON Pointer into its body, or `header:<name>`. */
   read?: Record<string, string> | undefined;
   answers: AnswerRule[];
-  /** Which name of `read` is the network's id of the message, and which its own words. */
+  /** The names of `read` that hold the network's message id, and its message. */
   messageId?: string | undefined;
   said?: string | undefined;
   /** The member of `request.body` a gateway's overlay is merged into: a JSON Pointer. */
   overlayAt?: string | undefined;
   /** Kind `certificate` only: which part of its subject (RFC 4514: CN, UID, OU, …) names what. */
   certificate?: { packageIdentifier?: string | undefined; stage?: { in: string; trial: string; live: string } | undefined } | undefined;
-  /** Kind `token` only: how the bearer token comes about. */
+  /** Kind `token` only: how the bearer token is obtained. */
   token?: MappedToken | undefined;
   sample: MappingSample;
 };
@@ -64,7 +64,7 @@ export type MappedToken =
       by: 'exchanged';
       scope?: string | undefined;
       lifeS: number;
-      /** Where things are in the key file: JSON Pointers. `type`, when given, is a member and the value it must have. */
+      /** JSON Pointers to the parts of the key file. `type`, when given, is a member and the value it must have. */
       file: {
         type?: { at: string; is: string } | undefined;
         project: string;
@@ -116,12 +116,12 @@ const TOKEN_VARIABLES: { [name: string]: Known } = {
   token: { issuedAtS: true, expiresAtS: true, audience: true },
 };
 
-/** Conditions over an answer know no person. */
+/** Conditions over a response have no user. */
 const NOBODY = { me: { id: null, roles: [] }, now: 0 };
 
 export type Rendered = { method: string; url: URL; headers: Record<string, string>; body: string };
 
-/** Where one part of an answer is found: a header, or names that lead into its body. */
+/** Where one part of a response is found: a header, or a path into its body. */
 type AnswerPart = { name: string; header: string | null; names: string[] };
 
 /** A mapping made ready: templates, pointers and conditions read once. */
@@ -186,7 +186,10 @@ export class CompiledMapping {
     return { ...values, words };
   }
 
-  /** What an answer means, with the network's id and words. An answer no rule fits is `refused`, or `later` from 500. */
+  /**
+   * What a response means, with the network's id and message. A response that matches no rule is `refused`, or `later` from
+   * 500.
+   */
   readAnswer(
     status: number,
     headers: Record<string, string | undefined>,
@@ -292,11 +295,13 @@ export function mappingProblems(mapping: GatewayMapping): { at: string; problem:
     if (name && !Object.hasOwn(mapping.read ?? {}, name)) found.push({ at: `/${member}`, problem: `\`read\` has no \`${name}\`.` });
   }
   if (mapping.for === 'token' && !mapping.token)
-    found.push({ at: '/token', problem: 'A mapping for gateways of the kind token says how the token comes about.' });
+    found.push({ at: '/token', problem: 'A mapping for gateways of the kind token must define how the token is obtained.' });
   return found;
 }
 
-/** Tries a mapping on its own sample: the request it makes, and how it reads the answers. Empty when all is as said. */
+/**
+ * Tests a mapping with its own sample: the request it builds, and how it reads the responses. Empty when all of it matches.
+ */
 export function trySample(compiled: CompiledMapping): { at: string; problem: string }[] {
   const { sample } = compiled.document;
   const found: { at: string; problem: string }[] = [];

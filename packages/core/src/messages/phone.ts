@@ -3,7 +3,7 @@ import { type CountryCode, parsePhoneNumberFromString, validatePhoneNumberLength
 
 export type PhoneNumber = { number: string; country: string | null };
 
-/** Why a text is no phone number, and what to write. */
+/** Why a text is not a phone number, and what to write. */
 export class PhoneNumberError extends Error {}
 
 const LENGTHS: Record<string, string> = {

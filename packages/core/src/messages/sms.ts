@@ -1,4 +1,4 @@
-/** Short messages: how a text is encoded, and in how many segments it goes (3GPP TS 23.038 and 23.040). */
+/** Short messages: how a text is encoded, and how many segments it takes (3GPP TS 23.038 and 23.040). */
 
 /** The default alphabet of 3GPP TS 23.038 section 6.2.1, in the order of its codes; ESC stands at 0x1b. */
 const DEFAULT_ALPHABET =
@@ -22,7 +22,7 @@ CODES.delete('\u001b');
 const LETTERS = new Map([...CODES].map(([letter, code]) => [code, letter]));
 const EXTENDED = new Map(Object.entries(EXTENSION).map(([letter, code]) => [code, letter]));
 
-/** TS 23.040 section 9.2.3.24.1: with a concatenation header of six octets, fewer letters fit. */
+/** TS 23.040 section 9.2.3.24.1: with a concatenation header of six octets, fewer characters fit. */
 const GSM7 = { alone: 160, joined: 153 };
 const UCS2 = { alone: 70, joined: 67 };
 export const MOST_SEGMENTS = 10;
@@ -34,7 +34,7 @@ export type SmsPlan = {
   segments: number;
   /** Units that still fit into the last segment. */
   left: number;
-  /** The letters that force UCS-2, each once. */
+  /** The characters that force UCS-2, each once. */
   forcing: string[];
 };
 
@@ -67,7 +67,7 @@ export function segmentsOf(text: string): { encoding: SmsPlan['encoding']; parts
   return { encoding, parts: encoding === 'gsm7' ? pack(letters, gsmUnits, GSM7) : pack(letters, (letter) => letter.length, UCS2) };
 }
 
-/** How a text would go: encoding, segments, room left, and what forces UCS-2. */
+/** Encoding, segments, room left, and the characters that force UCS-2. */
 export function planSms(text: string): SmsPlan {
   const { encoding, parts } = segmentsOf(text);
   const unitsOf = (part: string) => (encoding === 'gsm7' ? [...part].reduce((sum, letter) => sum + gsmUnits(letter), 0) : part.length);
@@ -110,14 +110,14 @@ export function decodeSms(octets: Uint8Array, encoding: SmsPlan['encoding']): st
   }
   for (let i = 0; i < octets.length; i++) {
     const octet = octets[i] as number;
-    // Section 6.2.1.1: an unknown code after an escape is shown as the letter of the default table.
+    // Section 6.2.1.1: an unknown code after an escape is shown as the character of the default table.
     if (octet === 0x1b) text += EXTENDED.get(octets[++i] as number) ?? LETTERS.get(octets[i] as number) ?? ' ';
     else text += LETTERS.get(octet) ?? '?';
   }
   return text;
 }
 
-/** Words that end and begin messages to a number, by language; the first word of an answer is compared. */
+/** Opt-out and opt-in words, by language; the first word of a reply is compared. */
 export type OptWords = { out: string[]; in: string[] };
 export const DEFAULT_OPT_WORDS: OptWords = {
   out: ['STOP', 'STOPP', 'ARRET', 'ALTO', 'BAJA', 'PARAR', 'BASTA', 'SLUTT', 'ENDE', '停止', 'END', 'QUIT', 'UNSUBSCRIBE', 'CANCEL'],
@@ -126,7 +126,7 @@ export const DEFAULT_OPT_WORDS: OptWords = {
 
 const folded = (word: string) => word.normalize('NFD').replace(/\p{M}/gu, '').toUpperCase();
 
-/** Whether an answer asks for no more messages, or for messages again. */
+/** Whether a reply is an opt-out or an opt-in. */
 export function readOptWord(text: string, words: OptWords): 'out' | 'in' | null {
   const first = folded(text.trim().split(/[\s.,!]+/u)[0] ?? '');
   if (!first) return null;

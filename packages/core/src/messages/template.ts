@@ -1,6 +1,6 @@
 /**
- * Templates: texts with `{name}` where a value goes, `{name|otherwise}` for a value that may be missing, and `{{`, `}}`
- * for braces that are meant. A name is a path with dots, such as `user.name` or `data.hut`.
+ * Templates: texts with `{name}` for a value, `{name|default}` for a value that may be missing, and `{{`, `}}` for literal
+ * braces. A name is a path with dots, such as `user.name` or `data.hut`.
  */
 import type { Json, JsonObject } from '../json.js';
 import { isPlainObject } from '../json.js';
@@ -9,7 +9,7 @@ import { nearest } from '../filter/nearest.js';
 export type TemplatePart = string | { path: string[]; otherwise: string | null };
 export type Template = TemplatePart[];
 
-/** A template that cannot be read. `at` counts letters from 1. */
+/** A template that cannot be read. `at` counts characters from 1. */
 export class TemplateError extends Error {
   constructor(
     message: string,
@@ -34,10 +34,10 @@ export function parseTemplate(text: string): Template {
     if ((letter === '{' || letter === '}') && text[i + 1] === letter) {
       plain += letter;
       i++;
-    } else if (letter === '}') throw new TemplateError('A `}` closes nothing; write `}}` for a brace that is meant', i + 1);
+    } else if (letter === '}') throw new TemplateError('A `}` closes nothing; write `}}` for a literal brace', i + 1);
     else if (letter === '{') {
       const end = text.indexOf('}', i);
-      if (end < 0) throw new TemplateError('A `{` is not closed; write `{{` for a brace that is meant', i + 1);
+      if (end < 0) throw new TemplateError('A `{` is not closed; write `{{` for a literal brace', i + 1);
       const [name = '', ...otherwise] = text.slice(i + 1, end).split('|');
       if (!PATH.test(name.trim())) throw new TemplateError(`\`${name}\` is not a variable, such as user.name`, i + 2);
       if (plain) parts.push(plain);
@@ -55,7 +55,7 @@ export function parseTemplate(text: string): Template {
 /** Whether a template is a text without variables. */
 export const isPlainText = (template: Template): boolean => template.every((part) => typeof part === 'string');
 
-/** What a template may name: `true` for one value, an object for names below, `open` for any name below. */
+/** The names a template may use: `true` for one value, an object for nested names, `open` for any nested name. */
 export type Known = true | 'open' | { [name: string]: Known };
 
 /** The first variable of a template that is not known, in words; null when all are. @throws {TemplateError} */
@@ -88,23 +88,27 @@ const names = (known: Known, before: string[]) =>
         .join(', ')
     : '';
 
-/** A finding as a sentence: one that ends by asking is whole already. */
+/** A finding as a sentence; a question needs no full stop. */
 export const sentence = (words: string): string => (words.endsWith('?') ? words : `${words}.`);
 
 /** A value by its path; undefined when there is none, and for null. */
 export const valueAt = (values: JsonObject, path: readonly string[]): Json | undefined => followNames(values, path) ?? undefined;
 
-/** A variable without a value, where nothing was said to stand in for it. */
+/** A variable without a value and without a default. */
 export class MissingValue extends Error {
   constructor(readonly path: string) {
-    super(`\`${path}\` has no value here. Write {${path}|something} to say what stands in for it.`);
+    super(`\`${path}\` has no value here. Write {${path}|something} to give a default.`);
   }
 }
 
 const asText = (value: Json): string =>
   typeof value === 'string' ? value : typeof value === 'object' ? JSON.stringify(value) : String(value);
 
-/** Fills a template with text. @param write how a value is written, for places where it must not mean more than itself @throws {MissingValue} */
+/**
+ * Fills a template with text.
+ * @param write how a value is escaped
+ * @throws {MissingValue}
+ */
 export function fillTemplate(
   template: Template,
   values: JsonObject,
@@ -123,12 +127,15 @@ export function fillTemplate(
   return text;
 }
 
-/** A document that was read once, to be filled many times. @throws {MissingValue} when a text with other letters in it lacks a value */
+/**
+ * A document that is parsed once and filled many times.
+ * @throws {MissingValue} when a text with other characters lacks a value
+ */
 export type DocumentFiller = (values: JsonObject) => Json | undefined;
 
 /**
- * Reads a JSON document whose strings are templates. A string that is one variable keeps the type of its value;
- * a member or element whose variable has no value is left out.
+ * Reads a JSON document whose strings are templates. A string that is a single variable keeps the type of its value; a
+ * member or element without a value is left out.
  */
 export function compileDocument(document: Json): DocumentFiller {
   if (typeof document === 'string') return compileString(parseTemplate(document));

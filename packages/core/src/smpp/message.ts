@@ -49,13 +49,13 @@ export type OutgoingSms = {
   text: string;
   /** Joins the segments of one message: 0 to 255. */
   reference: number;
-  /** Minutes it is kept for a phone that is away. */
+  /** Minutes that it is kept for an unreachable phone. */
   validMin?: number | undefined;
 };
 
 type Encoded = { text: string; encoding: 'gsm7' | 'ucs2'; parts: Uint8Array[] };
 let latest: Encoded = { text: '', encoding: 'gsm7', parts: [new Uint8Array()] };
-/** Many messages in a row say the same, so the latest text is kept as octets. */
+/** Many messages in a row have the same text, so its octets are cached. */
 function encoded(text: string): Encoded {
   if (latest.text === text) return latest;
   const { encoding, parts } = segmentsOf(text);
@@ -63,7 +63,7 @@ function encoded(text: string): Encoded {
   return latest;
 }
 
-/** The fields of one submit_sm for each segment. The receipt is asked for with each. */
+/** The fields of one submit_sm for each segment. Each one requests a receipt. */
 export function submitFields({ from, to, text, reference, validMin }: OutgoingSms): Fields[] {
   const { encoding, parts } = encoded(text);
   const joined = parts.length > 1;
@@ -94,7 +94,7 @@ export type Receipt = { messageId: string; state: string; error: string | null }
 
 const numberOf = (ton: unknown, address: unknown) => (ton === TON.international ? `+${address}` : String(address));
 
-/** What a deliver_sm brings: a receipt for a message sent before, or a message from a phone. */
+/** What a deliver_sm carries: a receipt for a message sent before, or a message from a phone. */
 export function readDelivery(fields: Fields): { receipt: Receipt } | { message: IncomingSms } {
   const esm = Number(fields.esm_class ?? 0);
   const octets = (fields.message_payload ?? fields.short_message ?? new Uint8Array()) as Uint8Array;

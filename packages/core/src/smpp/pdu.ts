@@ -79,7 +79,7 @@ const FIELDS: Record<string, Field[]> = {
   deliver_sm: SHORT_MESSAGE,
   deliver_sm_resp: [['message_id', 'cstring', 65]],
 };
-/** Section 5.3.1: optional parameters that are read; others are passed over. */
+/** Section 5.3.1: optional parameters that are read; others are skipped. */
 const OPTIONAL = { receipted_message_id: 0x001e, message_state: 0x0427, sc_interface_version: 0x0210, message_payload: 0x0424 } as const;
 const OPTIONAL_NAMES = new Map<number, keyof typeof OPTIONAL>(
   Object.entries(OPTIONAL).map(([name, tag]) => [tag, name as keyof typeof OPTIONAL]),
@@ -102,7 +102,7 @@ export class SmppError extends Error {
   }
 }
 
-/** Where units are put together; each is copied out of it whole. */
+/** A buffer for building units; each one is copied out of it. */
 const scratch = Buffer.allocUnsafe(2 * MOST_OCTETS);
 
 /** Writes a mandatory field. @returns where the next one begins */
@@ -121,7 +121,7 @@ function writeField(at: number, [name, kind, most = 0]: Field, value: Fields[str
   return writeText(at, text);
 }
 
-/** Writes a C-octet string: its letters and a NULL. */
+/** Writes a C-octet string: its characters and a NULL. */
 function writeText(at: number, text: string): number {
   return scratch.writeUInt8(0, at + scratch.write(text, at, 'latin1'));
 }
@@ -202,7 +202,7 @@ function readOptional(octets: Buffer, from: number, fields: Fields): void {
   }
 }
 
-/** Cuts a stream of octets into units, however they come. */
+/** Cuts a stream of octets into units, whatever the chunks. */
 export class PduReader {
   #kept: Buffer = Buffer.alloc(0);
 

@@ -29,6 +29,8 @@ export type Environment = {
   keys: EnvironmentKeys;
   /** Tells who stands behind an actor that is stored here. */
   actors: Actors;
+  /** Whether the rights of maintainers and owners need a second factor here. */
+  demandsSecondFactor: boolean;
   createdAt: Date;
   /** The form of its collections' triggers. */
   triggers: number;
@@ -41,7 +43,19 @@ export type KeyHolder = {
   key: { id: string; kind: 'client' | 'server'; name: string; scopes: readonly Scope[] };
 };
 export type SignedInUser = { id: string; roles: readonly string[]; sessionId: string };
-export type SignedInMember = { id: string; email: string; name: string; owner: boolean; via: 'cookie' | 'token'; tokenHash: string };
+/** A member, or an automation token, which has a name and roles but no mail address. */
+export type SignedInMember = {
+  id: string;
+  email: string;
+  name: string;
+  owner: boolean;
+  via: 'cookie' | 'token' | 'automation';
+  tokenHash: string;
+  /** When it was last proved who this is, in milliseconds since 1970. */
+  confirmedAt: number;
+  /** Whether there is one; a token needs none. */
+  secondFactor: boolean;
+};
 
 export type Call<O = AnyOperation> = {
   /** A UUIDv7: answered as `Orchard-Request`, and the id of the recorded request. */
@@ -60,8 +74,10 @@ export type Call<O = AnyOperation> = {
   holder: KeyHolder | null;
   user: SignedInUser | null;
   member: SignedInMember | null;
-  /** The member's role in the environment that the path names. */
+  /** The member's role in the environment of the path. */
   role: Role | null;
+  /** Whether the member's role is a higher one, which needs a second factor that is missing. */
+  heldBack: boolean;
   /** The environment that the key or the path names. */
   environment: Environment | null;
   params: ParamsOf<O>;
@@ -70,14 +86,41 @@ export type Call<O = AnyOperation> = {
   problem: Problem | null;
 };
 
-/** What a handler answers; without a status, the operation's own. */
+/** The result of a handler; without a status, the operation's own applies. */
 export type Answer<Body> = { body: Body; status?: number; headers?: Record<string, string> };
-// biome-ignore lint/suspicious/noExplicitAny: a route of any operation
-export type Route = { operation: AnyOperation; handle: (call: Call<any>) => Promise<Answer<any> | 'streaming'> };
+export type Route = {
+  operation: AnyOperation;
+  // biome-ignore lint/suspicious/noExplicitAny: a route of any operation
+  handle: (call: Call<any>) => Promise<Answer<any> | 'streaming'>;
+  // biome-ignore lint/suspicious/noExplicitAny: a route of any operation
+  audited?: Audited<any> | undefined;
+};
+
+/** What a call that names one thing by its path has, whichever operation it is. */
+export type Naming<Params> = Pick<Call, 'environment' | 'member' | 'role' | 'heldBack'> & { params: Params };
+
+/** How a change is audited, where path and reply do not say enough. See audit/auditedCall.ts. */
+export type Audited<O> = {
+  /** What the entry names; without it, the parameters of the path, and for something new its name or id. */
+  subject?: (call: Call<O>) => string;
+  /** The document of what is changed, before and after; null if there is none. Without it, the reply is what the entry keeps. */
+  read?: (call: Call<O>) => Promise<unknown>;
+  /** What the entry keeps of the reply. */
+  after?: (reply: ReplyOf<O>, call: Call<O>) => unknown;
+  /**
+   * `unit`, the default: the handler and its entry are one transaction. `apart`: the handler changes tables, or waits for
+   * others; an entry before it and one after it stand in transactions of their own. `own`: the handler writes the entry.
+   */
+  as?: 'unit' | 'apart' | 'own';
+};
 
 /** Binds an operation to its handler, with both checked against each other. */
-export function bind<O extends AnyOperation>(operation: O, handle: (call: Call<O>) => Promise<Answer<ReplyOf<O>> | 'streaming'>): Route {
-  return { operation, handle };
+export function bind<O extends AnyOperation>(
+  operation: O,
+  handle: (call: Call<O>) => Promise<Answer<ReplyOf<O>> | 'streaming'>,
+  audited?: Audited<NoInfer<O>>,
+): Route {
+  return { operation, handle, audited };
 }
 
 /** Binds an app's call and its twin for members to one handler. */
@@ -85,8 +128,9 @@ export function bindBoth<O extends AnyOperation>(
   app: O,
   members: AnyOperation,
   handle: (call: Call<O>) => Promise<Answer<ReplyOf<O>> | 'streaming'>,
+  audited?: Audited<NoInfer<O>>,
 ): Route[] {
-  return [bind(app, handle), { operation: members, handle }];
+  return [bind(app, handle), { operation: members, handle, audited }];
 }
 
 /** The environment of a call whose caller or path names one. */
@@ -95,26 +139,26 @@ export function environmentOf(call: Pick<Call, 'environment'>): Environment {
   return call.environment;
 }
 
-/**
- * Whether refusals in an environment say what the rule asks for: `dev` always does, `live` never, and an environment
- * that a team added does as long as it is open.
- */
+/** Whether refusals in an environment show the rule: always in `dev`, never in `live`, and in others while they are open. */
 export const explainsRefusals = ({ name, mode }: Pick<Environment, 'name' | 'mode'>): boolean =>
   name === 'dev' || (name !== 'live' && mode === 'open');
 
-/** A refusal that does not say what the rule asks for. @param rule such as «The read rule of `huts`» */
+/**
+ * A refusal that does not show the rule.
+ * @param rule such as «The read rule of `huts`»
+ */
 export const untold = (rule: string, { userId }: { userId: string | null }): string =>
   userId === null
     ? `${rule} refuses this: nobody is signed in. Sign in, and try again.`
-    : `${rule} refuses this user. The team of the app finds the reason at the request with this id.`;
+    : `${rule} refuses this user. The team of the app can see the reason at the request with this id.`;
 
-/** Who makes a call. A user of an app is meant before the app that the user holds. */
+/** Who makes a call: the user if there is one, otherwise the client. */
 export function actorOf({ member, user, holder }: Pick<Call, 'member' | 'user' | 'holder'>): Actor {
-  if (member) return { kind: 'member', id: member.id };
+  if (member) return { kind: member.via === 'automation' ? 'token' : 'member', id: member.id };
   if (holder?.key.kind === 'server') return { kind: 'server', id: `${holder.client.name}/${holder.key.name}` };
   if (user) return { kind: 'user', id: user.id };
   return holder ? { kind: 'client', id: holder.client.name } : { kind: 'service', id: null };
 }
 
-/** Who makes a call, as it is stored with what they make. */
+/** Who makes a call, in stored form. */
 export const authorOf = (call: Pick<Call, 'member' | 'user' | 'holder'>): string => writeActor(actorOf(call));

@@ -1,10 +1,10 @@
-/** What a room brings to the service. The service itself names no room; it loops over their list (capabilities.ts). */
+/** What a room contributes to the service. The service itself names no room; it loops over their list (capabilities.ts). */
 import type { Environment, Route } from './call.js';
 import type { JobKind } from './jobs/queue.js';
 import type { Mark } from './live/marks.js';
 import type { UserRemoval } from './ports.js';
 
-/** Work that comes round without being asked for. One environment that fails does not keep the others from theirs. */
+/** Recurring work. A failure in one environment does not affect the others. */
 export type Recurring = {
   /** What it does, as logs, metrics and its job name it. */
   work: string;
@@ -14,7 +14,7 @@ export type Recurring = {
 /** A room is a function from the parts it stands on to this. */
 export type Capability<Offer extends object = object> = {
   name: string;
-  /** What rooms after it in the list may use; it becomes part of their `parts`. */
+  /** What later rooms may use; it becomes part of their `parts`. */
   offer?: Offer;
   routes?: Route[];
   /** By kind. */
@@ -32,7 +32,7 @@ export type Capability<Offer extends object = object> = {
   start?: () => Promise<void> | void;
   /** In the reverse order of the rooms, after the last call has been answered. */
   stop?: () => Promise<void> | void;
-  /** The environment's database is there; nobody can see the environment yet. */
+  /** The environment's database exists; the environment is not visible yet. */
   onEnvironmentCreated?: (environment: Environment) => Promise<void>;
   /** In the transaction in which a user is removed. */
   onUserRemoved?: (removal: UserRemoval) => Promise<void>;

@@ -1,4 +1,4 @@
-/** The data directory: who holds it, and the secret key in it. */
+/** The data directory: its lock, and the secret key in it. */
 import { randomBytes } from 'node:crypto';
 import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
@@ -20,7 +20,7 @@ function writeLock(path: string): void {
 
 /**
  * Takes the data directory for this process, creating it when needed. A lock left by a killed process is taken over.
- * @returns a function that gives it back
+ * @returns a function that releases it
  * @throws Error when another live process holds it
  */
 export function holdDataDirectory(directory: string): () => void {
@@ -73,5 +73,8 @@ export function readSecretKey(directory: string, configured: Buffer | undefined)
   );
 }
 
-/** By what name instances that run on this directory, one after the other, hold jobs: what a killed one held is known again. */
+/**
+ * The name under which successive instances on this directory hold jobs, so that the next one recognizes the jobs of a
+ * killed one.
+ */
 export const readHolderName = (directory: string): string => readOrMake(join(directory, 'instance'), () => randomBytes(8).toString('hex'));

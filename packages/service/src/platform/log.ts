@@ -17,7 +17,7 @@ function describeFailure(error: unknown): Record<string, unknown> {
 
 /** @param destination where lines go, standard error unless given */
 export function createLog(level: string, destination: DestinationStream = pino.destination({ dest: 2, sync: false })): Logger {
-  // Whatever a line says: a key that was pasted where none belongs is in the words of some error.
+  // Every line is masked: a key pasted into the wrong place appears in some error message.
   const masking: DestinationStream = { write: (line) => destination.write(maskSecrets(line)) };
   const paths = SECRET_NAMES.flatMap((name) => [`["${name}"]`, `*["${name}"]`, `*.headers["${name}"]`]);
   return pino({ level, redact: paths, base: undefined, serializers: { err: describeFailure } }, masking);

@@ -1,4 +1,4 @@
-/** What /metrics answers: OpenMetrics 1.0 text. */
+/** The text of /metrics: OpenMetrics 1.0. */
 import { Counter, collectDefaultMetrics, Gauge, Histogram, Registry } from 'prom-client';
 import type { Environment } from './call.js';
 
@@ -6,7 +6,7 @@ export class Metrics {
   readonly registry = new Registry<typeof Registry.OPENMETRICS_CONTENT_TYPE>();
   readonly #dropped = new Counter({
     name: 'orchard_unrecorded_calls',
-    help: 'Calls that could not be recorded because the database was away too long',
+    help: 'Calls that could not be recorded because the database was unavailable for too long',
     registers: [this.registry],
   });
   readonly #calls = new Counter({
@@ -17,24 +17,24 @@ export class Metrics {
   });
   readonly #seconds = new Histogram({
     name: 'orchard_call_seconds',
-    help: 'Time from receiving a call to its answer',
+    help: 'Time from receiving a call to its response',
     labelNames: ['app', 'environment'],
     buckets: [0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10],
     registers: [this.registry],
   });
   readonly #upkeepFailures = new Counter({
     name: 'orchard_upkeep_failures',
-    help: 'Upkeep that failed, by what was to be done',
+    help: 'Failed upkeep, by task',
     labelNames: ['work'],
     registers: [this.registry],
   });
   readonly #statements = new Gauge({
     name: 'orchard_database_statements',
-    help: 'Statements the database server keeps prepared, for everybody who uses it, and how many it may keep at most',
+    help: 'Prepared statements on the database server, for all of its clients, and its limit',
     labelNames: ['of'],
     registers: [this.registry],
   });
-  /** Looking a label set up by name is dear; each is resolved once. */
+  /** Looking up a label set by name is expensive; each is resolved once. */
   readonly #labelled = new Map<string, { calls: Counter.Internal; seconds: Histogram.Internal<string> }>();
 
   constructor() {

@@ -1,7 +1,9 @@
-/** What every room stands on; put together in service.ts. */
+/** What every room builds on; assembled in service.ts. */
 import type { Logger } from 'pino';
 import type { Actors } from './actors.js';
+import type { Audit } from './audit/audit.js';
 import type { Directory } from './access/directory.js';
+import type { MemberDirectory } from './access/memberDirectory.js';
 import type { UserTokens } from './access/userTokens.js';
 import type { Config } from './config.js';
 import type { Database } from './database/connection.js';
@@ -28,13 +30,15 @@ export type Platform = {
   cursorSecret: Buffer;
   /** Milliseconds since 1970. */
   now: () => number;
-  /** That many random bytes. */
+  /** Returns that many random bytes. */
   random: (bytes: number) => Buffer;
   newId: () => string;
   /** Base address that people and apps use. */
   address: () => string;
   directory: Directory;
+  members: MemberDirectory;
   actors: Actors;
+  audit: Audit;
   userTokens: UserTokens;
   metrics: Metrics;
   jobs: JobQueue;

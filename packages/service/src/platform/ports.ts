@@ -1,13 +1,11 @@
-/**
- * What the platform asks of rooms above it, which it does not know: each port is filled by the room that can answer.
- * Until then nothing happens.
- */
+/** What the platform needs from rooms above it: the responsible room fills each port. An unfilled port does nothing. */
+import type { MemberWayKind } from '@orchard/contract';
 import type { SessionCheck } from './access/userTokens.js';
 import type { Statements } from './database/connection.js';
 import type { Call, Environment } from './call.js';
 
 export type UserRemoval = {
-  /** The transaction in which the user goes. */
+  /** The transaction that removes the user. */
   on: Statements;
   environment: Environment;
   userId: string;
@@ -16,22 +14,32 @@ export type UserRemoval = {
 };
 
 export type Ports = {
-  /** A call has been answered. */
+  /** A call has got its response. */
   recordCall: (call: Call, status: number, durationUs: number, bytesOut: number) => void;
-  /** For tests: told every answer that has a body, before it is sent. */
+  /** For tests: called with every response body before it is sent. */
   inspectAnswer: ((call: Call, status: number, body: unknown) => void) | null;
-  /** A web page called from an origin that its client does not list. */
   /** The session of a user's token. */
   findSession: SessionCheck;
-  /** The roles of users by their sessions, where those are still good. */
+  /** The roles of users by session, for valid sessions. */
   goodSessions: (environment: Environment, ids: readonly string[]) => Promise<Map<string, string[]>>;
-  /** A user is removed; every room lets go of what is theirs. @throws {Problem} still-referenced */
+  /**
+   * A user is removed; every room deletes or releases what belongs to the user.
+   * @throws {Problem} still-referenced
+   */
   userRemoved: (removal: UserRemoval) => Promise<void>;
   /** A user signed out on a device. */
   signedOut: (environment: Environment, deviceId: string, userId: string) => Promise<void>;
   /** A device is removed, in this transaction. */
   deviceRemoved: (on: Statements, environment: Environment, deviceId: string) => Promise<void>;
+  /** Sends a mail of the installation through a gateway of its own; false if it has none. @throws Error when it is refused */
+  mailByGateway: (mail: { to: string; subject: string; text: string }) => Promise<boolean>;
+  hasMailGateway: () => Promise<boolean>;
+  /** By which verified ways members can be reached, by member. */
+  waysOfMembers: () => Promise<Map<string, MemberWayKind[]>>;
+  /** A member was removed, in the same unit of work. */
+  memberRemoved: (memberId: string) => Promise<void>;
   environmentCreated: (environment: Environment) => Promise<void>;
+  /** A web page called from an origin that its client does not list. */
   noteBlockedOrigin: (environmentId: string, client: string, origin: string, route: string) => Promise<void>;
 };
 
@@ -43,6 +51,10 @@ export const emptyPorts = (): Ports => ({
   userRemoved: async () => undefined,
   signedOut: async () => undefined,
   deviceRemoved: async () => undefined,
+  mailByGateway: async () => false,
+  hasMailGateway: async () => false,
+  waysOfMembers: async () => new Map(),
+  memberRemoved: async () => undefined,
   environmentCreated: async () => undefined,
   noteBlockedOrigin: async () => undefined,
 });

@@ -1,7 +1,7 @@
-/** What is done without being asked for: every so often, and for each environment on its own. */
+/** Background work: at intervals, and for each environment separately. */
 import pLimit from 'p-limit';
 import type { Logger } from 'pino';
-import { isDatabaseAway } from './database/connection.js';
+import { isDatabaseAway } from './database/errors.js';
 import type { Environment } from './call.js';
 import type { Metrics } from './metrics.js';
 
@@ -9,7 +9,7 @@ export const HOUR_MS = 3_600_000;
 
 type Ground = { log: Logger; metrics: Metrics };
 
-/** Runs work that must not end anything else: a failure is logged and counted. A database that is away is neither. */
+/** Runs work whose failure must not affect anything else: it is logged and counted. An unavailable database is neither. */
 export async function guarded({ log, metrics }: Ground, work: string, about: object, run: () => unknown): Promise<void> {
   try {
     await run();
@@ -20,7 +20,7 @@ export async function guarded({ log, metrics }: Ground, work: string, about: obj
   }
 }
 
-/** Runs work for each environment, a few at a time; one that fails does not keep the others from theirs. */
+/** Runs work for each environment, a few at a time; a failure in one does not affect the others. */
 export async function forEachEnvironment(
   ground: Ground,
   work: string,
@@ -36,7 +36,10 @@ export async function forEachEnvironment(
   });
 }
 
-/** Runs work every so often, never twice at the same time. @returns a function that ends that */
+/**
+ * Runs work at intervals, never twice at the same time.
+ * @returns a function that stops it
+ */
 export function every(ground: Ground, ms: number, work: string, run: () => unknown): () => void {
   let busy = false;
   const timer = setInterval(async () => {

@@ -18,7 +18,7 @@ export function collections(stands: Stands): Capability<Omit<Parts, keyof Stands
     routes: collectionRoutes(parts),
     recurring: [
       {
-        work: 'look after collections',
+        work: 'tend collections',
         everyMs: HOUR_MS,
         eachEnvironment: (environment) => tendCollections(parts, environment),
       },

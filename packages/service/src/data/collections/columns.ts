@@ -1,4 +1,4 @@
-/** How each type of field is kept in MariaDB: its column, how a value goes in and comes out, and its image in the feed. */
+/** How MariaDB stores each type of field: its column, conversion in both directions, and its image in the feed. */
 import { type Field, type FieldType, type Fields, type Json, type JsonObject, own } from '@orchard/core';
 
 /** Ids have the collation of texts, so that they compare with texts, and with the ids of users, as they are. */
@@ -29,16 +29,16 @@ export const columnComment = ({ type, to, onDelete }: Field): string =>
 export const columnSql = (name: string, field: Field, known = true): string =>
   `\`${name}\` ${columnType(field)} NULL${known ? ` COMMENT '${columnComment(field)}'` : ''}`;
 
-/** A place off the globe stands for none where a spatial index forbids NULL. */
+/** A point off the globe stands for NULL, which a spatial index forbids. */
 const NOWHERE = 'POINT(1000, 1000)';
-/** The column that a spatial index is made on. */
+/** The column of a spatial index. */
 export const spatialColumn = (field: string): string => `_p_${field}`;
 export const spatialColumnSql = (field: string): string =>
   `\`${spatialColumn(field)}\` POINT NOT NULL DEFAULT (COALESCE(\`${field}\`, ${NOWHERE}))`;
 /** Brings the indexed column after a place that was changed. */
 export const spatialUpdateSql = (field: string): string => `\`${spatialColumn(field)}\` = COALESCE(\`${field}\`, ${NOWHERE})`;
 
-/** A column's value as the API answers it. */
+/** A column's value as the API returns it. */
 export function presentValue(type: FieldType, value: unknown): Json {
   if (value === null || value === undefined) return null;
   switch (type) {
@@ -106,7 +106,7 @@ function imageValue(column: string, type: FieldType): string {
 /** `2026-07-14 06:00:00.123000` of the database, in RFC 3339. */
 const timeOf = (text: string) => `${text.slice(0, 10)}T${text.slice(11, 19)}.${text.slice(20, 23).padEnd(3, '0')}Z`;
 
-/** The record that an image of the feed shows, in the form of the API. @param withFormer also what is no field any more, as it was kept */
+/** The record that an image of the feed shows, in the form of the API. @param withFormer also former fields, as they were stored */
 export function readImage(id: string, image: string, fields: Fields, withFormer = false): JsonObject & { id: string; version: number } {
   const { createdAt, updatedAt, version, ownerId, ...values } = JSON.parse(image) as JsonObject;
   const record: JsonObject = {

@@ -1,21 +1,17 @@
 /** Indexes of collections, and advice on which to make. */
 import { type Advice, Problem } from '@orchard/contract';
 import { type IndexProposal, kindOfField, type ListForm, nearest, proposeIndex, servingIndex, SYSTEM_KINDS } from '@orchard/core';
-import { isDuplicate, messageOf } from '../../platform/database/connection.js';
+import { isDuplicate, messageOf } from '../../platform/database/errors.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
-import { spatialColumn, spatialColumnSql } from './columns.js';
+import { raiseRevision, readSizes } from './catalogueStore.js';
+import { addIndex, dropIndex } from './collectionDdl.js';
+import { countAnew, readCosts, type StoredCost } from './queryStore.js';
 import type { CollectionShape, Index } from './shape.js';
-import { collectionTable, queryTable } from './tables.js';
 
-type QueryRow = { form: string; shape: ListForm | string; example: string; calls: number; totalUs: number; worstUs: number; lastAt: Date };
-type Before = { calls: number; meanMs: number };
-
-/** How many letters of a text an index holds. */
-const TEXT_PREFIX = 191;
-/** Lists that take less than this are not worth an index. */
+/** Lists that cost less than this need no index. */
 const WORTH_US = 1_000;
-/** Fewer records than this are read whole as fast as by an index. */
+/** Below this many records, a full scan is as fast as an index. */
 const WORTH_RECORDS = 200;
 
 const invalid = (problem: string, expected: string) =>
@@ -37,14 +33,7 @@ export class Indexes {
     const name = indexName(fields, unique);
     await this.parts.catalogue.change(environment, collection, async (connection) => {
       try {
-        if (kind === 'place')
-          await connection.query(
-            `ALTER TABLE ${shape.table} ADD COLUMN IF NOT EXISTS ${spatialColumnSql(fields[0] as string)}, ADD SPATIAL INDEX \`${name}\` (\`${spatialColumn(fields[0] as string)}\`)`,
-          );
-        else
-          await connection.query(
-            `CREATE ${unique ? 'UNIQUE ' : ''}INDEX \`${name}\` ON ${shape.table} (${fields.map((field) => (unique ? `\`${field}\`` : indexedColumn(shape, field))).join(', ')})`,
-          );
+        await addIndex(connection, shape, { name, fields, kind });
       } catch (error) {
         if (isDuplicate(error))
           throw new Problem(
@@ -54,24 +43,18 @@ export class Indexes {
         throw error;
       }
       await this.#rememberBefore(environment, shape, { fields, kind: plain });
-      await connection.query(`UPDATE ${environment.db.of(collectionTable)} SET revision = revision + 1 WHERE name = ?`, [collection]);
+      await raiseRevision(connection, environment.db, collection);
     });
     return { name, fields, kind };
   }
 
-  /** Keeps what the lists cost that the index is for, and counts them anew. */
+  /** Stores the present cost of the lists that the index is for, and restarts their counts. */
   async #rememberBefore(environment: Environment, shape: CollectionShape, made: IndexProposal): Promise<void> {
-    const table = `${environment.db.of(queryTable)}`;
-    for (const row of await this.#rows(environment, shape.name)) {
-      const form = listForm(row);
-      const proposal = proposeIndex(form, (field) => isIndexable(shape, field));
+    for (const cost of await readCosts(environment.db, shape.name)) {
+      const proposal = proposeIndex(cost.shape, (field) => isIndexable(shape, field));
       if (!proposal || !servingIndex(proposal, [{ name: 'made', ...made }])) continue;
-      const before: Before = { calls: Number(row.calls), meanMs: Number(row.totalUs) / Number(row.calls) / 1000 };
-      await environment.db.run(`UPDATE ${table} SET calls = 0, totalUs = 0, worstUs = 0, shape = ? WHERE collection = ? AND form = ?`, [
-        JSON.stringify({ ...form, before }),
-        shape.name,
-        row.form,
-      ]);
+      const before = { calls: cost.calls, meanMs: cost.totalUs / cost.calls / 1000 };
+      await countAnew(environment.db, cost, { ...cost.shape, before });
     }
   }
 
@@ -86,44 +69,32 @@ export class Indexes {
         `\`${name}\` belongs to a constraint: ${index.kind === 'unique' ? `change \`${index.fields[0]}\` so that it is not unique` : 'it serves a reference or the owner'}.`,
       );
     await this.parts.catalogue.change(environment, collection, async (connection) => {
-      await connection.query(
-        `ALTER TABLE ${shape.table} DROP INDEX \`${name}\`${index.kind === 'place' ? `, DROP COLUMN \`${spatialColumn(index.fields[0] as string)}\`` : ''}`,
-      );
-      await connection.query(`UPDATE ${environment.db.of(collectionTable)} SET revision = revision + 1 WHERE name = ?`, [collection]);
+      await dropIndex(connection, shape, index);
+      await raiseRevision(connection, environment.db, collection);
     });
   }
 
-  /** What lists have cost in all, the most costly first. */
+  /** Cost of lists in all, the most costly first. */
   async advice(environment: Environment, collection: string): Promise<Advice[]> {
     const shape = await this.parts.catalogue.get(environment, collection);
     await this.parts.queryLog.flush();
-    const records = (await this.parts.catalogue.sizes(environment, [collection])).get(collection)?.records ?? 0;
-    return (await this.#rows(environment, collection)).map((row) => adviceOf(shape, row, records >= WORTH_RECORDS));
-  }
-
-  async #rows(environment: Environment, collection: string): Promise<QueryRow[]> {
-    return environment.db.rows<QueryRow>(
-      `SELECT form, shape, example, calls, totalUs, worstUs, lastAt FROM ${environment.db.of(queryTable)} WHERE collection = ? ORDER BY totalUs DESC LIMIT 50`,
-      [collection],
-    );
+    const records = (await readSizes(environment.db, [collection])).get(collection)?.records ?? 0;
+    return (await readCosts(environment.db, collection)).map((cost) => adviceOf(shape, cost, records >= WORTH_RECORDS));
   }
 }
 
-const listForm = ({ shape }: QueryRow): ListForm & { before?: Before } => (typeof shape === 'string' ? JSON.parse(shape) : shape);
-
-function adviceOf(shape: CollectionShape, row: QueryRow, isLarge: boolean): Advice {
-  const form = listForm(row);
-  const [calls, meanUs] = [Number(row.calls), Number(row.calls) > 0 ? Number(row.totalUs) / Number(row.calls) : 0];
+function adviceOf(shape: CollectionShape, { shape: form, calls, totalUs, worstUs, example, lastAt }: StoredCost, isLarge: boolean): Advice {
+  const meanUs = calls > 0 ? totalUs / calls : 0;
   const proposal = proposeIndex(form, (field) => isIndexable(shape, field));
   const servedBy = proposal && servingIndex(proposal, shape.indexes);
   const round = (ms: number) => Math.round(ms * 100) / 100;
   return {
     form: describeForm(form),
-    example: row.example,
+    example,
     calls,
     meanMs: round(meanUs / 1000),
-    worstMs: round(row.worstUs / 1000),
-    lastAt: row.lastAt.toISOString(),
+    worstMs: round(worstUs / 1000),
+    lastAt: lastAt.toISOString(),
     propose: proposal && !servedBy && isLarge && meanUs >= WORTH_US ? proposal : null,
     servedBy,
     before: form.before ? { calls: form.before.calls, meanMs: round(form.before.meanMs) } : null,
@@ -152,11 +123,12 @@ function checkIndex(shape: CollectionShape, fields: string[]): 'order' | 'place'
         `one of: ${[...shape.fields.keys()].join(', ')}`,
       );
   }
-  if (new Set(fields).size < fields.length) throw invalid('A field stands in an index once.', 'each field once');
+  if (new Set(fields).size < fields.length) throw invalid('A field can be in an index only once.', 'each field once');
   const [first] = fields as [string];
   if (shape.fields.get(first)?.type === 'place') {
-    if (fields.length > 1) throw invalid('An index over a place holds only that place.', `only \`${first}\``);
-    if (first.length > 60) throw invalid('The name of an indexed place has at most 60 letters.', 'a shorter name: rename the field first');
+    if (fields.length > 1) throw invalid('An index over a place contains only that place.', `only \`${first}\``);
+    if (first.length > 60)
+      throw invalid('The name of an indexed place must have at most 60 characters.', 'a shorter name: rename the field first');
     return 'place';
   }
   for (const name of fields)
@@ -168,7 +140,5 @@ function checkIndex(shape: CollectionShape, fields: string[]): 'order' | 'place'
   return 'order';
 }
 
-const indexedColumn = (shape: CollectionShape, field: string) =>
-  `\`${field}\`${shape.fields.get(field)?.type === 'text' ? `(${TEXT_PREFIX})` : ''}`;
-/** A name from the fields, at most 64 letters. */
+/** A name from the fields, at most 64 characters. */
 const indexName = (fields: string[], unique: boolean) => `${unique ? 'one_' : 'by_'}${fields.join('_')}`.slice(0, 64);

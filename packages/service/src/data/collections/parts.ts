@@ -1,6 +1,6 @@
 /** What this room stands on. */
 import type { Platform } from '../../platform/platform.js';
-import type { Notices } from '../../setup/notices/notices.js';
+import type { Notices } from '../../setup/notices/noticeStore.js';
 import type { Catalogue } from './catalogue.js';
 import type { QueryLog } from './queryLog.js';
 import type { SlowPatterns } from './slowPatterns.js';

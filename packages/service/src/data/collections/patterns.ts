@@ -1,11 +1,14 @@
-/** What is done about patterns of fields that were stored before matching in linear time. */
+/** Patterns of fields that were stored before matching took linear time. */
 import { Problem } from '@orchard/contract';
 import { isSlowPattern, patternProblem, type RecordCheck } from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { LIMIT_MS } from './slowPatterns.js';
 
-/** Matches what a check has left over. @throws {Problem} invalid-input */
+/**
+ * Matches the texts that a check has left.
+ * @throws {Problem} invalid-input
+ */
 export async function demandSlowPatterns(
   { slowPatterns }: Pick<Parts, 'slowPatterns'>,
   collection: string,
@@ -19,14 +22,14 @@ export async function demandSlowPatterns(
         ? patternProblem(collection, path, pattern, text)
         : {
             path,
-            problem: `The pattern of \`${path}\` in \`${collection}\` took longer than ${LIMIT_MS} ms over this text, so it was not stored.`,
-            expected: 'a shorter text; the team can replace the pattern by one that is matched in linear time',
+            problem: `The pattern of \`${path}\` in \`${collection}\` took longer than ${LIMIT_MS} ms on this text, so the text was not stored.`,
+            expected: 'a shorter text; the team can replace the pattern with one that matches in linear time',
           };
     throw new Problem('invalid-input', problem.problem, { fields: [{ ...problem, path: `body.${path}` }] });
   }
 }
 
-/** Tells the team of each stored pattern that should be replaced, once. */
+/** Sends the team one notice for each stored pattern that should be replaced. */
 export async function tellSlowPatterns(parts: Parts, environment: Environment): Promise<void> {
   for (const { name, fields } of await parts.catalogue.all(environment)) {
     for (const [field, { pattern }] of fields) {
@@ -36,7 +39,7 @@ export async function tellSlowPatterns(parts: Parts, environment: Environment): 
         environmentId: environment.id,
         once: `pattern ${environment.id} ${name} ${field} ${pattern}`.slice(0, 200),
         title: `Replace the pattern of \`${field}\` in \`${name}\``,
-        body: `${pattern} needs look-around or back-references, which can take for ever over some texts. It is still matched, apart and for at most ${LIMIT_MS} ms. Write one without them under Data, ${name}, Fields in ${place}.`,
+        body: `${pattern} needs look-around or back-references, which can be extremely slow on some texts. It is still matched, in a thread of its own and for at most ${LIMIT_MS} ms. Write one without them under Data, ${name}, Fields in ${place}.`,
         link: `/${place}/data/${name}?tab=fields`,
       });
     }

@@ -1,12 +1,12 @@
-/** What lists cost, counted by their form and written every few seconds; the adviser on indexes reads it. */
+/** The cost of lists, counted by form and written every few seconds; index suggestions are based on it. */
 import { createHash } from 'node:crypto';
 import { formOf, type ListForm, maskSecrets, readFilter, grouped } from '@orchard/core';
 import { LRUCache } from 'lru-cache';
 import type { Logger } from 'pino';
-import { isDatabaseAway } from '../../platform/database/connection.js';
+import { isDatabaseAway } from '../../platform/database/errors.js';
 import type { Environment } from '../../platform/call.js';
 import { kindIn, type CollectionShape } from './shape.js';
-import { queryTable } from './tables.js';
+import { addCosts } from './queryStore.js';
 
 type Asked = { filter?: string | undefined; sort?: string | undefined };
 type Count = {
@@ -69,7 +69,7 @@ export class QueryLog {
     count.lastAt = this.now();
   }
 
-  /** The filter was read without error just before; only references are taken for texts here. */
+  /** The filter was just read without error; here only references count as texts. */
   #form(shape: CollectionShape, { filter, sort }: Asked): { form: string; shape: ListForm } {
     const key = `${shape.table} ${filter ?? ''} ${sort ?? ''}`;
     const known = this.#forms.get(key);
@@ -101,22 +101,9 @@ export class QueryLog {
     try {
       for (const some of grouped(counts, ({ environment }) => environment.id).values()) {
         const [{ environment }] = some as [Count];
-        const { db } = environment;
-        await db.run(
-          `INSERT INTO ${db.of(queryTable)} (collection, form, shape, example, calls, totalUs, worstUs, lastAt) VALUES ?
-           ON DUPLICATE KEY UPDATE calls = calls + VALUES(calls), totalUs = totalUs + VALUES(totalUs), worstUs = GREATEST(worstUs, VALUES(worstUs)), lastAt = VALUES(lastAt), example = VALUES(example)`,
-          [
-            some.map((one) => [
-              one.collection,
-              one.form,
-              JSON.stringify(one.shape),
-              one.example,
-              one.calls,
-              Math.round(one.totalUs),
-              Math.round(one.worstUs),
-              new Date(one.lastAt),
-            ]),
-          ],
+        await addCosts(
+          environment.db,
+          some.map((one) => ({ ...one, lastAt: new Date(one.lastAt) })),
         );
       }
     } catch (error) {

@@ -1,15 +1,16 @@
 /** What the team does with collections: their fields, rules, indexes and views. */
 import { type Collection, operations, Problem } from '@orchard/contract';
 import { type AccessRules, type Field, type Fields, OWNER_ONLY, RECORD_ACTIONS } from '@orchard/core';
-import { authorOf, bind, type Call, environmentOf, type Route } from '../../platform/call.js';
+import { authorOf, bind, type Call, environmentOf, type Naming, type Route } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { presentField } from './catalogue.js';
 import { Indexes } from './indexes.js';
-import { readRule } from './query.js';
+import { readRule } from './querySql.js';
 import { RECOVERY_MS, SchemaChanges } from './schemaChanges.js';
 import type { CollectionShape } from './shape.js';
-import { growth } from './sizes.js';
-import { Views } from './views.js';
+import { readSizes } from './catalogueStore.js';
+import { growth } from './sizeStore.js';
+import { Views } from './viewStore.js';
 
 type Sizes = { records: number; bytes: number };
 
@@ -41,7 +42,7 @@ function presentCollection(shape: CollectionShape, { records, bytes }: Sizes, gr
 async function present(parts: Parts, call: Pick<Call, 'environment'>, shapes: CollectionShape[]): Promise<Collection[]> {
   const environment = environmentOf(call);
   const names = shapes.map(({ name }) => name);
-  const [sizes, before] = await Promise.all([parts.catalogue.sizes(environment, names), growth(parts, environment)]);
+  const [sizes, before] = await Promise.all([readSizes(environment.db, names), growth(parts, environment)]);
   return shapes.map((shape) => {
     const size = sizes.get(shape.name) ?? { records: 0, bytes: 0 };
     const then = before.get(shape.name);
@@ -78,47 +79,73 @@ async function checkRules(
   }
 }
 
+/** Changes of tables are no transactions; entries before and after them have the collection without its sizes. */
+const auditedTables = (parts: Parts) => ({
+  as: 'apart' as const,
+  read: async (call: Naming<{ app: string; collection?: string }> & { body?: unknown }) => {
+    const name = call.params.collection ?? (call.body as { name: string }).name;
+    const shape = await parts.catalogue.find(environmentOf(call), name);
+    if (!shape) return null;
+    const { records: _r, bytes: _b, grownBy: _g, ...document } = presentCollection(shape, { records: 0, bytes: 0 }, null);
+    return document;
+  },
+});
+
 function collectionCalls(parts: Parts): Route[] {
   const own = operations.collections;
+  const audited = auditedTables(parts);
   return [
     bind(own.list, async (call) => ({ body: { items: await present(parts, call, await parts.catalogue.all(environmentOf(call))) } })),
     bind(own.read, async (call) => presentOne(parts, call, await parts.catalogue.get(environmentOf(call), call.params.collection))),
-    bind(own.create, async (call) => {
-      const { name, fields, rules } = call.body;
-      if (await parts.catalogue.find(environmentOf(call), name))
-        throw new Problem('already-exists', `There is a collection \`${name}\` already.`);
-      await checkRules(parts, call, { name, fields: fieldsOf(fields) }, rules ?? {});
-      const shape = await parts.catalogue.extend(environmentOf(call), name, fieldsOf(fields), [], {
-        ...OWNER_ONLY,
-        ...rules,
-      } as AccessRules);
-      return presentOne(parts, call, shape);
-    }),
-    bind(own.patch, async (call) => {
-      const environment = environmentOf(call);
-      let shape = await parts.catalogue.get(environment, call.params.collection);
-      await checkRules(
-        parts,
-        call,
-        { ...shape, fields: new Map([...shape.fields, ...fieldsOf(call.body.addFields)]) },
-        call.body.rules ?? {},
-      );
-      if (call.body.addFields) shape = await parts.catalogue.extend(environment, shape.name, fieldsOf(call.body.addFields));
-      if (call.body.rules)
-        shape = await parts.catalogue.changeRules(environment, shape.name, { ...shape.rules, ...call.body.rules } as AccessRules);
-      return presentOne(parts, call, shape);
-    }),
-    bind(own.remove, async (call) => {
-      await parts.catalogue.remove(environmentOf(call), call.params.collection);
-      parts.changes.wake(environmentOf(call).id);
-      return { body: undefined };
-    }),
+    bind(
+      own.create,
+      async (call) => {
+        const { name, fields, rules } = call.body;
+        if (await parts.catalogue.find(environmentOf(call), name))
+          throw new Problem('already-exists', `There is a collection \`${name}\` already.`);
+        await checkRules(parts, call, { name, fields: fieldsOf(fields) }, rules ?? {});
+        const shape = await parts.catalogue.extend(environmentOf(call), name, fieldsOf(fields), [], {
+          ...OWNER_ONLY,
+          ...rules,
+        } as AccessRules);
+        return presentOne(parts, call, shape);
+      },
+      audited,
+    ),
+    bind(
+      own.patch,
+      async (call) => {
+        const environment = environmentOf(call);
+        let shape = await parts.catalogue.get(environment, call.params.collection);
+        await checkRules(
+          parts,
+          call,
+          { ...shape, fields: new Map([...shape.fields, ...fieldsOf(call.body.addFields)]) },
+          call.body.rules ?? {},
+        );
+        if (call.body.addFields) shape = await parts.catalogue.extend(environment, shape.name, fieldsOf(call.body.addFields));
+        if (call.body.rules)
+          shape = await parts.catalogue.changeRules(environment, shape.name, { ...shape.rules, ...call.body.rules } as AccessRules);
+        return presentOne(parts, call, shape);
+      },
+      audited,
+    ),
+    bind(
+      own.remove,
+      async (call) => {
+        await parts.catalogue.remove(environmentOf(call), call.params.collection);
+        parts.changes.wake(environmentOf(call).id);
+        return { body: undefined };
+      },
+      audited,
+    ),
   ];
 }
 
 function schemaCalls(parts: Parts): Route[] {
   const own = operations.collections;
   const schema = new SchemaChanges(parts);
+  const audited = auditedTables(parts);
   return [
     bind(own.schema, async (call) => ({
       body: schema.schemaOf(environmentOf(call), await parts.catalogue.get(environmentOf(call), call.params.collection)),
@@ -129,22 +156,29 @@ function schemaCalls(parts: Parts): Route[] {
         body: { changes: await Promise.all(changes.map((change) => schema.preview(environmentOf(call), call.params.collection, change))) },
       };
     }),
-    bind(own.putSchema, async (call) => {
-      const environment = environmentOf(call);
-      const { collection } = call.params;
-      const changes = await schema.changesTo(environment, collection, call.body);
-      // Everything is looked at before anything is changed.
-      for (const change of changes) {
-        const { blocked, misfits } = await schema.preview(environment, collection, change);
-        if (blocked) throw new Problem('invalid-input', blocked);
-        if (misfits > 0 && call.query.misfits === 'refuse') await schema.apply(environment, collection, change, 'refuse');
-      }
-      for (const change of changes) await schema.apply(environment, collection, change, call.query.misfits);
-      return { body: schema.schemaOf(environment, await parts.catalogue.get(environment, collection)) };
-    }),
+    bind(
+      own.putSchema,
+      async (call) => {
+        const environment = environmentOf(call);
+        const { collection } = call.params;
+        const changes = await schema.changesTo(environment, collection, call.body);
+        // Everything is checked before anything is changed.
+        for (const change of changes) {
+          const { blocked, misfits } = await schema.preview(environment, collection, change);
+          if (blocked) throw new Problem('invalid-input', blocked);
+          if (misfits > 0 && call.query.misfits === 'refuse') await schema.apply(environment, collection, change, 'refuse');
+        }
+        for (const change of changes) await schema.apply(environment, collection, change, call.query.misfits);
+        return { body: schema.schemaOf(environment, await parts.catalogue.get(environment, collection)) };
+      },
+      audited,
+    ),
     bind(own.previewChange, async (call) => ({ body: await schema.preview(environmentOf(call), call.params.collection, call.body) })),
-    bind(own.change, async (call) =>
-      presentOne(parts, call, await schema.apply(environmentOf(call), call.params.collection, call.body, call.query.misfits)),
+    bind(
+      own.change,
+      async (call) =>
+        presentOne(parts, call, await schema.apply(environmentOf(call), call.params.collection, call.body, call.query.misfits)),
+      audited,
     ),
   ];
 }
@@ -152,14 +186,23 @@ function schemaCalls(parts: Parts): Route[] {
 function indexCalls(parts: Parts): Route[] {
   const own = operations.collections;
   const indexes = new Indexes(parts);
+  const audited = auditedTables(parts);
   return [
-    bind(own.addIndex, async (call) => ({
-      body: await indexes.add(environmentOf(call), call.params.collection, call.body.fields, call.body.unique),
-    })),
-    bind(own.removeIndex, async (call) => {
-      await indexes.remove(environmentOf(call), call.params.collection, call.params.index);
-      return { body: undefined };
-    }),
+    bind(
+      own.addIndex,
+      async (call) => ({
+        body: await indexes.add(environmentOf(call), call.params.collection, call.body.fields, call.body.unique),
+      }),
+      audited,
+    ),
+    bind(
+      own.removeIndex,
+      async (call) => {
+        await indexes.remove(environmentOf(call), call.params.collection, call.params.index);
+        return { body: undefined };
+      },
+      audited,
+    ),
     bind(own.advice, async (call) => ({ body: { items: await indexes.advice(environmentOf(call), call.params.collection) } })),
   ];
 }
@@ -167,14 +210,20 @@ function indexCalls(parts: Parts): Route[] {
 function viewCalls(parts: Parts): Route[] {
   const own = operations.collections;
   const views = new Views(parts);
+  const viewOf = async (call: Naming<{ collection: string; view: string }>) =>
+    (await views.list(environmentOf(call), call.params.collection)).find(({ id }) => id === call.params.view) ?? null;
   return [
     bind(own.views, async (call) => ({ body: { items: await views.list(environmentOf(call), call.params.collection) } })),
     bind(own.saveView, async (call) => ({
       body: await views.save(environmentOf(call), call.params.collection, call.body, authorOf(call)),
     })),
-    bind(own.removeView, async (call) => {
-      await views.remove(environmentOf(call), call.params.view);
-      return { body: undefined };
-    }),
+    bind(
+      own.removeView,
+      async (call) => {
+        await views.remove(environmentOf(call), call.params.view);
+        return { body: undefined };
+      },
+      { read: viewOf },
+    ),
   ];
 }

@@ -14,33 +14,33 @@ import {
   RECORD_ACTIONS,
   toJsonSchema,
 } from '@orchard/core';
-import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
+import type { PoolConnection } from 'mysql2/promise';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
-import { columnComment, columnSql, columnType, presentValue, spatialColumn } from './columns.js';
-import { readRule } from './query.js';
+import { addColumn, addKeys, dropColumns, dropKeys, modifyColumns, putInPlace, renameColumn, setAside } from './collectionDdl.js';
+import { columnComment, columnType, presentValue } from './columns.js';
+import { clearDangling, clearMisfits, countRecords, danglingIn, twinsOf, valuesOf } from './fitStore.js';
+import { readRule } from './querySql.js';
 import type { CollectionShape, DroppedField } from './shape.js';
-import { OnlineChange } from './onlineChange.js';
-import { viewTable } from './tables.js';
+import { OnlineChange } from './onlineChangeDdl.js';
+import { viewsNaming } from './viewStore.js';
 
-/** How long the values of a dropped field can be brought back. */
+/** How long the values of a dropped field can be restored. */
 export const RECOVERY_MS = 7 * 24 * 3_600_000;
 const EXAMPLES = 5;
-const CHUNK = 2_000;
 export type Misfits = 'refuse' | 'clear';
-type Row = { id: string; value: unknown };
 
 export class SchemaChanges {
   constructor(private readonly parts: Parts) {}
 
-  /** How many records fit a change, which do not, and what else it touches. */
+  /** How many records fit a change, which do not, and its side effects. */
   async preview(environment: Environment, collection: string, change: SchemaChange): Promise<ChangePreview> {
     const shape = await this.parts.catalogue.get(environment, collection);
     const notes = await this.#notes(environment, shape, change);
     const blocked = await this.#blocked(environment, shape, change);
     const preview: ChangePreview = { change, fits: 0, misfits: 0, examples: [], notes, blocked };
     if (!blocked && (change.change === 'set' || change.change === 'add')) await this.#count(shape, change, preview);
-    else preview.fits = Number((await environment.db.rows<{ n: number }>(`SELECT COUNT(*) AS n FROM ${shape.table}`))[0]?.n ?? 0);
+    else preview.fits = await countRecords(shape);
     return preview;
   }
 
@@ -82,14 +82,18 @@ export class SchemaChanges {
     return toJsonSchema(shape.name, shape.fields, environment.mode === 'closed');
   }
 
-  /** Ends dropped fields whose time is over. */
+  /** Deletes dropped fields that can no longer be restored. */
   async purge(environment: Environment): Promise<void> {
     const limit = this.parts.now() - RECOVERY_MS;
     for (const shape of await this.parts.catalogue.all(environment)) {
       const over = shape.dropped.filter(({ at }) => Date.parse(at) < limit);
       if (over.length > 0)
         await this.parts.catalogue.change(environment, shape.name, (connection) =>
-          connection.query(`ALTER TABLE ${shape.table} ${over.map(({ column }) => `DROP COLUMN IF EXISTS \`${column}\``).join(', ')}`),
+          dropColumns(
+            connection,
+            shape.table,
+            over.map(({ column }) => column),
+          ),
         );
     }
   }
@@ -122,7 +126,7 @@ export class SchemaChanges {
 
   async #wrongField(environment: Environment, shape: CollectionShape, name: string, field: Field): Promise<string | null> {
     const [problem] = checkField(name, field);
-    if (problem) return `${problem.problem} Expected ${problem.expected}.`;
+    if (problem) return `${problem.problem} Must be ${problem.expected}.`;
     const target =
       field.type === 'reference' && field.to !== 'users' && field.to !== shape.name
         ? await this.parts.catalogue.find(environment, field.to as string)
@@ -145,18 +149,14 @@ export class SchemaChanges {
     const indexes = shape.indexes.filter(({ fields, name }) => fields.includes(change.name) && !name.startsWith('_'));
     if (indexes.length > 0 && (change.change === 'drop' || change.change === 'set'))
       notes.push(
-        `The index ${indexes.map(({ name }) => `\`${name}\``).join(', ')} ${change.change === 'drop' ? 'goes with it' : 'is made again'}.`,
+        `The index ${indexes.map(({ name }) => `\`${name}\``).join(', ')} ${change.change === 'drop' ? 'is dropped with it' : 'is rebuilt'}.`,
       );
-    if (change.change === 'drop') notes.push('Its values can be brought back for 7 days.');
+    if (change.change === 'drop') notes.push('Its values can be restored for 7 days.');
     const present = shape.fields.get(change.name);
     if (change.change === 'set' && present && present.type !== change.field.type)
-      notes.push(`Values become ${change.field.type}; those of type ${present.type} can be brought back for 7 days.`);
-    const views = await environment.db.rows<{ name: string }>(
-      `SELECT name FROM ${environment.db.of(viewTable)} WHERE collection = ? AND query LIKE ?`,
-      [shape.name, `%${change.name}%`],
-    );
-    if (views.length > 0 && change.change !== 'set')
-      notes.push(`Saved views that may name it: ${views.map(({ name }) => name).join(', ')}.`);
+      notes.push(`Values become ${change.field.type}; values of type ${present.type} can be restored for 7 days.`);
+    const views = await viewsNaming(environment, shape.name, change.name);
+    if (views.length > 0 && change.change !== 'set') notes.push(`Saved views that may use it: ${views.join(', ')}.`);
     return notes;
   }
 
@@ -168,7 +168,7 @@ export class SchemaChanges {
       preview.misfits++;
       if (preview.examples.length < EXAMPLES) preview.examples.push({ id, value, problem });
     };
-    for await (const rows of this.#chunks(shape, present ? change.name : null)) {
+    for await (const rows of valuesOf(shape, present ? change.name : null)) {
       for (const { id, value } of rows) {
         const old = present ? presentValue(present.type, value) : null;
         const problem = valueProblem(shape.name, change.name, field, old, present?.type === field.type, present === null);
@@ -182,10 +182,7 @@ export class SchemaChanges {
   }
 
   async #countTwins(shape: CollectionShape, name: string, preview: ChangePreview): Promise<void> {
-    const twins = await shape.db.rows<{ id: string; n: number; value: unknown }>(
-      `SELECT MIN(id) AS id, COUNT(*) AS n, \`${name}\` AS value FROM ${shape.table} WHERE \`${name}\` IS NOT NULL GROUP BY \`${name}\` HAVING COUNT(*) > 1 LIMIT 1000`,
-    );
-    for (const { id, n, value } of twins) {
+    for (const { id, n, value } of await twinsOf(shape, name)) {
       preview.misfits += Number(n);
       preview.fits -= Number(n);
       if (preview.examples.length < EXAMPLES)
@@ -198,28 +195,11 @@ export class SchemaChanges {
   }
 
   async #countDangling(shape: CollectionShape, name: string, field: Field, preview: ChangePreview): Promise<void> {
-    const target = field.to === 'users' ? '_users' : (field.to as string);
-    const found = await shape.db.rows<{ id: string; value: unknown }>(
-      `SELECT t.id, t.\`${name}\` AS value FROM ${shape.table} t LEFT JOIN ${shape.db.collection(target)} r ON r.id = t.\`${name}\` WHERE t.\`${name}\` IS NOT NULL AND r.id IS NULL LIMIT 10000`,
-    );
-    for (const { id, value } of found) {
+    for (const { id, value } of await danglingIn(shape, name, field)) {
       preview.misfits++;
       preview.fits--;
       if (preview.examples.length < EXAMPLES)
         preview.examples.push({ id, value: value as Json, problem: `\`${field.to}\` has no such record` });
-    }
-  }
-
-  async *#chunks(shape: CollectionShape, name: string | null): AsyncGenerator<Row[]> {
-    const column = name ? `\`${name}\`` : 'NULL';
-    for (let after = ''; ; ) {
-      const rows = await shape.db.rows<Row>(`SELECT id, ${column} AS value FROM ${shape.table} WHERE id > ? ORDER BY id LIMIT ${CHUNK}`, [
-        after,
-      ]);
-      const last = rows.at(-1);
-      if (!last) return;
-      yield rows;
-      after = last.id;
     }
   }
 
@@ -234,16 +214,16 @@ export class SchemaChanges {
     const fields = new Map(shape.fields);
     switch (change.change) {
       case 'add':
-        await connection.query(`ALTER TABLE ${shape.table} ADD COLUMN IF NOT EXISTS ${columnSql(change.name, change.field as Field)}`);
+        await addColumn(connection, shape, change.name, change.field as Field);
         fields.set(change.name, change.field as Field);
-        await this.parts.catalogue.addKeys(connection, environment, collection, change.name, change.field as Field);
+        await addKeys(connection, shape.db, collection, change.name, change.field as Field);
         break;
       case 'drop':
-        await this.#putAway(connection, environment, shape, change.name);
+        await this.#setAside(connection, shape, change.name);
         fields.delete(change.name);
         break;
       case 'rename':
-        await this.#rename(connection, shape, change.name, change.to);
+        await renameColumn(connection, shape, change.name, change.to);
         return this.parts.catalogue.settle(connection, environment, shape, renamed(shape.fields, change.name, change.to));
       case 'recover':
         await this.#recover(connection, shape, droppedOf(shape, change.column), change.as, fields);
@@ -254,20 +234,17 @@ export class SchemaChanges {
     await this.parts.catalogue.settle(connection, environment, shape, fields);
   }
 
-  /** Sets a field's column aside, under a name that no field can have; keys and indexes on it end. */
-  async #putAway(connection: PoolConnection, environment: Environment, shape: CollectionShape, name: string): Promise<string> {
-    const field = shape.fields.get(name) as Field;
-    await dropKeys(connection, environment, shape, name);
-    const column = `_x${this.parts.now().toString(36)}_${name}`.slice(0, 64);
-    const comment: Omit<DroppedField, 'column'> = {
+  /** Keys and indexes of the field are dropped with it. */
+  async #setAside(connection: PoolConnection, shape: CollectionShape, name: string): Promise<void> {
+    const { type, to } = shape.fields.get(name) as Field;
+    const now = this.parts.now();
+    await dropKeys(connection, shape, name);
+    await setAside(connection, shape, {
+      column: `_x${now.toString(36)}_${name}`.slice(0, 64),
       name,
-      field: { type: field.type, ...(field.to ? { to: field.to } : {}) },
-      at: new Date(this.parts.now()).toISOString(),
-    };
-    await connection.query(`ALTER TABLE ${shape.table} CHANGE COLUMN \`${name}\` \`${column}\` ${columnType(field)} NULL COMMENT ?`, [
-      JSON.stringify(comment),
-    ]);
-    return column;
+      field: { type, ...(to ? { to } : {}) },
+      at: new Date(now).toISOString(),
+    });
   }
 
   async #recover(
@@ -277,29 +254,14 @@ export class SchemaChanges {
     as: string | undefined,
     fields: Map<string, Field>,
   ): Promise<void> {
-    // A reference comes back as text: what it led to may be gone.
+    // A reference is restored as text: its target may be gone.
     const field: Field = dropped.field.type === 'reference' || dropped.field.type === 'choice' ? { type: 'text' } : dropped.field;
     const name = as ?? dropped.name;
-    await connection.query(`ALTER TABLE ${shape.table} CHANGE COLUMN \`${dropped.column}\` ${columnSql(name, field)}`);
+    await putInPlace(connection, shape, dropped.column, name, field);
     fields.set(name, field);
   }
 
-  async #rename(connection: PoolConnection, shape: CollectionShape, from: string, to: string): Promise<void> {
-    const field = shape.fields.get(from) as Field;
-    const indexed = shape.placesIndexed.has(from);
-    await connection.query(
-      `ALTER TABLE ${shape.table} ${
-        indexed
-          ? `${shape.indexes
-              .filter(({ kind, fields }) => kind === 'place' && fields[0] === from)
-              .map(({ name }) => `DROP INDEX \`${name}\`, `)
-              .join('')}DROP COLUMN \`${spatialColumn(from)}\`, `
-          : ''
-      }CHANGE COLUMN \`${from}\` ${columnSql(to, field)}`,
-    );
-  }
-
-  /** Constraints alone are metadata; another type fills a new column, and sets the old one aside. */
+  /** A change of constraints only changes metadata; another type fills a new column, and sets the old one aside. */
   async #set(
     connection: PoolConnection,
     environment: Environment,
@@ -312,16 +274,16 @@ export class SchemaChanges {
     const present = shape.fields.get(name) as Field;
     const fields = new Map([...shape.fields, [name, field]]);
     const finish = async () => {
-      if (field.type === 'reference') await this.#clearDangling(connection, shape, name, field);
-      await catalogue.addKeys(connection, environment, shape.name, name, field);
+      if (field.type === 'reference') await clearDangling(connection, shape, name, field, new Date(this.parts.now()));
+      await addKeys(connection, shape.db, shape.name, name, field);
       await catalogue.settle(connection, environment, shape, fields);
     };
     if (columnType(present) === columnType(field)) {
       const keys = columnComment(present) !== columnComment(field) || Boolean(present.unique) !== Boolean(field.unique);
-      if (keys) await dropKeys(connection, environment, shape, name, field);
+      if (keys) await dropKeys(connection, shape, name, field);
       const broken = (value: Json) => valueProblem(shape.name, name, field, value, present.type === field.type, false) !== null;
-      await this.#clearMisfits(connection, shape, name, present, broken);
-      await connection.query(`ALTER TABLE ${shape.table} MODIFY COLUMN ${columnSql(name, field)}`);
+      await clearMisfits(connection, shape, name, broken, new Date(this.parts.now()));
+      await modifyColumns(connection, shape.table, [[name, field]]);
       return finish();
     }
     const online = new OnlineChange(connection, shape, { name, present, field }, (id, value) =>
@@ -330,66 +292,16 @@ export class SchemaChanges {
     try {
       await online.fill();
       await online.hold();
-      await this.#putAway(connection, environment, shape, name);
-      await connection.query(`ALTER TABLE ${shape.table} CHANGE COLUMN \`${online.column}\` ${columnSql(name, field)}`);
+      await this.#setAside(connection, shape, name);
+      await putInPlace(connection, shape, online.column, name, field);
       await finish();
     } finally {
       await online.release();
     }
   }
-
-  async #clearMisfits(
-    connection: PoolConnection,
-    shape: CollectionShape,
-    name: string,
-    present: Field,
-    broken: (value: Json) => boolean,
-  ): Promise<void> {
-    for await (const rows of this.#chunks(shape, name)) {
-      const ids = rows.filter(({ value }) => value !== null && broken(presentValue(present.type, value))).map(({ id }) => id);
-      if (ids.length > 0)
-        await connection.query(
-          `UPDATE ${shape.table} SET \`${name}\` = NULL, version = version + 1, updatedAt = ?, \`_by\` = 'schema' WHERE id IN (?)`,
-          [new Date(this.parts.now()), ids],
-        );
-    }
-  }
-
-  async #clearDangling(connection: PoolConnection, shape: CollectionShape, name: string, field: Field): Promise<void> {
-    await connection.query(
-      `UPDATE ${shape.table} SET \`${name}\` = NULL, version = version + 1, updatedAt = ?, \`_by\` = 'schema' WHERE \`${name}\` IS NOT NULL AND NOT EXISTS (SELECT 1 FROM (SELECT id FROM ${shape.db.collection(field.to === 'users' ? '_users' : (field.to as string))}) r WHERE r.id = \`${name}\`)`,
-      [new Date(this.parts.now())],
-    );
-  }
 }
 
-/** Ends the foreign key, the unique key and the indexes of a field; `keep` says what the field becomes. */
-async function dropKeys(
-  connection: PoolConnection,
-  environment: Environment,
-  shape: CollectionShape,
-  name: string,
-  keep?: Field,
-): Promise<void> {
-  const parts: string[] = [];
-  const field = shape.fields.get(name) as Field;
-  if (field.type === 'reference') {
-    const [keys] = await connection.query<RowDataPacket[]>(
-      'SELECT CONSTRAINT_NAME AS name FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ? AND REFERENCED_TABLE_NAME IS NOT NULL',
-      [environment.db.name, shape.name, name],
-    );
-    for (const key of keys) parts.push(`DROP FOREIGN KEY \`${key.name}\``);
-  }
-  const kept = (index: CollectionShape['indexes'][number]) => keep && !(index.kind === 'unique' && index.name.startsWith('_u_'));
-  for (const index of shape.indexes) {
-    if (!index.fields.includes(name) || kept(index)) continue;
-    parts.push(`DROP INDEX IF EXISTS \`${index.name}\``);
-    if (index.kind === 'place') parts.push(`DROP COLUMN IF EXISTS \`${spatialColumn(name)}\``);
-  }
-  if (parts.length > 0) await connection.query(`ALTER TABLE ${shape.table} ${parts.join(', ')}`);
-}
-
-/** Why one record's value does not fit the field as it shall be, or null. */
+/** Why a record's value does not fit the changed field; null if it fits. */
 function valueProblem(collection: string, name: string, field: Field, value: Json, sameType: boolean, isNew: boolean): string | null {
   if (value === null) return field.required && !(isNew && field.default !== undefined) ? 'has no value, and the field is required' : null;
   if (sameType) return misfitOf(collection, name, field, value)?.problem ?? null;
@@ -397,7 +309,7 @@ function valueProblem(collection: string, name: string, field: Field, value: Jso
   return converted === undefined ? `cannot become ${field.type}` : null;
 }
 
-/** A required or unique field cannot be had by clearing what does not fit. */
+/** Clearing misfits cannot make a field required or unique. */
 const needsAll = (change: SchemaChange): boolean =>
   (change.change === 'set' || change.change === 'add') && Boolean(change.field.required || change.field.unique);
 
@@ -405,7 +317,7 @@ function misfitProblem(collection: string, { change, misfits, fits, examples }: 
   const name = 'name' in change ? change.name : '';
   return new Problem(
     'records-do-not-fit',
-    `${misfits} of ${misfits + fits} records of \`${collection}\` do not fit: ${examples[0]?.id} ${examples[0]?.problem}. ${all ? 'Correct them first.' : 'Correct them first, or apply the change with misfits=clear, which empties the field in those records.'}`,
+    `${misfits} of ${misfits + fits} records of \`${collection}\` do not fit: ${examples[0]?.id} ${examples[0]?.problem}. ${all ? 'Correct them first.' : 'Correct them first, or apply the change with misfits=clear, which clears the field in those records.'}`,
     {
       fields: examples.map(({ id, value, problem }) => ({
         path: `${collection}/${id}.${name}`,

@@ -1,4 +1,4 @@
-/** What is known of one collection, and the SQL that follows from it alone. */
+/** The shape of one collection, and the SQL that depends on it alone. */
 import {
   type AccessRules,
   type Field,
@@ -26,13 +26,13 @@ export type CollectionShape = {
   placesIndexed: ReadonlySet<string>;
   createdAt: Date;
   db: EnvironmentDatabase;
-  /** Its table, as SQL names it. */
+  /** Its table's name in SQL. */
   table: string;
 };
 
 export type RecordRow = { id: string; createdAt: Date; updatedAt: Date; version: number; ownerId: string | null; [field: string]: unknown };
 
-/** Names that may be asked for: system members and fields; clients do not see hidden ones. */
+/** Names that may be requested: system members and fields; clients do not see hidden ones. */
 export function visibleNames(shape: CollectionShape, withHidden: boolean): string[] {
   return [...SYSTEM_FIELDS, ...[...shape.fields].filter(([, { hidden }]) => withHidden || !hidden).map(([name]) => name)];
 }
@@ -43,7 +43,10 @@ export function kindIn(shape: CollectionShape, name: string, withHidden: boolean
   return SYSTEM_KINDS.get(name) ?? null;
 }
 
-/** A row as the API answers it. @param only the names to answer; `id` and `version` always come */
+/**
+ * A row as the API returns it.
+ * @param only the names to return; `id` and `version` are always there
+ */
 export function presentRow(
   shape: CollectionShape,
   row: RecordRow,
@@ -61,7 +64,7 @@ export function presentRow(
   return record;
 }
 
-/** Takes hidden fields off a record. */
+/** Removes hidden fields from a record. */
 export function withoutHidden<R extends JsonObject>(shape: CollectionShape, record: R): R {
   let shown = record;
   for (const [name, { hidden }] of shape.fields) {

@@ -1,7 +1,4 @@
-/**
- * Patterns from before linear-time matching that need going back: matched in a thread of their own and for a limited
- * time, until the team has replaced them.
- */
+/** Old patterns that need backtracking: matched in a separate thread with a time limit, until the team has replaced them. */
 import { once } from 'node:events';
 import { Worker } from 'node:worker_threads';
 
@@ -9,19 +6,19 @@ export const LIMIT_MS = 200;
 const CODE = `const { parentPort } = require('node:worker_threads');
 parentPort.on('message', ({ pattern, text }) => parentPort.postMessage(new RegExp('^(?:' + pattern + ')$', 'u').test(text)));`;
 
-/** One thread, one text at a time; a thread that does not come to an end is ended. */
+/** One thread, one text at a time; a thread that takes too long is terminated. */
 export class SlowPatterns {
   #worker: Worker | null = null;
   #queue: Promise<unknown> = Promise.resolve();
 
-  /** Whether the whole text matches; null when that was not found out in time. */
+  /** Whether the whole text matches; null after the time limit. */
   matches(pattern: string, text: string): Promise<boolean | null> {
     const answer = this.#queue.then(() => this.#ask(pattern, text));
     this.#queue = answer;
     return answer;
   }
 
-  /** A thread that is up: the limit is for matching, not for starting a thread on a busy machine. */
+  /** A running thread: the limit is for matching, not for starting a thread on a busy machine. */
   async #thread(): Promise<Worker> {
     if (this.#worker) return this.#worker;
     const worker = new Worker(CODE, { eval: true });

@@ -7,12 +7,12 @@ export const collectionTable = mysqlTable('_collections', {
   rules: json('rules').$type<Record<string, string>>().notNull(),
   /** Constraints of the fields by name; types, keys and indexes are read from the table itself. */
   definition: json('definition').$type<JsonObject>(),
-  /** Rises with every change of the collection's shape or rules, so that other instances notice. */
+  /** Incremented with each change of the collection's shape or rules, so that other instances notice. */
   revision: int('revision').notNull(),
   createdAt: instant('createdAt').notNull(),
 });
 
-/** What lists of each form have cost, for the adviser on indexes. */
+/** The cost of lists by form, for index suggestions. */
 export const queryTable = mysqlTable(
   '_queries',
   {
@@ -28,7 +28,7 @@ export const queryTable = mysqlTable(
   (t) => [primaryKey({ columns: [t.collection, t.form] })],
 );
 
-/** Filters, sorts and columns of a collection's page, kept under a name for the whole team. */
+/** Filters, sorts and columns of a collection's page, saved under a name for the whole team. */
 export const viewTable = mysqlTable(
   '_views',
   {
@@ -54,7 +54,7 @@ export const sizeTable = mysqlTable(
   (t) => [primaryKey({ columns: [t.collection, t.day] })],
 );
 
-/** The last version of each record that was deleted: one that comes back goes on from it. */
+/** The last version of each record that was deleted: one that is created again continues from it. */
 export const endedRecordTable = mysqlTable(
   '_endedRecords',
   {

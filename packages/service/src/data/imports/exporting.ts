@@ -1,17 +1,17 @@
-/** Writes records to a file as they are read, a thousand at a time and never faster than they are taken. */
+/** Streams records to a file, a thousand at a time and with back-pressure. */
 import { once } from 'node:events';
 import type { Writable } from 'node:stream';
 import { type Json, type JsonObject, own } from '@orchard/core';
 import { stringify } from 'csv-stringify/sync';
 import type { Author } from '../records/author.js';
-import type { RecordLists, RecordPage } from '../records/lists.js';
+import type { RecordLists, RecordPage } from '../records/listStore.js';
 import type { CollectionShape } from '../collections/shape.js';
 import { readInPieces } from '../../platform/database/pieces.js';
 import type { Environment } from '../../platform/call.js';
 import type { Format } from './rows.js';
 
 export type ExportRequest = { format: Format; filter?: string | undefined; fields?: string | undefined };
-/** Begins, writes a page, and ends a file. */
+/** Writes the start, a page, and the end of a file. */
 type FileWriter = { begin: string; page: (records: JsonObject[], first: boolean) => string; end: string };
 
 export function exportWriter(format: Format, shape: CollectionShape, names: readonly string[]): FileWriter {
@@ -79,7 +79,7 @@ export async function exportRecords(
   return written;
 }
 
-/** Waits until a reader has taken what was written, or is not there any more. */
+/** Waits until the reader has taken what was written, or has gone. */
 async function takenOrGone(out: Writable): Promise<void> {
   const over = new AbortController();
   try {

@@ -1,4 +1,4 @@
-/** Stores the rows of a file, a thousand at a time; what does not fit is told apart and does not stop the rest. */
+/** Stores the rows of a file, a thousand at a time; rejected rows are reported and do not stop the rest. */
 import { createReadStream, createWriteStream, mkdtempSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
@@ -11,7 +11,7 @@ import type { Records } from '../records/records.js';
 import type { CollectionShape } from '../collections/shape.js';
 import { tellWidened } from '../collections/widening.js';
 import { demandSlowPatterns } from '../collections/patterns.js';
-import { insertRecords, type NewRecord, writeProblem } from '../records/writes.js';
+import { insertRecords, type NewRecord, writeProblem } from '../records/writeStore.js';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
@@ -21,11 +21,11 @@ import { type Format, type OnHeader, readRows, type Row } from './rows.js';
 export type ImportOptions = { format: Format; strict: boolean; check: boolean; mapping: Mapping };
 export type ImportPlace = { environment: Environment; collection: string; author: Author };
 type Reject = ImportReport['rejects'][number];
-/** Told after each chunk, and of each row that is refused. */
+/** Called after each chunk, and for each rejected row. */
 export type ImportProgress = { chunk?: (stored: number, rejected: number) => void; reject?: (reject: Reject) => void };
 
 const CHUNK = 1_000;
-/** Most columns of a file: some more than fields, for those that are left out. */
+/** The most columns of a file: more than fields, since some may be left out. */
 const MAX_COLUMNS = 2 * MAX_FIELDS;
 const SHOWN_REJECTS = 100;
 type Fitting = { row: Row; fresh: NewRecord };
@@ -57,7 +57,7 @@ export class Importer {
     return report.whole();
   }
 
-  /** First only looks at every row; stores in one transaction, where all of them fit. */
+  /** First checks every row; stores them in one transaction if all fit. */
   async #twice(place: ImportPlace, body: Readable, options: ImportOptions, progress: ImportProgress): Promise<ImportReport> {
     const directory = mkdtempSync(join(this.parts.config.dataDirectory, 'import-'));
     const file = join(directory, 'body');
@@ -82,7 +82,7 @@ export class Importer {
       const own = new Report(progress);
       const mapper = new RowMapper(options.format, options.mapping);
       for await (const rows of this.#chunks(place, createReadStream(file), options.format, own)) {
-        // The fields are there by now; making them would end the transaction.
+        // The fields exist by now; creating them would end the transaction.
         await this.#store(on, place, await this.#fit(place, rows, mapper, own, false), own);
         if (own.rejected > 0) throw stopped(own);
         own.chunk();
@@ -110,7 +110,7 @@ export class Importer {
     if (rows.length > 0) yield rows;
   }
 
-  /** The rows that fit the fields. With `extend`, fields that an open environment lacks are made first. */
+  /** The rows that fit the fields. With `extend`, fields that an open environment is missing are created first. */
   async #fit(place: ImportPlace, rows: Row[], mapper: RowMapper, report: Report, extend: boolean): Promise<Fitting[]> {
     const { environment, collection } = place;
     let shape = await this.parts.catalogue.find(environment, collection);
@@ -187,16 +187,16 @@ export class Importer {
   }
 }
 
-/** Columns beyond all that a collection and its places can take are looked at no further. */
+/** Columns beyond the limits of a collection are not examined. */
 function demandFewColumns(collection: string, columns: number): void {
   if (columns > MAX_COLUMNS)
-    throw tooWide(`The file has ${columns.toLocaleString('en')} columns; \`${collection}\` takes at most ${MAX_FIELDS} fields.`);
+    throw tooWide(`The file has ${columns.toLocaleString('en')} columns; \`${collection}\` holds at most ${MAX_FIELDS} fields.`);
 }
 
 function demandFewFields(collection: string, fields: number): void {
   if (fields > MAX_FIELDS)
     throw tooWide(
-      `With the columns of this file \`${collection}\` would have ${fields.toLocaleString('en')} fields; it takes at most ${MAX_FIELDS}.`,
+      `With the columns of this file \`${collection}\` would have ${fields.toLocaleString('en')} fields; it holds at most ${MAX_FIELDS}.`,
     );
 }
 
@@ -205,7 +205,7 @@ const tooWide = (problem: string) =>
     fields: [{ path: 'columns', problem, expected: `a file with fewer columns, or \`columns\` that maps those it does not want to null` }],
   });
 
-/** As one statement; where a row is refused, by halves, until it is alone. */
+/** As one statement; if a row is refused, by halves, until it is alone. */
 async function insertApart(
   on: Statements,
   shape: CollectionShape,
@@ -243,7 +243,7 @@ class Report {
 
   constructor(private readonly progress: ImportProgress) {}
 
-  /** A comma is what everybody expects. */
+  /** A comma is expected. */
   noteDelimiter(delimiter: string): void {
     if (delimiter !== ',') this.#delimiter = delimiter;
   }
@@ -255,14 +255,14 @@ class Report {
     this.progress.reject?.(reject);
   }
 
-  /** @throws what is not the row's fault */
+  /** @throws errors that are not the row's fault */
   refuse(row: Row, error: unknown): void {
     if (!(error instanceof Problem) || error.status >= 500) throw error;
     const { fields } = error.extras;
     this.reject(
       row,
       fields
-        ? fields.map(({ problem, expected }) => (problem.includes(expected) ? problem : `${problem} Expected ${expected}.`)).join(' ')
+        ? fields.map(({ problem, expected }) => (problem.includes(expected) ? problem : `${problem} Must be ${expected}.`)).join(' ')
         : error.detail,
     );
   }

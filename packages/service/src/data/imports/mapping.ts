@@ -1,4 +1,4 @@
-/** From the columns of a file to fields: names, and for texts of a CSV file the values they stand for. */
+/** Maps the columns of a file to fields: names, and values of CSV texts. */
 import { Problem } from '@orchard/contract';
 import {
   convertValue,
@@ -51,7 +51,7 @@ export class RowMapper {
     private readonly mapping: Mapping,
   ) {}
 
-  /** Looks at the first rows of a file, to know the types of columns that are no fields yet. */
+  /** Reads the first rows of a file, to infer the types of new columns. */
   learn(rows: readonly Row[], fields: Fields): void {
     if (this.format !== 'csv') return;
     for (const column of Object.keys(rows[0]?.values ?? {})) {
@@ -67,7 +67,7 @@ export class RowMapper {
     }
   }
 
-  /** Fields that the columns of a CSV file need, by what all of their first texts are. */
+  /** New fields for the columns of a CSV file, by the type that fits all of their first texts. */
   get guessed(): Fields {
     return new Map([...this.#guessed].map(([name, type]) => [name, { type }]));
   }
@@ -79,7 +79,7 @@ export class RowMapper {
 
   /** The body to store. */
   bodyOf({ values }: Row, fields: Fields): JsonObject {
-    // Without a prototype: a column may be called anything.
+    // Without a prototype: a column may have any name.
     const body: JsonObject = Object.create(null);
     const axes = new Map<string, Partial<Record<'longitude' | 'latitude', Json>>>();
     for (const column in values) {
@@ -97,7 +97,7 @@ export class RowMapper {
     return body;
   }
 
-  /** A text that cannot become what the field takes stays as it is, and is refused with the field's own words. */
+  /** A text that cannot be converted stays as it is, and is refused with the field's message. */
   #cell(name: string, text: string, fields: Fields): Json {
     const known = fields.get(name);
     const field: Field = known ?? { type: this.#guessed.get(name) ?? 'text' };

@@ -1,7 +1,7 @@
 import { IMPORT_FORMATS, operations, Problem } from '@orchard/contract';
 import { bind, type Call, environmentOf, type Route } from '../../platform/call.js';
 import { authorOf } from '../records/author.js';
-import { RecordLists, readFields } from '../records/lists.js';
+import { RecordLists, readFields } from '../records/listStore.js';
 import { Records } from '../records/records.js';
 import { exportRecords } from './exporting.js';
 import { Importer, type ImportProgress } from './importing.js';
@@ -14,19 +14,23 @@ export function importRoutes(parts: Parts): Route[] {
   const lists = new RecordLists(parts, records);
   const importer = new Importer(parts, records);
   return [
-    bind(own.importRecords, async (call) => {
-      const { format, strict, check, columns, progress } = call.query;
-      const place = { environment: environmentOf(call), collection: call.params.collection, author: authorOf(call) };
-      const options = { format, strict, check, mapping: readMapping(columns) };
-      if (!progress) return { body: await importer.run(place, call.request, options) };
-      return importWithProgress(call, (told) => importer.run(place, call.request, options, told));
-    }),
+    bind(
+      own.importRecords,
+      async (call) => {
+        const { format, strict, check, columns, progress } = call.query;
+        const place = { environment: environmentOf(call), collection: call.params.collection, author: authorOf(call) };
+        const options = { format, strict, check, mapping: readMapping(columns) };
+        if (!progress) return { body: await importer.run(place, call.request, options) };
+        return importWithProgress(call, (told) => importer.run(place, call.request, options, told));
+      },
+      { as: 'apart' },
+    ),
     bind(own.exportRecords, async (call) => {
       const { format, filter, fields } = call.query;
       const environment = environmentOf(call);
       const shape = await parts.catalogue.get(environment, call.params.collection);
       readFields(shape, fields, true);
-      // A filter that cannot be read is answered as a problem, before the file begins.
+      // An invalid filter is a problem response, before the file begins.
       await lists.list(environment, shape.name, { filter, limit: 1 }, authorOf(call));
       call.response.writeHead(200, {
         'content-type': `${IMPORT_FORMATS[format]}; charset=utf-8`,
@@ -38,7 +42,7 @@ export function importRoutes(parts: Parts): Route[] {
   ];
 }
 
-/** Answers NDJSON while the import goes on; a problem that ends it is the last line. */
+/** Responds with NDJSON during the import; a problem that ends it is the last line. */
 async function importWithProgress(call: Call, run: (progress: ImportProgress) => Promise<unknown>): Promise<'streaming'> {
   const line = (value: object) => call.response.write(`${JSON.stringify(value)}\n`);
   call.response.writeHead(200, { 'content-type': 'application/x-ndjson; charset=utf-8', 'cache-control': 'no-store' });

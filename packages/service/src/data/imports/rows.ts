@@ -9,10 +9,10 @@ export type Format = 'csv' | 'ndjson' | 'geojson';
 /** One row: its values, or why there are none. `text` is the row as it came. */
 export type Row = { line: number; values: JsonObject; text: () => string; problem?: string };
 
-/** Told of the header of a CSV file before a row is read; what it throws ends the reading. */
+/** Called with the header of a CSV file before a row is read; an error it throws ends the reading. */
 export type OnHeader = (header: { delimiter: string; columns: number }) => void;
 
-/** Longest line that is read; a longer one is refused, and the rest of it passed over. */
+/** Longest line that is read; a longer one is rejected, and the rest of it skipped. */
 const MAX_LINE = 2_000_000;
 
 export function readRows(body: Readable, format: Format, fields: Fields, onHeader: OnHeader): AsyncGenerator<Row> {
@@ -66,7 +66,7 @@ function ndjsonRow(text: string, line: number): Row {
 
 type CsvRecord = { record: Record<string, string>; info: { lines: number; error?: Error } };
 
-/** The first line of a file, put back for whoever reads it all. */
+/** The first line of a file, put back for the reader of the whole file. */
 async function peekLine(body: Readable): Promise<string> {
   const chunks: Buffer[] = [];
   for (let line = ''; !line.includes('\n') && line.length < MAX_LINE; line = Buffer.concat(chunks).toString()) {
@@ -120,7 +120,7 @@ async function* csvRows(body: Readable, onHeader: OnHeader): AsyncGenerator<Row>
       yield { line: info.lines, values: record, text: () => JSON.stringify(record), ...(problem ? { problem } : {}) };
     }
   } catch (error) {
-    // A quote that does not end takes everything after it: what came before is stored.
+    // An unclosed quote swallows the rest of the file; rows before it are stored.
     yield {
       line: parser.info.lines,
       values: {},
@@ -157,7 +157,7 @@ async function* geojsonRows(body: Readable, fields: Fields): AsyncGenerator<Row>
   if (problem) yield { line: number + 1, values: {}, text: () => '', problem };
 }
 
-/** A feature's number takes the place of a line. */
+/** A feature's number serves as the line number. */
 function featureRow(feature: Json, line: number, place: string): Row {
   const text = () => JSON.stringify(feature);
   const fault = jsonFault(feature);

@@ -1,4 +1,4 @@
-/** Who reads or writes records, and what the access rules say to that. */
+/** Who reads or writes records, and whether access rules allow it. */
 import { Problem } from '@orchard/contract';
 import {
   type Asking,
@@ -15,12 +15,13 @@ import {
 import type { Statements } from '../../platform/database/connection.js';
 import { actorOf, type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
 import type { Shapes } from '../collections/catalogue.js';
-import { ruleOf, scopeOf, targetOf } from '../collections/query.js';
-import { type CollectionShape, presentRow, type RecordRow } from '../collections/shape.js';
+import { ruleOf, scopeOf, targetOf } from '../collections/querySql.js';
+import { type CollectionShape, presentRow } from '../collections/shape.js';
+import { readRow } from './recordSql.js';
 
 /**
- * Who reads or writes. `trusted` callers (members, server keys) stand above access rules, see hidden fields and may
- * name an owner. `told` callers learn from a refusal what the rule says, and that a record exists which they may not read.
+ * Who reads or writes. Access rules do not apply to `trusted` callers (members, server keys), who also see hidden fields and
+ * may name an owner. A refusal shows `told` callers the rule, and that a record exists which they may not read.
  */
 export type Author = { userId: string | null; roles: readonly string[]; trusted: boolean; told: boolean; by: string };
 
@@ -32,11 +33,11 @@ export function authorOf(call: Pick<Call, 'holder' | 'user' | 'member' | 'enviro
 
 export const askingOf = (author: Author, now: number): Asking => ({ me: { id: author.userId, roles: author.roles }, now });
 
-/** Whose eyes a condition looks through: the team's, for its own rules, or those of the author who handed it in. */
+/** Whose rights a condition is evaluated with: the team's, for its own rules, or those of the author who sent it. */
 export type Through = 'team' | { author: Author; now: number };
 
 /**
- * The records that a condition's references lead to from one record. What a caller may not read looks like none in
+ * The records that a condition's references lead to from one record. Records that a caller may not read count as missing in
  * the caller's own conditions; the team's rules follow every reference.
  */
 export async function loadRelated(
@@ -61,7 +62,7 @@ export async function loadRelated(
   return related;
 }
 
-/** Whether the read rule of a collection shows the author this record. */
+/** Whether the read rule of a collection allows the author this record. */
 export async function mayRead(
   on: Statements,
   shapes: Shapes,
@@ -88,13 +89,16 @@ export function holds(evaluate: Evaluator, record: JsonObject, asking: Asking, r
 }
 
 async function readRecord(on: Statements, shape: CollectionShape, id: string): Promise<JsonObject | null> {
-  const [row] = await on.rows<RecordRow>(`SELECT * FROM ${shape.table} WHERE id = ?`, [id]);
+  const row = await readRow(on, shape, id);
   return row ? presentRow(shape, { ...row, version: row.version ?? 0, ownerId: row.ownerId ?? null }, null, true) : null;
 }
 
 export type RuleSubject = { shapes: Shapes; shape: CollectionShape; action: RecordAction; record: JsonObject };
 
-/** Whether the rule of a collection lets the author do this to the record. @throws {Problem} access-refused */
+/**
+ * Whether a collection's rule allows the author this action on the record.
+ * @throws {Problem} access-refused
+ */
 export async function demand(on: Statements, author: Author, now: number, { shapes, shape, action, record }: RuleSubject): Promise<void> {
   if (author.trusted) return;
   const rule = ruleOf(shapes, shape, action);
@@ -110,7 +114,10 @@ export async function demand(on: Statements, author: Author, now: number, { shap
   );
 }
 
-/** A refusal by a rule. Who is not to be told learns which rule it was and what to do; the team finds the rest at the recorded request. */
+/**
+ * A refusal by a rule. Callers without explanations get the name of the rule and what to do; the team finds the details at
+ * the recorded request.
+ */
 export function refusal(
   shape: Pick<CollectionShape, 'name' | 'rules'>,
   action: RecordAction,
@@ -127,15 +134,15 @@ const why = (text: string, author: Author, explain: () => Explained): string => 
   return preset && preset !== 'everyone' ? presetReason(preset, author) : reasonOf(explain(), author);
 };
 
-/** Why a rule that has a name refuses, in words. */
+/** Why a named rule refuses, in words. */
 export function presetReason(preset: Exclude<RulePreset, 'everyone'>, author: Author): string {
   switch (preset) {
     case 'nobody':
-      return 'the rule is FALSE: nobody may, except with a server key';
+      return 'the rule is FALSE: only server keys may';
     case 'signed-in':
-      return 'the rule asks for a signed-in user, and nobody is signed in';
+      return 'the rule requires a signed-in user, and nobody is signed in';
     case 'owner':
-      return author.userId ? 'the record belongs to somebody else' : 'the rule asks for the owner of the record, and nobody is signed in';
+      return author.userId ? 'the record belongs to somebody else' : 'the rule requires the owner of the record, and nobody is signed in';
   }
 }
 
@@ -149,8 +156,8 @@ export const decidingParts = (explained: Explained): Explained[] =>
   explained.parts ? explained.parts.filter(({ decided }) => decided).flatMap(decidingParts) : [explained];
 
 /**
- * Refuses to read what is missing, where the rule would refuse it in any case: to somebody who may read nothing here,
- * what is missing and what is hidden look the same.
+ * Refuses a missing record if the rule would refuse any record: to a caller who may read nothing here, missing and hidden
+ * look the same.
  */
 export function demandMissing(author: Author, now: number, shapes: Shapes, shape: CollectionShape): void {
   if (!author.told || author.trusted) return;

@@ -3,11 +3,11 @@ import { setImmediate } from 'node:timers/promises';
 import { Problem, type BatchAction, type BatchResult } from '@orchard/contract';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Parts } from './parts.js';
-import type { Place, Records } from './records.js';
+import type { RecordScope, Records } from './records.js';
 import type { CollectionShape } from '../collections/shape.js';
-import { insertRecords, type NewRecord, writeProblem } from './writes.js';
+import { insertRecords, type NewRecord, writeProblem } from './writeStore.js';
 
-/** After so many actions the event loop is let go on. */
+/** After this many actions the event loop gets a turn. */
 const BREATHER = 50;
 
 type Prepared = { at: number; shape: CollectionShape; fresh: NewRecord };
@@ -19,14 +19,14 @@ export class Batches {
   ) {}
 
   /**
-   * Does the actions in their order, inside one transaction of the caller. Creations that stand next to each other
-   * are one statement. @throws {Problem} of the first action that fails, when `together`
+   * Does the actions in their order, inside one transaction of the caller. Consecutive creations are one statement.
+   * @throws {Problem} of the first action that fails, when `together`
    */
-  async run(on: Statements, place: Place, actions: readonly BatchAction[], together: boolean): Promise<BatchResult[]> {
+  async run(on: Statements, scope: RecordScope, actions: readonly BatchAction[], together: boolean): Promise<BatchResult[]> {
     const results: BatchResult[] = [];
     let creations: Prepared[] = [];
     const flush = async () => {
-      if (creations.length > 0) await this.#insert(on, place, creations, actions, together, results);
+      if (creations.length > 0) await this.#insert(on, scope, creations, actions, together, results);
       creations = [];
     };
     for (const [at, action] of actions.entries()) {
@@ -34,8 +34,8 @@ export class Batches {
       if (at % BREATHER === BREATHER - 1) await setImmediate();
       if (action.action !== 'create') await flush();
       try {
-        if (action.action === 'create') creations.push({ at, ...(await this.records.prepareCreate(on, place, action.record)) });
-        else results[at] = await this.#apart(on, together, () => this.#one(on, place, action));
+        if (action.action === 'create') creations.push({ at, ...(await this.records.prepareCreate(on, scope, action.record)) });
+        else results[at] = await this.#apart(on, together, () => this.#one(on, scope, action));
       } catch (error) {
         results[at] = failed(error, at, actions, together);
       }
@@ -44,7 +44,7 @@ export class Batches {
     return results;
   }
 
-  /** On its own, an action that fails takes back only itself. */
+  /** On its own, a failing action rolls back only itself. */
   async #apart<T>(on: Statements, together: boolean, work: () => Promise<T>): Promise<T> {
     if (together) return work();
     await on.run('SAVEPOINT action');
@@ -58,7 +58,7 @@ export class Batches {
 
   async #insert(
     on: Statements,
-    { author }: Place,
+    { author }: RecordScope,
     creations: Prepared[],
     actions: readonly BatchAction[],
     together: boolean,
@@ -87,26 +87,26 @@ export class Batches {
         results[first.at] = failed(problem, first.at, actions, together);
         return;
       }
-      // Which of them it was is found by halves.
+      // The failing one is found by halving.
       const half = creations.length >> 1;
       for (const some of [creations.slice(0, half), creations.slice(half)])
-        await this.#insert(on, { author } as Place, some, actions, together, results);
+        await this.#insert(on, { author } as RecordScope, some, actions, together, results);
     }
   }
 
-  async #one(on: Statements, place: Place, action: Exclude<BatchAction, { action: 'create' }>): Promise<BatchResult> {
+  async #one(on: Statements, scope: RecordScope, action: Exclude<BatchAction, { action: 'create' }>): Promise<BatchResult> {
     const expected = action.ifVersion === undefined ? {} : { version: action.ifVersion };
     switch (action.action) {
       case 'put': {
-        const { record, created } = await this.records.put(on, place, action.id, action.record, expected);
+        const { record, created } = await this.records.put(on, scope, action.id, action.record, expected);
         return { status: created ? 201 : 200, id: record.id, version: record.version };
       }
       case 'patch': {
-        const record = await this.records.patch(on, place, action.id, action.record, expected);
+        const record = await this.records.patch(on, scope, action.id, action.record, expected);
         return { status: 200, id: record.id, version: record.version };
       }
       case 'delete':
-        await this.records.remove(on, place, action.id, expected);
+        await this.records.remove(on, scope, action.id, expected);
         return { status: 204, id: action.id };
     }
   }

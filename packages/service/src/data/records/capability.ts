@@ -1,6 +1,6 @@
 import type { Capability } from '../../platform/capability.js';
 import type { Parts } from './parts.js';
-import { releaseUser } from './references.js';
+import { releaseUser } from './referenceStore.js';
 import { managedRecordRoutes, recordRoutes } from './routes.js';
 import { feedTable } from '../../platform/live/tables.js';
 

@@ -1,4 +1,4 @@
-/** Live records: events of one record, or of all that a filter lets through. */
+/** Live records: events of one record, or of all that match a filter. */
 import { Problem } from '@orchard/contract';
 import { type Asking, analyseFilter, compileEvaluator, type Evaluator, type JsonObject, parseFilter } from '@orchard/core';
 import { readingFilter } from '../../platform/database/listing.js';
@@ -10,18 +10,19 @@ import { askingOf, type Author, holds, loadRelated, mayRead, type Through } from
 import { type Shapes, unknownCollection } from '../collections/catalogue.js';
 import type { Actors } from '../../platform/actors.js';
 import { readImage } from '../collections/columns.js';
-import { demandList } from './lists.js';
-import { referencePaths, ruleOf, scopeOf } from '../collections/query.js';
-import { type CollectionShape, presentRow, type RecordRow, withoutHidden } from '../collections/shape.js';
+import { demandList } from './listStore.js';
+import { referencePaths, ruleOf, scopeOf } from '../collections/querySql.js';
+import { type CollectionShape, presentRow, withoutHidden } from '../collections/shape.js';
+import { readRow } from './recordSql.js';
 
 type Image = JsonObject & { id: string; version: number };
 type Names = { entered: string; changed: string; left: string };
 const OF_FILTER: Names = { entered: 'entered', changed: 'changed', left: 'left' };
 const OF_RECORD: Names = { entered: 'created', changed: 'changed', left: 'deleted' };
-/** A signed-in reader comes back with a fresh token after this. */
+/** A signed-in reader must reconnect with a fresh token after this. */
 const LIFETIME_MS = 10 * 60_000;
 
-/** Images and texts of an entry, made once for all who listen. */
+/** Images and texts of an entry, built once for all listeners. */
 class Entry {
   readonly #texts = new Map<string, string>();
   readonly #images = new Map<'before' | 'after', Image | null>();
@@ -70,7 +71,7 @@ function entryOf(row: FeedRow, shape: CollectionShape, { actors }: Environment):
   return entry;
 }
 
-/** A condition that an image has to pass, and whose it is: the team's read rule, or the caller's filter. */
+/** A condition on an image, with its author: the team's read rule, or the caller's filter. */
 type Test = { evaluate: Evaluator; paths: string[]; of: 'team' | 'caller' };
 type View = { shapes: Shapes; shape: CollectionShape; tests: Test[] };
 
@@ -99,13 +100,13 @@ class LiveListener implements FeedListener {
     return this.stream.hasRoom;
   }
 
-  /** One call after another: what is being read for one must not overtake it. */
+  /** One call after another, so that no event overtakes another one. */
   take(rows: readonly FeedRow[]): Promise<void> {
     this.#taking = this.#taking.catch(() => undefined).then(() => this.#take(rows));
     return this.#taking;
   }
 
-  /** What needs no other record is decided without waiting, since hundreds of listeners may look at each entry. */
+  /** Conditions without references are evaluated synchronously, since hundreds of listeners may check each entry. */
   async #take(rows: readonly FeedRow[]): Promise<void> {
     let view: View | null | undefined;
     for (const row of rows) {
@@ -136,7 +137,7 @@ class LiveListener implements FeedListener {
     return this.#view;
   }
 
-  /** Of a watched record, what was already shown when the stream began is no news. */
+  /** For a watched record, the state shown at the start of the stream is not an event. */
   #isNews(row: FeedRow): boolean {
     if (!this.watched.id) return true;
     if (row.action === 'update' && row.version <= this.#seen) return false;
@@ -196,7 +197,10 @@ function readTest(shapes: Shapes, shape: CollectionShape, filter: string, truste
   return { evaluate: compileEvaluator(condition), paths: referencePaths(condition), of: 'caller' };
 }
 
-/** Checks what is asked for, before the stream begins. @throws {Problem} collection-unknown, access-refused, malformed-filter */
+/**
+ * Checks the request before the stream begins.
+ * @throws {Problem} collection-unknown, access-refused, malformed-filter
+ */
 export async function checkLive(
   parts: Parts,
   environment: Environment,
@@ -216,9 +220,7 @@ export function readLastEvent(header: string | string[] | undefined): number | n
   if (header === undefined || header === '') return null;
   if (typeof header === 'string' && /^\d{1,15}$/.test(header)) return Number(header);
   throw new Problem('invalid-input', 'Last-Event-ID is the id of an event of this stream.', {
-    fields: [
-      { path: 'headers.Last-Event-ID', problem: `It is ${JSON.stringify(header)}.`, expected: 'the id of the last event that arrived' },
-    ],
+    fields: [{ path: 'headers.Last-Event-ID', problem: `It is ${JSON.stringify(header)}.`, expected: 'the id of the last event received' }],
   });
 }
 
@@ -244,7 +246,7 @@ export async function streamRecords(
   stream.onEnd(parts.feed.follow(environment, listener));
 }
 
-/** The record as it is now; one that may not be read looks like one that is not there. */
+/** The record as it is now; one that may not be read looks missing. */
 async function sendPresent(
   parts: Parts,
   environment: Environment,
@@ -256,7 +258,7 @@ async function sendPresent(
 ): Promise<void> {
   const shapes = await parts.catalogue.shapes(environment, collection);
   const shape = shapes.collections.get(collection);
-  const [row] = shape ? await shape.db.rows<RecordRow>(`SELECT * FROM ${shape.table} WHERE id = ?`, [id]) : [];
+  const row = shape && (await readRow(shape.db, shape, id));
   const record = shape && row ? presentRow(shape, row, null, true) : null;
   const visible = shape && record && (await mayRead(shape.db, shapes, shape, record, author, parts.now()));
   if (!visible || !shape || !record) {

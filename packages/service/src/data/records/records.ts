@@ -1,6 +1,6 @@
-/** Writing records: shape, access rule and version are checked here, whoever calls. */
+/** Writing records: shape, access rule and version are checked here for every caller. */
 import { setTimeout as sleep } from 'node:timers/promises';
-import { Problem } from '@orchard/contract';
+import { OPEN_ENVIRONMENT, Problem } from '@orchard/contract';
 import {
   type AccessRules,
   checkFields,
@@ -14,18 +14,21 @@ import {
   type RecordAction,
   type RecordCheck,
   SYSTEM_FIELDS,
+  THE_SERVICE,
   uuidv7,
 } from '@orchard/core';
-import { isUnknownColumn, type Statements } from '../../platform/database/connection.js';
+import type { Statements } from '../../platform/database/connection.js';
+import { isUnknownColumn } from '../../platform/database/errors.js';
 import type { Environment } from '../../platform/call.js';
-import { isHeld } from '../collections/onlineChange.js';
+import { isHeld } from '../collections/onlineChangeDdl.js';
 import type { Parts } from './parts.js';
 import { type Author, demand, demandMissing, mayRead } from './author.js';
 import { type Shapes, unknownCollection } from '../collections/catalogue.js';
 import { tellWidened } from '../collections/widening.js';
-import { releaseReferences, incomingReferences } from './references.js';
+import { releaseReferences, incomingReferences } from './referenceStore.js';
 import { type CollectionShape, presentRow, type RecordRow, withoutHidden } from '../collections/shape.js';
-import { visibleSql } from '../collections/query.js';
+import { readSql } from './recordSql.js';
+import { visibleSql } from '../collections/querySql.js';
 import { demandSlowPatterns } from '../collections/patterns.js';
 import {
   danglingReference,
@@ -36,15 +39,17 @@ import {
   newRecord,
   type StoredRecord,
   updateRecord,
-} from './writes.js';
+} from './writeStore.js';
 
 /** A version the caller requires: If-Match; `absent` is `If-None-Match: *`. */
 export type Expected = { version?: number; absent?: boolean };
 type RowSubject = { shapes: Shapes; shape: CollectionShape; action: RecordAction; row: RecordRow };
 /** Where a write happens and who does it. */
-export type Place = { environment: Environment; collection: string; author: Author };
+export type RecordScope = { environment: Environment; collection: string; author: Author };
 
-/** Thrown inside a write that needs a collection or fields which are not there yet; made outside, since DDL ends a transaction. */
+/**
+ * Thrown inside a write that needs a new collection or new fields; they are created outside, since DDL ends a transaction.
+ */
 class NeedsFields extends Error {
   constructor(
     readonly collection: string,
@@ -58,7 +63,7 @@ class NeedsFields extends Error {
 const REREADS = 5;
 const ID = /^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/;
 
-/** A field that is just changing its type holds writes for a moment. */
+/** A field that is changing its type holds writes briefly. */
 const HELD_MS = 5;
 const HELD_MOST_MS = 5_000;
 
@@ -66,8 +71,8 @@ export class Records {
   constructor(private readonly parts: Parts) {}
 
   /**
-   * Runs writes until the collections have the fields they need: what an open environment lacks is made between two
-   * attempts. With `transaction` all of the work commits together. `told` hears what that changed for others.
+   * Runs writes until the collections have the fields they need; an open environment creates missing ones between two
+   * attempts. With `transaction` all of the work commits together. `told` receives notices of what changed.
    */
   async attempt<T>(
     environment: Environment,
@@ -90,13 +95,13 @@ export class Records {
         }
         if (round >= REREADS)
           throw error instanceof NeedsFields
-            ? new Problem('unexpected', `The fields of \`${error.collection}\` kept changing while this was stored. Send it again.`)
+            ? new Problem('unexpected', `The fields of \`${error.collection}\` kept changing while this was being stored. Send it again.`)
             : error;
         if (error instanceof NeedsFields) {
-          await this.parts.catalogue.extend(environment, error.collection, error.added, error.widened);
+          await this.#extend(environment, error);
           for (const field of error.widened) await tellWidened(this.parts, environment, error.collection, field, told);
         } else if (isUnknownColumn(error)) {
-          // The table was changed after its shape was read, or by an attempt that broke off.
+          // The table was changed after its shape was read, or by an interrupted attempt.
           if (round > 0) await this.parts.catalogue.repair(environment);
           this.parts.catalogue.forget(environment);
         } else throw error;
@@ -104,29 +109,39 @@ export class Records {
     }
   }
 
+  /** Creates what a write to an open environment needs. The team did not ask for it, so the audit names the service. */
+  async #extend(environment: Environment, { collection, added, widened }: NeedsFields): Promise<void> {
+    await this.parts.catalogue.extend(environment, collection, added, widened);
+    await this.parts.audit.note(
+      { actor: THE_SERVICE, address: null, request: null, environment },
+      {
+        action: OPEN_ENVIRONMENT,
+        kind: 'collection',
+        subject: collection,
+        after: { fields: Object.fromEntries([...added].map(([name, { type }]) => [name, type])), widened },
+      },
+    );
+  }
+
   /** Gives a new record its id and owner. @throws {Problem} invalid-input */
   identify(body: JsonObject, author: Author): NewRecord {
     const { id = uuidv7(this.parts.now(), this.parts.random(10)), ...rest } = body;
     if (typeof id !== 'string' || !ID.test(id)) {
-      throw invalid(
-        'body.id',
-        'An id is text of letters, digits, ., _ or -.',
-        'a letter or digit, then up to 63 letters, digits, ., _ or -',
-      );
+      throw invalid('body.id', 'An id must be letters, digits, ., _ or -.', 'a letter or digit, then up to 63 letters, digits, ., _ or -');
     }
     return { id, chosen: body.id !== undefined, ...this.#ownership(rest, author, null) };
   }
 
   /** Checks a new record without storing it. */
-  async prepareCreate(on: Statements, place: Place, body: JsonObject): Promise<{ shape: CollectionShape; fresh: NewRecord }> {
-    const fresh = this.identify(body, place.author);
-    const { shapes, shape } = await this.#shape(place.environment, place.collection);
-    return this.#prepareNew(on, place, shapes, shape, fresh);
+  async prepareCreate(on: Statements, scope: RecordScope, body: JsonObject): Promise<{ shape: CollectionShape; fresh: NewRecord }> {
+    const fresh = this.identify(body, scope.author);
+    const { shapes, shape } = await this.#shape(scope.environment, scope.collection);
+    return this.#prepareNew(on, scope, shapes, shape, fresh);
   }
 
   async #prepareNew(
     on: Statements,
-    { environment, collection, author }: Place,
+    { environment, collection, author }: RecordScope,
     shapes: Shapes,
     shape: CollectionShape | null,
     fresh: NewRecord,
@@ -146,20 +161,20 @@ export class Records {
     return { shape: ground, fresh: prepared };
   }
 
-  async create(on: Statements, place: Place, body: JsonObject): Promise<StoredRecord> {
-    const { shape, fresh } = await this.prepareCreate(on, place, body);
-    return this.#shown(shape, await insertRecord(on, shape, fresh, new Date(this.parts.now()), place.author.by), place.author);
+  async create(on: Statements, scope: RecordScope, body: JsonObject): Promise<StoredRecord> {
+    const { shape, fresh } = await this.prepareCreate(on, scope, body);
+    return this.#shown(shape, await insertRecord(on, shape, fresh, new Date(this.parts.now()), scope.author.by), scope.author);
   }
 
   /** Replaces or creates. @returns the record, and whether it is new */
   async put(
     on: Statements,
-    place: Place,
+    scope: RecordScope,
     id: string,
     body: JsonObject,
     expected: Expected,
   ): Promise<{ record: StoredRecord; created: boolean }> {
-    const { environment, collection, author } = place;
+    const { environment, collection, author } = scope;
     const { id: given, ...rest } = withoutEcho(body);
     if (given !== undefined && given !== id)
       throw invalid('body.id', `The body's id is ${JSON.stringify(given)}, the address's ${id}.`, 'the same id, or none in the body');
@@ -170,7 +185,7 @@ export class Records {
         if (expected.version !== undefined) throw missing(collection, id, author);
         try {
           const fresh = { id, chosen: true, ...this.#ownership(rest, author, null) };
-          const prepared = await this.#prepareNew(on, place, shapes, shape, fresh);
+          const prepared = await this.#prepareNew(on, scope, shapes, shape, fresh);
           const record = await insertRecord(on, prepared.shape, prepared.fresh, new Date(this.parts.now()), author.by);
           return { record: this.#shown(prepared.shape, record, author), created: true };
         } catch (error) {
@@ -183,7 +198,7 @@ export class Records {
       } catch (error) {
         if (!(error instanceof Problem) || error.problem !== 'not-found' || expected.version !== undefined) throw error;
         // As for an id that is free, except that it cannot be taken.
-        await this.#prepareNew(on, place, shapes, shape, { id, chosen: true, ...this.#ownership(rest, author, null) });
+        await this.#prepareNew(on, scope, shapes, shape, { id, chosen: true, ...this.#ownership(rest, author, null) });
         throw idTaken(shape, id);
       }
       checkVersion(row, expected, collection);
@@ -191,14 +206,14 @@ export class Records {
       const empty = Object.fromEntries(
         [...shape.fields].filter(([, { hidden }]) => author.trusted || !hidden).map(([name]) => [name, null]),
       );
-      const record = await this.#replace(on, place, shapes, shape, row, ownerId, values, 'whole', empty);
+      const record = await this.#replace(on, scope, shapes, shape, row, ownerId, values, 'whole', empty);
       if (record) return { record, created: false };
     }
-    throw await this.#conflict(on, place, id);
+    throw await this.#conflict(on, scope, id);
   }
 
-  async patch(on: Statements, place: Place, id: string, patch: JsonObject, expected: Expected): Promise<StoredRecord> {
-    const { environment, collection, author } = place;
+  async patch(on: Statements, scope: RecordScope, id: string, patch: JsonObject, expected: Expected): Promise<StoredRecord> {
+    const { environment, collection, author } = scope;
     for (let round = 0; round < REREADS; round++) {
       const { shapes, shape } = await this.known(environment, collection);
       const row = await this.row(on, shape, id);
@@ -210,16 +225,16 @@ export class Records {
       const merged = Object.fromEntries(
         Object.keys(changes).map((name) => [name, mergePatch(own(before, name) ?? null, changes[name] as Json)]),
       );
-      const record = await this.#replace(on, place, shapes, shape, row, ownerId, merged, 'part', {});
+      const record = await this.#replace(on, scope, shapes, shape, row, ownerId, merged, 'part', {});
       if (record) return record;
     }
-    throw await this.#conflict(on, place, id);
+    throw await this.#conflict(on, scope, id);
   }
 
   /** The new record has to pass the rule, as the old one did. */
   async #replace(
     on: Statements,
-    place: Place,
+    scope: RecordScope,
     shapes: Shapes,
     shape: CollectionShape,
     row: RecordRow,
@@ -228,7 +243,7 @@ export class Records {
     extent: 'whole' | 'part',
     empty: JsonObject,
   ): Promise<StoredRecord | null> {
-    const { environment, collection, author } = place;
+    const { environment, collection, author } = scope;
     const now = this.parts.now();
     const before = presentRow(shape, row, null, true);
     const check = await this.#check(environment, collection, shape, values, extent, author);
@@ -242,34 +257,43 @@ export class Records {
     return this.#shown(shape, readable ? record : sentBack(record, values), author);
   }
 
-  async remove(on: Statements, place: Place, id: string, expected: Expected): Promise<void> {
-    const { environment, collection, author } = place;
+  async remove(on: Statements, scope: RecordScope, id: string, expected: Expected): Promise<void> {
+    const { environment, collection, author } = scope;
     const { shapes, shape } = await this.known(environment, collection);
     for (let round = 0; round < REREADS; round++) {
       const row = await this.row(on, shape, id);
       if (!row) throw missing(collection, id, author);
       await this.demand(on, author, { shapes, shape, action: 'delete', row });
       checkVersion(row, expected, collection);
-      if (await this.#release(on, place, shapes, shape, row)) return;
+      if (await this.#release(on, scope, shapes, shape, row)) return;
     }
-    throw await this.#conflict(on, place, id);
+    throw await this.#conflict(on, scope, id);
   }
 
-  /** Deletes a record and lets go what refers to it; false when somebody else was quicker. */
-  async #release(on: Statements, { collection, author }: Place, shapes: Shapes, shape: CollectionShape, row: RecordRow): Promise<boolean> {
+  /** Deletes a record and handles references to it; false when another write was faster. */
+  async #release(
+    on: Statements,
+    { collection, author }: RecordScope,
+    shapes: Shapes,
+    shape: CollectionShape,
+    row: RecordRow,
+  ): Promise<boolean> {
     try {
       await releaseReferences(on, shapes, collection, row.id, { now: new Date(this.parts.now()), by: author.by, taken: new Set() });
       return await deleteRecord(on, shape, row, author.by);
     } catch (error) {
-      // Which records refer to it is nobody's business who may not read them.
+      // Callers who may not read the referring records must not learn their ids.
       if (author.told || !(error instanceof Problem) || error.problem !== 'still-referenced') throw error;
-      throw new Problem('still-referenced', `Other records refer to \`${collection}\` ${row.id}, so it stays.`, {
+      throw new Problem('still-referenced', `Other records refer to \`${collection}\` ${row.id}, so it cannot be deleted.`, {
         teamDetail: error.detail,
       });
     }
   }
 
-  /** Where refusals tell nothing, a record that may not be read cannot be referred to either; users can, by those who know their id. */
+  /**
+   * Where refusals reveal nothing, a record that may not be read cannot be referred to either; a user can, by those who know
+   * the id.
+   */
   async #demandReferences(
     on: Statements,
     author: Author,
@@ -288,12 +312,15 @@ export class Records {
     }
   }
 
-  /** Whether a record has to look as if it were not there: where refusals tell nothing, to those who may not read it. */
+  /** Whether a record must look missing: where refusals reveal nothing, to those who may not read it. */
   async #isHidden(on: Statements, author: Author, shapes: Shapes, shape: CollectionShape, row: RecordRow): Promise<boolean> {
     return !author.told && !(await mayRead(on, shapes, shape, presentRow(shape, row, null, true), author, this.parts.now()));
   }
 
-  /** Whether the rule lets the author do this. @throws {Problem} access-refused, or not-found where even that would tell too much */
+  /**
+   * Whether the rule lets the author do this.
+   * @throws {Problem} access-refused, or not-found where a refusal would reveal too much
+   */
   async demand(on: Statements, author: Author, { shapes, shape, action, row }: RowSubject): Promise<void> {
     if (author.trusted) return;
     try {
@@ -304,7 +331,7 @@ export class Records {
     }
   }
 
-  /** Whether deleting a record of the collection touches others, and so takes a transaction. */
+  /** Whether deleting a record of the collection changes others, and so needs a transaction. */
   async isReferredTo(environment: Environment, collection: string): Promise<boolean> {
     return incomingReferences(await this.parts.catalogue.shapes(environment, collection), collection).length > 0;
   }
@@ -335,12 +362,12 @@ export class Records {
     return author.trusted ? record : withoutHidden(shape, record);
   }
 
-  /** Separates the owner from the fields. Only trusted callers may name one; others own what they create. */
+  /** Separates the owner from the fields. Only trusted callers may name an owner; others own what they create. */
   #ownership(body: JsonObject, author: Author, present: string | null): Pick<NewRecord, 'ownerId' | 'values'> {
     if (!author.trusted || body.ownerId === undefined) return { ownerId: present ?? (author.trusted ? null : author.userId), values: body };
     const { ownerId, ...values } = body;
     if (ownerId !== null && (typeof ownerId !== 'string' || !/^[0-9a-f-]{36}$/.test(ownerId)))
-      throw invalid('body.ownerId', 'The owner is named by a user id.', 'a user id, or null');
+      throw invalid('body.ownerId', 'The owner must be a user id.', 'a user id, or null');
     return { ownerId, values };
   }
 
@@ -370,39 +397,28 @@ export class Records {
     });
   }
 
-  async #conflict(on: Statements, { environment, collection }: Place, id: string): Promise<Problem> {
+  async #conflict(on: Statements, { environment, collection }: RecordScope, id: string): Promise<Problem> {
     const row = await this.row(on, (await this.known(environment, collection)).shape, id);
     return new Problem(
       'version-conflict',
-      `Others kept changing ${collection}/${id} while this was stored; it is at version ${row?.version}. Read it and try again.`,
+      `${collection}/${id} kept changing while this was being stored; it is at version ${row?.version}. Read it and try again.`,
       row ? { currentVersion: row.version } : {},
     );
   }
 }
 
-/** Stops the attempt when the collection or a field has to be made first. The access rule was passed by then. */
+/** Stops the attempt if the collection or a field must be created first. The access rule has allowed it by then. */
 function needFields(environment: Environment, collection: string, shape: CollectionShape | null, { added, widened }: RecordCheck): void {
   if (environment.mode === 'open' && (!shape || added.size > 0 || widened.length > 0)) throw new NeedsFields(collection, added, widened);
 }
 
-const readSqls = new WeakMap<CollectionShape, string>();
-/** SELECT of one record with all of its fields. */
-function readSql(shape: CollectionShape): string {
-  let sql = readSqls.get(shape);
-  if (!sql) {
-    sql = `SELECT id, createdAt, updatedAt, version, ownerId${[...shape.fields.keys()].map((name) => `, \`${name}\``).join('')} FROM ${shape.table} WHERE id = ?`;
-    readSqls.set(shape, sql);
-  }
-  return sql;
-}
-
-/** Of a record that was changed by somebody who may not read it: what they sent, and what every record has. */
+/** For a record changed by a caller who may not read it: the fields sent, and the system members. */
 const sentBack = (record: StoredRecord, sent: JsonObject): StoredRecord =>
   Object.fromEntries(
     Object.entries(record).filter(([name]) => (SYSTEM_FIELDS as readonly string[]).includes(name) || Object.hasOwn(sent, name)),
   ) as StoredRecord;
 
-/** A collection that a first write is about to make. */
+/** A collection that a first write is about to create. */
 const emptyShape = ({ db }: Environment, name: string): CollectionShape => ({
   name,
   db,
@@ -415,7 +431,7 @@ const emptyShape = ({ db }: Environment, name: string): CollectionShape => ({
   table: '',
 });
 
-/** A record that was read may be sent back whole: its system members are then only an echo. */
+/** A record that was read may be sent back whole; its system members are then ignored. */
 function withoutEcho(body: JsonObject): JsonObject {
   const { createdAt: _c, updatedAt: _u, version: _v, ...rest } = body;
   return rest;
@@ -426,7 +442,7 @@ function without(body: JsonObject, name: string): JsonObject {
   return rest;
 }
 
-/** A record that is not there; where refusals tell nothing, also one that may not be read. */
+/** A missing record, or, where refusals reveal nothing, one that may not be read. */
 export const missing = (collection: string, id: string, { told, userId }: Pick<Author, 'told' | 'userId'>) =>
   new Problem(
     'not-found',

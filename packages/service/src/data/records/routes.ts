@@ -1,4 +1,5 @@
 import { operations, type OrchardRecord, Problem } from '@orchard/contract';
+import { originOf } from '../../platform/audit/audit.js';
 import { answerOnce, idempotencyKey } from '../../platform/http/idempotency.js';
 import { type Answer, bind, type Call, environmentOf, type Route } from '../../platform/call.js';
 import { EventStream } from '../../platform/live/eventStream.js';
@@ -6,15 +7,18 @@ import type { Statements } from '../../platform/database/connection.js';
 import type { Parts } from './parts.js';
 import { authorOf } from './author.js';
 import { Batches } from './batch.js';
-import { History } from './history.js';
-import { RecordLists } from './lists.js';
+import { History } from './historyStore.js';
+import { RecordLists } from './listStore.js';
 import { checkLive, readLastEvent, streamRecords } from './liveRecords.js';
-import { type Expected, type Place, Records } from './records.js';
-import { Summaries } from './summaries.js';
+import { type Expected, type RecordScope, Records } from './records.js';
+import { Summaries } from './summaryStore.js';
 import { tryRule } from './tryRule.js';
-import type { StoredRecord } from './writes.js';
+import type { StoredRecord } from './writeStore.js';
 
-/** Records, for apps and servers (access rules decide, a server key's scope stands above them) and for members (their role decides). */
+/**
+ * Records, for apps and servers (access rules decide; a server key needs only its scope) and for members (their role
+ * decides).
+ */
 export function recordRoutes(parts: Parts): Route[] {
   return [...bindReads(parts, operations.records), ...bindWrites(parts, operations.records), ...bindLive(parts, operations.records)];
 }
@@ -30,8 +34,10 @@ export function managedRecordRoutes(parts: Parts): Route[] {
   ];
 }
 
+/** Writes need fields that are created outside of their transaction, so they write their entries themselves. */
+const OWN = { as: 'own' } as const;
 type Own = typeof operations.records;
-const placeOf = (call: Call): Place => ({
+const scopeOf = (call: Call): RecordScope => ({
   environment: environmentOf(call),
   collection: (call.params as { collection: string }).collection,
   author: authorOf(call),
@@ -66,8 +72,16 @@ function bindReads(parts: Parts, own: Own): Route[] {
     bind(own.history, async (call) => ({
       body: await history.versions(environmentOf(call), call.params.collection, call.params.id, call.query.before),
     })),
-    bind(own.restore, async (call) =>
-      withEtag(await history.restore(environmentOf(call), call.params.collection, call.params.id, call.body.entry, authorOf(call))),
+    bind(
+      own.restore,
+      async (call) => {
+        const { collection, id } = call.params;
+        const also = (on: Statements, { version }: StoredRecord) => addEntry(parts, call, on, { id, version });
+        return withEtag(
+          await history.restore(environmentOf(call), collection, id, call.body.entry, authorOf(call), call.member ? also : null),
+        );
+      },
+      OWN,
     ),
   ];
 }
@@ -75,48 +89,66 @@ function bindReads(parts: Parts, own: Own): Route[] {
 function bindWrites(parts: Parts, own: Own): Route[] {
   const records = new Records(parts);
   const batches = new Batches(parts, records);
-  /** One statement where that is all; a transaction where more than one write has to stand or fall. */
+  /** A single statement if that is enough; a transaction if several writes must succeed together. */
   async function write<Body>(call: Call, transaction: boolean, work: (on: Statements) => Promise<Answer<Body>>): Promise<Answer<Body>> {
     const key = idempotencyKey(call);
-    const once = key === null ? work : (on: Statements) => answerOnce(on, call, key, new Date(parts.now()), () => work(on));
+    const audited = call.member ? (on: Statements) => withEntry(parts, call, on, work) : work;
+    const once = key === null ? audited : (on: Statements) => answerOnce(on, call, key, new Date(parts.now()), () => audited(on));
     // A header of our own: HTTP's Warning is about caches, and obsolete (RFC 9111 section 5.5).
     const told = (notice: string) => call.response.appendHeader('Orchard-Notice', notice);
-    return records.attempt(environmentOf(call), transaction || key !== null, once, told);
+    return records.attempt(environmentOf(call), transaction || key !== null || call.member !== null, once, told);
   }
   return [
-    bind(own.create, (call) =>
-      write(call, false, async (on) => {
-        const record = await records.create(on, placeOf(call), call.body);
-        return withEtag(record, 201, { Location: `${call.request.originalUrl.split('?')[0]}/${record.id}` });
-      }),
+    bind(
+      own.create,
+      (call) =>
+        write(call, false, async (on) => {
+          const record = await records.create(on, scopeOf(call), call.body);
+          return withEtag(record, 201, { Location: `${call.request.originalUrl.split('?')[0]}/${record.id}` });
+        }),
+      OWN,
     ),
-    bind(own.put, (call) =>
-      write(call, false, async (on) => {
-        const { record, created } = await records.put(on, placeOf(call), call.params.id, call.body, expectedOf(call));
-        return withEtag(record, created ? 201 : 200);
-      }),
+    bind(
+      own.put,
+      (call) =>
+        write(call, false, async (on) => {
+          const { record, created } = await records.put(on, scopeOf(call), call.params.id, call.body, expectedOf(call));
+          return withEtag(record, created ? 201 : 200);
+        }),
+      OWN,
     ),
-    bind(own.patch, (call) =>
-      write(call, false, async (on) => withEtag(await records.patch(on, placeOf(call), call.params.id, call.body, expectedOf(call)))),
+    bind(
+      own.patch,
+      (call) =>
+        write(call, false, async (on) => withEtag(await records.patch(on, scopeOf(call), call.params.id, call.body, expectedOf(call)))),
+      OWN,
     ),
-    bind(own.remove, async (call) =>
-      write(call, await records.isReferredTo(environmentOf(call), call.params.collection), async (on) => {
-        await records.remove(on, placeOf(call), call.params.id, expectedOf(call));
-        return { body: undefined };
-      }),
+    bind(
+      own.remove,
+      async (call) =>
+        write(call, await records.isReferredTo(environmentOf(call), call.params.collection), async (on) => {
+          await records.remove(on, scopeOf(call), call.params.id, expectedOf(call));
+          return { body: undefined };
+        }),
+      OWN,
     ),
-    bind(own.batch, (call) =>
-      write(call, true, async (on) => ({ body: { results: await batches.run(on, placeOf(call), call.body.actions, call.body.together) } })),
+    bind(
+      own.batch,
+      (call) =>
+        write(call, true, async (on) => ({
+          body: { results: await batches.run(on, scopeOf(call), call.body.actions, call.body.together) },
+        })),
+      OWN,
     ),
   ];
 }
 
 function bindLive(parts: Parts, own: Own): Route[] {
   const stream = async (call: Call, watched: { filter?: string | undefined; id?: string }) => {
-    const { environment, collection, author } = placeOf(call);
+    const { environment, collection, author } = scopeOf(call);
     const lastEvent = readLastEvent(call.headers['last-event-id']);
     if (!watched.id) await checkLive(parts, environment, collection, author, watched.filter);
-    // Only an open environment may still make the collection that a record is waited for in.
+    // Only in an open environment may the collection of a watched record still be created.
     else if (environment.mode === 'closed') await parts.catalogue.get(environment, collection);
     const events = new EventStream(call, parts);
     await streamRecords(parts, environment, collection, author, events, watched, lastEvent);
@@ -127,6 +159,30 @@ function bindLive(parts: Parts, own: Own): Route[] {
     bind(own.queryLive, (call) => stream(call, { filter: call.body.filter })),
     bind(own.liveOne, (call) => stream(call, { id: call.params.id })),
   ];
+}
+
+/** A member's write, with its entry. */
+async function withEntry<Body>(
+  parts: Parts,
+  call: Call,
+  on: Statements,
+  work: (on: Statements) => Promise<Answer<Body>>,
+): Promise<Answer<Body>> {
+  const answer = await work(on);
+  await addEntry(parts, call, on, (answer.body ?? {}) as { id?: string; version?: number });
+  return answer;
+}
+
+/** The entry names record and version; what was written stands in the record's history. */
+function addEntry(parts: Parts, call: Call, on: Statements, written: { id?: string; version?: number }): Promise<void> {
+  const { collection, id = written.id } = call.params as { collection: string; id?: string };
+  const actions = (call.body as { actions?: unknown[] } | undefined)?.actions?.length;
+  return parts.audit.append(on, originOf(call), {
+    action: call.operation.id,
+    kind: 'record',
+    subject: [collection, id].filter(Boolean).join('/'),
+    after: actions === undefined ? { version: written.version ?? null } : { actions },
+  });
 }
 
 const etag = (version: number) => `"${version}"`;
@@ -142,7 +198,7 @@ function expectedOf(call: Pick<Call, 'headers'>): Expected {
   if (!match || match === '*') return {};
   const version = /^"(\d{1,10})"$/.exec(match.trim())?.[1];
   if (!version) {
-    throw new Problem('invalid-input', `If-Match takes one version in quotes, such as "3"; got ${match}.`, {
+    throw new Problem('invalid-input', `If-Match must be one version in quotes, such as "3"; got ${match}.`, {
       fields: [{ path: 'headers.If-Match', problem: 'It is not a version.', expected: 'the ETag of the record, such as "3"' }],
     });
   }

@@ -1,14 +1,14 @@
-/** Tries an access rule out: for a user and a record, allowed or not, and which part of the rule decided. */
+/** Tries an access rule: whether it allows a user and a record, and which part decided. */
 import { Problem } from '@orchard/contract';
 import { checkFields, explainFilter, type JsonObject, type RecordAction } from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { UserStore } from '../../people/users/store.js';
 import { askingOf, type Author, loadRelated } from './author.js';
-import { readRule, scopeOf } from '../collections/query.js';
+import { readRule, scopeOf } from '../collections/querySql.js';
 import { missing, type Records } from './records.js';
 import { presentRow } from '../collections/shape.js';
-import { newRecord } from './writes.js';
+import { newRecord } from './writeStore.js';
 
 export type Trial = {
   action: RecordAction;

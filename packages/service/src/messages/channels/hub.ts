@@ -1,6 +1,7 @@
-/** The open streams of a channel on this instance: one reader for all of them. */
+/** The open streams of a channel on this instance: one reader for all. */
 import type { ChannelMessage } from '@orchard/contract';
-import { apart, isDatabaseAway } from '../../platform/database/connection.js';
+import { apart } from '../../platform/database/connection.js';
+import { isDatabaseAway } from '../../platform/database/errors.js';
 import { readInPieces } from '../../platform/database/pieces.js';
 import type { Environment } from '../../platform/call.js';
 import { type EventStream, eventText } from '../../platform/live/eventStream.js';
@@ -39,7 +40,7 @@ export class ChannelHub {
 
   add(listener: Listener): void {
     this.#listeners.add(listener);
-    // Everybody is told who has come, the new one too.
+    // Every listener gets the presence event, including the one who joined.
     this.#presence = '';
     this.#presenceAt = 0;
     void this.#read();
@@ -71,7 +72,7 @@ export class ChannelHub {
     }
   }
 
-  /** Reads on from the listener that is furthest behind; each gets what it has not had. */
+  /** Reads from the position of the slowest listener; each gets what it has not received. */
   async #deliver(): Promise<void> {
     const ready = [...this.#listeners].filter(({ stream }) => !stream.cutIfStuck() && stream.hasRoom);
     if (ready.length === 0) return;
@@ -85,7 +86,7 @@ export class ChannelHub {
         listener.stream.send(text);
       }
     }
-    // As many as were asked for, or fewer because they are large: there may be more.
+    // A full page, or fewer because they are large: there may be more.
     if (messages.length > 0) this.#again = true;
   }
 

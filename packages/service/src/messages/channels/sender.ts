@@ -1,7 +1,7 @@
 /** Who sent a message, as apps see it. */
 import type { ChannelMessage } from '@orchard/contract';
 
-/** Which member or key it was is the team's own: to apps a message is from a user, a client, a server, the team or the service. */
+/** Apps do not see which member or key it was: a message is from a user, a client, a server, the team or the service. */
 export function forApps(message: ChannelMessage): ChannelMessage {
   const { kind, id } = message.sender;
   return kind === 'user'

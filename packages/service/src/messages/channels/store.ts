@@ -11,7 +11,7 @@ export type ChannelRow = { name: string; rules: ChannelRules; keep: number; crea
 type MessageRow = { number: number; data: JsonObject | string; sender: string; at: Date };
 
 export const SIGNED_IN = "me('id') IS NOT NULL";
-/** Those who listen must have had time to read a message before it is let go. */
+/** Listeners must have had time to read a message before it is deleted. */
 const READ_WITHIN_MS = 60_000;
 
 const presentMessage = ({ actors }: Environment, row: MessageRow): ChannelMessage => ({
@@ -27,7 +27,7 @@ export class ChannelStore {
     return row ? { ...row, rules: storedJson(row.rules) } : null;
   }
 
-  /** Makes the channel if there is none; true when it was made. */
+  /** Creates the channel if there is none; true when it was created. */
   async ensure(environment: Environment, row: ChannelRow): Promise<boolean> {
     const { affectedRows } = await environment.db.change(
       `INSERT IGNORE INTO ${environment.db.of(channelTable)} (name, rules, keep, createdBy, createdAt) VALUES (?, ?, ?, ?, ?)`,
@@ -51,7 +51,7 @@ export class ChannelStore {
     });
   }
 
-  /** Channels with how much is on them; all, or the one of a name. */
+  /** Channels with their numbers of messages and listeners; all, or the one with a name. */
   async list(environment: Environment, now: Date, name?: string): Promise<Channel[]> {
     const { db } = environment;
     const rows = await environment.db.rows<ChannelRow & { messages: number; listening: number }>(
@@ -70,8 +70,8 @@ export class ChannelStore {
   }
 
   /**
-   * Adds a message. The channel's row is held meanwhile, so that numbers come in the order in which messages can be
-   * read, and a reader that resumes after one has missed none.
+   * Adds a message. The channel's row is locked meanwhile, so that numbers follow the order in which messages become
+   * visible, and a reader that resumes after one misses none.
    */
   add(environment: Environment, channel: ChannelRow, data: JsonObject, sender: string, now: Date): Promise<ChannelMessage> {
     const { db } = environment;

@@ -13,7 +13,7 @@ export function devices(parts: Parts): Capability {
   return {
     name: 'devices',
     routes: deviceRoutes(parts),
-    recurring: [{ work: 'look after devices', everyMs: HOUR_MS, eachEnvironment: (environment) => tendDevices(parts, environment) }],
+    recurring: [{ work: 'tend devices', everyMs: HOUR_MS, eachEnvironment: (environment) => tendDevices(parts, environment) }],
     marks: [{ name: 'devices', of: ({ db }) => ({ sql: latestSql(`${db.of(deviceTable)}`, 'updatedAt') }) }],
     onUserRemoved: ({ on, environment, userId }) => store.releaseUser(on, environment, userId),
   };

@@ -1,4 +1,4 @@
-/** Whose a device is: whoever calls for it brings the secret that its registration answered. */
+/** Ownership of a device: its caller sends the secret that registration returned. */
 import { timingSafeEqual } from 'node:crypto';
 import { DEVICE_SECRET, Problem } from '@orchard/contract';
 import { formatKey } from '@orchard/core';
@@ -16,7 +16,10 @@ export async function deviceNamed(store: DeviceStore, environment: Environment, 
   return row;
 }
 
-/** The device of a call by an app, if it may be touched by who calls. @throws {Problem} not-found, access-refused */
+/**
+ * The device of a call by an app, if the caller may use it.
+ * @throws {Problem} not-found, access-refused
+ */
 export async function findOwnDevice(store: DeviceStore, call: DeviceCall & { params: { id: string } }): Promise<DeviceRow> {
   const row = await deviceNamed(store, environmentOf(call), call.params.id);
   demandOwn(call, row);
@@ -24,8 +27,9 @@ export async function findOwnDevice(store: DeviceStore, call: DeviceCall & { par
 }
 
 /**
- * Refuses a call for a device without its secret. A device from before secrets is its user's alone, and nobody's when
- * it has none. Server keys need no secret. @throws {Problem} access-refused
+ * Refuses a call for a device without its secret. A device registered before there were secrets belongs to its user alone;
+ * without a user, to no one. Server keys need no secret.
+ * @throws {Problem} access-refused
  */
 export function demandOwn(call: DeviceCall, row: DeviceRow): void {
   if (call.holder?.key.kind === 'server') return;
@@ -35,15 +39,15 @@ export function demandOwn(call: DeviceCall, row: DeviceRow): void {
   const secret = call.headers[DEVICE_SECRET.toLowerCase()];
   if (row.secretHash === null) {
     if (row.userId && row.userId !== call.user?.id) refuse(`The device ${row.id} belongs to a user who is not signed in here.`);
-  } else if (typeof secret !== 'string') refuse(`Calls for the device ${row.id} bring its secret, as \`${DEVICE_SECRET}\`.`);
+  } else if (typeof secret !== 'string') refuse(`Calls for the device ${row.id} must send its secret, as \`${DEVICE_SECRET}\`.`);
   else if (!isSame(hashKey(secret), row.secretHash)) refuse(`The secret is not that of the device ${row.id}.`);
 }
 
-/** A secret for a device that has none, to be answered once. */
+/** A secret for a device that has none, returned once. */
 export async function givenSecret(parts: Parts, store: DeviceStore, call: DeviceCall, row: DeviceRow): Promise<{ secret?: string }> {
   if (row.secretHash !== null) return {};
   const secret = formatKey('device', parts.random(16));
-  // Of two calls at the same moment only one gives it.
+  // Only one of two concurrent calls sets it.
   return (await store.giveSecret(environmentOf(call), row.id, hashKey(secret))) ? { secret } : {};
 }
 

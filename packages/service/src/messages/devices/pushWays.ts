@@ -1,11 +1,11 @@
 /**
- * Which gateway a notification to a device takes, and why none: once as SQL for many devices, once for one row.
- * The two say the same, word for word.
+ * The gateway of a notification to a device, or why there is none: as SQL for many devices, and as code for one row. Both
+ * give the same texts.
  */
 import type { GatewayRow } from '../gateways/store.js';
 import { WEB_PUSH } from '../gateways/webPush.js';
 
-/** Gateways that reach devices, live before trial: without a stage of its own, a device takes the first of its client. */
+/** Gateways for devices, live before trial: a device without a stage takes the first one of its client. */
 export type PushWays = { name: string; client: string; stage: string }[];
 
 export function pushWaysOf(rows: readonly GatewayRow[]): PushWays {
@@ -15,7 +15,7 @@ export function pushWaysOf(rows: readonly GatewayRow[]): PushWays {
     .sort((a, b) => (a.stage < b.stage ? -1 : a.stage > b.stage ? 1 : 0));
 }
 
-/** Names are slugs, which need no escaping; anything else would not be one of ours. */
+/** Names are slugs, which need no escaping. */
 const quoted = (text: string) => `'${text.replace(/[^a-z0-9-]/g, '')}'`;
 
 /** The gateway's name as SQL over devices `v`; NULL without one. */
@@ -31,13 +31,13 @@ export const REASONS = {
   retired: 'The device is retired.',
   denied: 'The person does not allow notifications.',
   unasked: 'The person has not been asked to allow notifications.',
-  addressless: 'The device has sent no address to push to.',
+  addressless: 'The device has not sent a push address.',
 };
 const otherStage = (stage: string, client: string) =>
-  `Its address is of the stage ${stage}; client ${client} has a gateway of the other stage only.`;
+  `Its address is for the ${stage} stage; client ${client} has a gateway for the other stage only.`;
 const noGateway = (client: string) => `Client ${client} has no gateway.`;
 
-/** Why nothing goes out to a device, as SQL over devices `v`; NULL when something does. Silent ones need no permission. */
+/** Why a device is unreachable, as SQL over devices `v`; NULL when it is reachable. Silent ones need no permission. */
 export function whySql(ways: PushWays, silent: boolean): string {
   const clients = [...new Set(ways.map(({ client }) => quoted(client)))].join(', ') || "''";
   const permission = silent
@@ -52,7 +52,7 @@ export function whySql(ways: PushWays, silent: boolean): string {
     ELSE CONCAT('${gatewayHead}', COALESCE(v.client, 'of nobody'), '${gatewayTail}') END`;
 }
 
-/** What decides whether, and by which way, a device is reached. */
+/** What decides whether a device is reachable, and through which gateway. */
 export type Reached = {
   client: string | null;
   permission: string;

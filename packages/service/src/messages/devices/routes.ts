@@ -1,5 +1,5 @@
 import { type BodyOf, operations, Problem } from '@orchard/contract';
-import { bind, type Call, environmentOf, type Route } from '../../platform/call.js';
+import { bind, type Call, environmentOf, type Naming, type Route } from '../../platform/call.js';
 import { type DeviceCall, demandOwn, deviceNamed, findOwnDevice, givenSecret } from './ownership.js';
 import type { Parts } from './parts.js';
 import { type DeviceRow, DeviceStore } from './store.js';
@@ -15,7 +15,7 @@ export function deviceRoutes(parts: Parts): Route[] {
     const { id } = call.params;
     if (call.body.subscription) parts.webPush.demandAllowed(call.body.subscription.endpoint);
     const before = await store.find(environment, id);
-    // Whoever has its secret may register it anew after a sign-out or change of user.
+    // With its secret, a device may register again after a sign-out or a change of user.
     if (before) demandOwn(call, before);
     const row = rowFrom(id, call.body, call, before, new Date(parts.now()));
     if (row.endpoint && (row.endpoint !== before?.endpoint || call.body.pushKey))
@@ -27,6 +27,12 @@ export function deviceRoutes(parts: Parts): Route[] {
   }
   const ownDevice = (call: DeviceCall & { params: { id: string } }) => findOwnDevice(store, call);
 
+  const audited = {
+    read: async (call: Naming<{ device: string }>) => {
+      const row = await store.find(environmentOf(call), call.params.device);
+      return row && store.present(environmentOf(call), row);
+    },
+  };
   return [
     bind(own.put, register),
     bind(own.read, async (call) => {
@@ -48,26 +54,34 @@ export function deviceRoutes(parts: Parts): Route[] {
     bind(own.readManaged, async (call) => ({
       body: await store.present(environmentOf(call), await deviceNamed(store, environmentOf(call), call.params.device)),
     })),
-    bind(own.patch, async (call) => {
-      const environment = environmentOf(call);
-      const row = await deviceNamed(store, environment, call.params.device);
-      const now = new Date(parts.now());
-      const { retired, userId } = call.body;
-      await store.update(environment, row.id, {
-        updatedAt: now,
-        ...(userId === null ? { userId: null } : {}),
-        ...(retired === undefined
-          ? {}
-          : { retiredAt: retired ? now : null, retiredReason: retired ? `retired by ${call.member?.email}` : null }),
-      });
-      parts.changes.wake(environment.id);
-      return { body: await store.present(environment, await deviceNamed(store, environment, row.id)) };
-    }),
-    bind(own.removeManaged, async (call) => {
-      if (!(await store.remove(environmentOf(call), call.params.device)))
-        throw new Problem('not-found', `There is no device ${call.params.device}.`);
-      return { body: undefined };
-    }),
+    bind(
+      own.patch,
+      async (call) => {
+        const environment = environmentOf(call);
+        const row = await deviceNamed(store, environment, call.params.device);
+        const now = new Date(parts.now());
+        const { retired, userId } = call.body;
+        await store.update(environment, row.id, {
+          updatedAt: now,
+          ...(userId === null ? { userId: null } : {}),
+          ...(retired === undefined
+            ? {}
+            : { retiredAt: retired ? now : null, retiredReason: retired ? `retired by ${call.member?.name}` : null }),
+        });
+        parts.changes.wake(environment.id);
+        return { body: await store.present(environment, await deviceNamed(store, environment, row.id)) };
+      },
+      audited,
+    ),
+    bind(
+      own.removeManaged,
+      async (call) => {
+        if (!(await store.remove(environmentOf(call), call.params.device)))
+          throw new Problem('not-found', `There is no device ${call.params.device}.`);
+        return { body: undefined };
+      },
+      audited,
+    ),
   ];
 }
 

@@ -1,6 +1,6 @@
 /** Devices, as rows. */
 import type { Device } from '@orchard/contract';
-import { eq } from 'drizzle-orm';
+import { and, eq, isNotNull, isNull } from 'drizzle-orm';
 import type { Statements } from '../../platform/database/connection.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 import type { Environment } from '../../platform/call.js';
@@ -8,7 +8,7 @@ import type { Parts } from './parts.js';
 import { gatewayFor, type PushWays, pushWaysOf, whyNot } from './pushWays.js';
 import { deviceTable } from './tables.js';
 
-/** A device whose network says that it is gone, at the address that was tried. */
+/** A device that its network reports as gone, at the address that was tried. */
 export type GoneDevice = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
 const RETIRED_AT_ONCE = 100;
 export type DeviceRow = typeof deviceTable.$inferSelect;
@@ -29,7 +29,7 @@ const TEXTS = [
   'retiredReason',
 ];
 const TIMES = ['retiredAt', 'createdAt', 'updatedAt', 'lastSeenAt'];
-/** What filters over devices may name; audiences use the same. */
+/** Fields for filters over devices and for audiences. */
 export const DEVICE_COLUMNS: Columns = new Map(plainColumns({ text: TEXTS, time: TIMES }, 'v'));
 
 export function presentDevice(row: DeviceRow, ways: PushWays): Device {
@@ -59,7 +59,7 @@ export class DeviceStore {
     return (await environment.db.orm.select().from(devices).where(eq(devices.id, id)))[0] ?? null;
   }
 
-  /** Those of the ids that there are. */
+  /** The ids that exist. */
   async known(environment: Environment, ids: readonly string[]): Promise<Set<string>> {
     if (ids.length === 0) return new Set();
     const rows = await environment.db.runRows<{ id: string }>(`SELECT id FROM ${environment.db.of(deviceTable)} WHERE id IN (?)`, [ids]);
@@ -70,14 +70,14 @@ export class DeviceStore {
     return presentDevice(row, pushWaysOf(await this.parts.gateways.rows(environment)));
   }
 
-  /** Writes a registration; a retired device that registers again is back. */
+  /** Writes a registration; a retired device that registers again becomes active. */
   async save(environment: Environment, row: DeviceRow): Promise<void> {
     const devices = environment.db.table(deviceTable);
     const { id: _id, createdAt: _created, secretHash: _secret, ...changing } = row;
     await environment.db.orm.insert(devices).values(row).onDuplicateKeyUpdate({ set: changing });
   }
 
-  /** Gives a device its secret; false when it has one. */
+  /** Sets a device's secret; false when it has one already. */
   async giveSecret(environment: Environment, id: string, secretHash: string): Promise<boolean> {
     const { affectedRows } = await environment.db.change(
       `UPDATE ${environment.db.of(deviceTable)} SET secretHash = ? WHERE id = ? AND secretHash IS NULL`,
@@ -99,16 +99,16 @@ export class DeviceStore {
     });
   }
 
-  /** Retires devices that were not seen since a time; answers how many. */
+  /** Retires devices that were not seen since a time; returns how many. */
   async retireUnseen(environment: Environment, since: Date, days: number, now: Date): Promise<number> {
     const { affectedRows } = await environment.db.change(
       `UPDATE ${environment.db.of(deviceTable)} SET retiredAt = ?, retiredReason = ?, updatedAt = ? WHERE retiredAt IS NULL AND lastSeenAt < ?`,
-      [now, `It was not seen for ${days} days.`, now, since],
+      [now, `It has not been seen for ${days} days.`, now, since],
     );
     return affectedRows;
   }
 
-  /** A user signed out on the device: it is nobody's. */
+  /** A user signed out on the device: it has no user now. */
   async signOut(environment: Environment, id: string, userId: string): Promise<void> {
     await environment.db.change(`UPDATE ${environment.db.of(deviceTable)} SET userId = NULL, updatedAt = ? WHERE id = ? AND userId = ?`, [
       new Date(this.parts.now()),
@@ -117,7 +117,7 @@ export class DeviceStore {
     ]);
   }
 
-  /** The devices of a user who is removed are nobody's. */
+  /** The devices of a removed user have no user. */
   async releaseUser(on: Statements, environment: Environment, userId: string): Promise<void> {
     await on.change(`UPDATE ${environment.db.of(deviceTable)} SET userId = NULL WHERE userId = ?`, [userId]);
   }
@@ -138,7 +138,7 @@ export class DeviceStore {
     );
   }
 
-  /** Retires devices whose address is over, unless they have sent a new one meanwhile. */
+  /** Retires devices whose address has expired, unless they have sent a new one meanwhile. */
   async retire(environment: Environment, gone: readonly GoneDevice[], now: Date): Promise<void> {
     for (let at = 0; at < gone.length; at += RETIRED_AT_ONCE) {
       const some = gone.slice(at, at + RETIRED_AT_ONCE);
@@ -155,8 +155,18 @@ export class DeviceStore {
     }
   }
 
-  /** One was added to the icons of these devices. */
+  /** Increments the badge number of these devices. */
   async addBadges(environment: Environment, ids: string[]): Promise<void> {
     if (ids.length > 0) await environment.db.run(`UPDATE ${environment.db.of(deviceTable)} SET badge = badge + 1 WHERE id IN (?)`, [ids]);
+  }
+
+  /** The web push keys that devices subscribed with; null for devices from before keys had names. */
+  async pushKeysInUse({ db }: Environment): Promise<(string | null)[]> {
+    const devices = db.table(deviceTable);
+    const rows = await db.orm
+      .selectDistinct({ pushKey: devices.pushKey })
+      .from(devices)
+      .where(and(isNotNull(devices.endpoint), isNull(devices.retiredAt)));
+    return rows.map(({ pushKey }) => pushKey);
   }
 }

@@ -21,7 +21,7 @@ export const deviceTable = mysqlTable(
     auth: char('auth', { length: 22 }),
     /** Which of the environment's web push keys the subscription was made with. */
     pushKey: varchar('pushKey', { length: 16 }),
-    /** Its address at a push network of another kind, and the stage that address is of. */
+    /** Its address at another kind of push network, and the stage of that address. */
     token: varchar('token', { length: 1000 }),
     tokenStage: varchar('tokenStage', { length: 5 }),
     /** The number on the app's icon, as far as it is known here. */
@@ -31,7 +31,7 @@ export const deviceTable = mysqlTable(
     createdAt: instant('createdAt').notNull(),
     updatedAt: instant('updatedAt').notNull(),
     lastSeenAt: instant('lastSeenAt').notNull(),
-    /** Of the secret that calls for it bring; null until it has one. */
+    /** Hash of its secret; null until it has one. */
     secretHash: char('secretHash', { length: 64 }),
   },
   (t) => [index('devices_user').on(t.userId), index('devices_seen').on(t.lastSeenAt), index('devices_updated').on(t.updatedAt)],

@@ -6,15 +6,15 @@ import { SignJWT } from 'jose';
 import { type Dispatcher, request } from 'undici';
 import type { ServiceAccount } from './credentials.js';
 
-/** A token is made anew this long before it ends, or at the half of a short life. */
+/** A token is renewed this long before it expires, or after half of a short lifetime. */
 const BEFORE_MS = 60_000;
 
 export interface BearerTokens {
-  /** The token to send now, when it needs no waiting. */
+  /** The current token, if it is available without waiting. */
   atHand(): string | null;
-  /** The token to send now. @throws Error in words, when none is to be had */
+  /** The token to send now. @throws Error with the reason when none can be obtained */
   current(): Promise<string>;
-  /** The network refused this one: the next call makes another. */
+  /** The network refused this token: the next call gets another. */
   forget(token: string): void;
 }
 
@@ -31,7 +31,7 @@ class Kept {
     return this.#kept && this.#kept.until > this.now() ? this.#kept.token : null;
   }
 
-  /** Callers at the same time share one token under way. */
+  /** Concurrent callers share one token request. */
   current(): Promise<string> {
     const token = this.atHand();
     if (token) return Promise.resolve(token);
@@ -51,7 +51,7 @@ class Kept {
   }
 }
 
-/** Tokens signed with an uploaded key; header and claims are the mapping's. */
+/** Tokens signed with an uploaded key; the mapping has header and claims. */
 export function signedTokens(mapping: CompiledMapping, key: KeyObject, values: JsonObject, now: () => number): BearerTokens {
   const { lifeS } = mapping.document.token as MappedToken;
   return new Kept(now, async () => {
@@ -97,7 +97,7 @@ export function exchangedTokens(
     // RFC 6749 section 5.2.
     if (reply.statusCode !== 200 || !answer.access_token)
       throw new Error(
-        `${new URL(account.tokenAddress).host} gives no token: ${reply.statusCode} ${answer.error ?? ''} ${answer.error_description ?? ''}`.trim(),
+        `${new URL(account.tokenAddress).host} did not issue a token: ${reply.statusCode} ${answer.error ?? ''} ${answer.error_description ?? ''}`.trim(),
       );
     return { token: answer.access_token, lifeMs: (answer.expires_in ?? token.lifeS) * 1000 };
   });

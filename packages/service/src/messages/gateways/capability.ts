@@ -10,10 +10,10 @@ import { GatewayRefusals } from './refusals.js';
 import { gatewayRoutes } from './routes.js';
 import { WebPushGateway } from './webPush.js';
 
-/** How often the links to SMS centres are looked after. */
+/** How often the keep links to SMS centres are maintained. */
 const LINKS_MS = 3_000;
 
-/** How often environments are looked through for SMS centres that another instance was told of. */
+/** How often SMS centres added by another instance are looked up. */
 const FIND_LINKS_MS = 60_000;
 
 export function gateways(stands: Stands): Capability<Omit<Parts, keyof Stands>> {
@@ -32,22 +32,26 @@ export function gateways(stands: Stands): Capability<Omit<Parts, keyof Stands>> 
   const offer = { gatewayPorts, webPush, gateways: directoryOfGateways, refusals: new GatewayRefusals(notices, now) };
   const parts = { ...stands, ...offer };
   const keepLinks = () =>
-    directoryOfGateways.keepLinks((gateway, error) => guarded(stands, 'links to SMS centres', { gateway }, () => Promise.reject(error)));
+    directoryOfGateways.keepLinks((gateway, error) =>
+      guarded(stands, 'keep links to SMS centres', { gateway }, () => Promise.reject(error)),
+    );
   return {
     name: 'gateways',
     offer,
     routes: gatewayRoutes(parts),
-    recurring: [{ work: 'certificates that end', everyMs: HOUR_MS, eachEnvironment: (environment) => watchExpiry(parts, environment) }],
+    recurring: [
+      { work: 'warn of expiring certificates', everyMs: HOUR_MS, eachEnvironment: (environment) => watchExpiry(parts, environment) },
+    ],
     onEveryInstance: [
       {
-        work: 'find SMS centres',
+        work: 'find new SMS centres',
         everyMs: FIND_LINKS_MS,
         run: async () => {
-          await directoryOfGateways.findLinks(await directory.allEnvironments());
+          await directoryOfGateways.findLinks([...(await directory.allEnvironments()), directory.installation()]);
           await keepLinks();
         },
       },
-      { work: 'links to SMS centres', everyMs: LINKS_MS, run: keepLinks },
+      { work: 'keep links to SMS centres', everyMs: LINKS_MS, run: keepLinks },
     ],
     bringUpToDate: (environment) => takeOverGateways(stands, environment),
     onEnvironmentCreated: (environment) => webPush.prepare(environment),

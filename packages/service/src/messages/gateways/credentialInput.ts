@@ -1,4 +1,4 @@
-/** The credential that a call brings for a gateway, read by the kind of gateway it is for. */
+/** The credential in a request, read by the kind of gateway it is for. */
 import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import type { GatewayMapping } from '@orchard/core/messages';
@@ -10,20 +10,23 @@ import type { Parts } from './parts.js';
 export type Credential = { secrets: Secrets; text: string; expiresAt: Date | null; project?: string };
 export type CredentialInput = { certificate?: string | undefined; keyFile?: string | undefined; password?: string | undefined };
 
-/** A credential goes only where it cannot be read on the way. @throws {Problem} invalid-input */
+/**
+ * A credential is sent only over an encrypted connection.
+ * @throws {Problem} invalid-input
+ */
 export function demandSafe({ pushOrigins }: Pick<Config, 'pushOrigins'>, address: string, path: string): void {
   const { protocol, origin } = new URL(address);
   if (protocol === 'https:' || pushOrigins.includes(origin)) return;
   throw new Problem(
     'invalid-input',
-    `${origin} is not https: the credential could be read on the way. For a network on this machine, name its origin in ORCHARD_PUSH_ORIGINS.`,
+    `${origin} is not https: the credential could be read in transit. For a network on this machine, list its origin in ORCHARD_PUSH_ORIGINS.`,
     {
       fields: [{ path, problem: 'It is not https.', expected: 'an https address' }],
     },
   );
 }
 
-/** @throws {Problem} invalid-input, saying what is wrong with the file and which one is wanted */
+/** @throws {Problem} invalid-input, saying what is wrong with the file and which one it must be */
 export function readCredential(
   parts: Pick<Parts, 'config' | 'now'>,
   kind: string,

@@ -1,6 +1,6 @@
 /**
- * Gateways that lead into a private network. Whoever sets one up could ask with it which ports are open there: so of
- * addresses that nobody has named in the settings every failure is told in the same words, after the same time.
+ * Gateways that lead into a private network. A check could reveal which ports are open there, so for addresses that the
+ * settings do not list every failure has the same text and takes the same time.
  */
 import { lookup } from 'node:dns/promises';
 import { setTimeout as sleep } from 'node:timers/promises';
@@ -8,11 +8,11 @@ import type { JsonObject } from '@orchard/core';
 import ipaddr from 'ipaddr.js';
 import type { CheckStep, OutgoingMessage, Outcome, Sender } from './sender.js';
 
-/** How long a check takes that fails, whatever it failed at. */
+/** How long every failing check takes. */
 const CHECK_MS = 5_000;
 
 const WORDS =
-  'It cannot be used. It leads to a private address, of which more is told only when ORCHARD_PUSH_ORIGINS names it, such as smtp://mail.internal:587.';
+  'It cannot be used. It resolves to a private address; details are shown only when ORCHARD_PUSH_ORIGINS lists it, such as smtp://mail.internal:587.';
 
 /** Where a gateway leads, as settings name it: `https://host`, `smpp://host:port`, `smtp://host:port`. */
 function targetOf(kind: string, settings: JsonObject): { origin: string; host: string } | null {
@@ -23,7 +23,7 @@ function targetOf(kind: string, settings: JsonObject): { origin: string; host: s
   return typeof settings.host === 'string' ? { origin: `${kind}://${settings.host}:${settings.port}`, host: settings.host } : null;
 }
 
-/** Whether a gateway leads to a private address that the settings do not name. */
+/** Whether a gateway resolves to a private address that the settings do not name. */
 export async function isUnnamedPrivate(kind: string, settings: JsonObject, named: readonly string[]): Promise<boolean> {
   const target = targetOf(kind, settings);
   if (!target || named.includes(target.origin)) return false;
@@ -31,7 +31,7 @@ export async function isUnnamedPrivate(kind: string, settings: JsonObject, named
   return found.some(({ address }) => ipaddr.process(address).range() !== 'unicast');
 }
 
-/** The same sender, which tells nothing of what it met on the way to the network. */
+/** The same sender, without details of connection failures. */
 export class DiscreetSender implements Sender {
   readonly atOnce: number;
 
@@ -41,7 +41,7 @@ export class DiscreetSender implements Sender {
 
   async send(message: OutgoingMessage): Promise<Outcome> {
     const outcome = await this.sender.send(message);
-    // An answer of the network itself has a number.
+    // A response of the network itself has a status.
     return outcome.kind === 'later' && outcome.answer === null ? { kind: 'later', answer: null, reason: WORDS, afterMs: null } : outcome;
   }
 

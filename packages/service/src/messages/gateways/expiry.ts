@@ -1,4 +1,4 @@
-/** Members are told 30, 7 and 1 day before a gateway's certificate ends, and when it has. */
+/** Members are notified 30, 7 and 1 day before a gateway's certificate expires, and when it has. */
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 
@@ -17,7 +17,7 @@ export async function watchExpiry(parts: Parts, environment: Environment): Promi
       environmentId: environment.id,
       once: `certificate ${row.id} ${row.expiresAt.toISOString()} ${step}`,
       title: `The certificate of gateway ${row.name} ${when}`,
-      body: `Notifications of ${place} through ${row.name} stop at ${row.expiresAt.toISOString().slice(0, 16).replace('T', ' ')} UTC. Ask the push network for a new certificate and upload it under Messages, Gateways.`,
+      body: `Notifications from ${place} through ${row.name} stop at ${row.expiresAt.toISOString().slice(0, 16).replace('T', ' ')} UTC. Ask the push network for a new certificate and upload it under Messages, Gateways.`,
       link: `/${place}/gateways?open=${row.name}`,
     });
   }

@@ -10,8 +10,8 @@ import type { MappingRow } from './store.js';
 import { gatewayMappingTable, gatewayTable } from './tables.js';
 
 /**
- * Moves what there is, its credentials sealed anew under the environment's own key. Ended half-way, it goes on at the
- * next start: what was written already is left as it is.
+ * Moves what there is, its credentials re-encrypted under the environment's own key. If interrupted, it continues at the
+ * next start: rows that were written already stay as they are.
  */
 export async function takeOverGateways(
   { database, secretKey }: Pick<Platform, 'database' | 'secretKey'>,
@@ -37,7 +37,7 @@ export async function takeOverGateways(
   await orm.delete(formerGateways).where(inArray(formerGateways.id, ids));
 }
 
-/** What is called the package identifier now was called `storeId`, in the document and in its templates. */
+/** The package identifier was called `storeId` in earlier mappings and their templates. */
 const renamed = (mapping: MappingRow): MappingRow => ({
   ...mapping,
   document: JSON.parse(JSON.stringify(mapping.document).replaceAll('storeId', 'packageIdentifier')) as JsonObject,

@@ -1,12 +1,13 @@
-/** The gateways of each environment as senders, kept open while their rows stay as they are. */
+/** The gateways of each environment as senders, kept open until their rows change. */
 import { createPrivateKey } from 'node:crypto';
 import type { JsonObject } from '@orchard/core';
 import { CompiledMapping, type GatewayMapping, readPhoneNumber } from '@orchard/core/messages';
 import { Agent } from 'undici';
+import { clearing } from '../../platform/database/unit.js';
 import { seal, unseal } from '../../platform/access/secrets.js';
 import type { Client } from '@orchard/contract';
 import type { Environment } from '../../platform/call.js';
-import { isGone } from '../../platform/database/connection.js';
+import { isGone } from '../../platform/database/errors.js';
 import { exchangedTokens, signedTokens } from './bearerTokens.js';
 import type { ClientFacts, ServiceAccount } from './credentials.js';
 import { DiscreetSender, isUnnamedPrivate } from './discretion.js';
@@ -33,7 +34,7 @@ type Opened = OpenGateway & { stamp: string };
 type Clock = { now: () => number; random: (bytes: number) => Buffer };
 export type EventsOf = (environment: Environment, gateway: string) => SmsEvents;
 
-/** Credentials as they are kept: under the key of their environment, and good for their gateway alone. */
+/** Credentials as stored: sealed with the environment's key, and usable for their gateway alone. */
 export const sealSecrets = (environment: Environment, name: string, secrets: Secrets): string =>
   seal(environment.keys.data, contextOf(environment, name), JSON.stringify(secrets));
 const unsealSecrets = (environment: Environment, { name, sealed }: Pick<GatewayRow, 'name' | 'sealed'>): Secrets =>
@@ -52,7 +53,7 @@ export class GatewayDirectory {
     private readonly clock: Clock,
     private readonly webPush: WebPushGateway,
     private readonly eventsOf: EventsOf,
-    /** Private addresses that gateways may speak of, as the settings name them. */
+    /** Private addresses that the settings list for gateways. */
     private readonly named: readonly string[],
   ) {}
 
@@ -66,12 +67,12 @@ export class GatewayDirectory {
     return rows;
   }
 
-  /** After a change here: the next look is a fresh one. */
+  /** After a change here: the next lookup reads the rows again. */
   forget(environment: Pick<Environment, 'id'>): void {
-    this.#rows.delete(environment.id);
+    clearing(() => this.#rows.delete(environment.id));
   }
 
-  /** A gateway ready to send, or null when there is none of the name. */
+  /** A gateway ready to send; null if there is none of this name. */
   async open(environment: Environment, name: string): Promise<OpenGateway | null> {
     const row = (await this.rows(environment)).find((one) => one.name === name);
     return row ? this.#openRow(environment, row) : null;
@@ -121,7 +122,7 @@ export class GatewayDirectory {
       return new SmppSender(settings as unknown as SmppSettings, password, senderChoice(settings), events, this.clock);
     }
     if (row.kind === 'smtp')
-      // Short, since the part of an address before @ has at most 64 letters (RFC 5321 section 4.5.3.1.1).
+      // Short, since the part of an address before @ has at most 64 characters (RFC 5321 section 4.5.3.1.1).
       return new MailSender(
         settings as unknown as MailSettings,
         password,
@@ -168,7 +169,7 @@ export class GatewayDirectory {
     });
   }
 
-  /** Opens the links of the SMS centres known of, so that answers and receipts come in while nothing is sent. */
+  /** Opens the links of known SMS centres, so that replies and receipts arrive while nothing is sent. */
   async keepLinks(failed: (gateway: string, error: unknown) => Promise<void>): Promise<void> {
     for (const environment of this.#linked.values()) {
       try {
@@ -182,14 +183,14 @@ export class GatewayDirectory {
     }
   }
 
-  /** Looks which environments have SMS centres: another instance may have been told of one. */
+  /** Finds environments with SMS centres: another instance may have added one. */
   async findLinks(environments: readonly Environment[]): Promise<void> {
     for (const environment of environments)
       if (!this.#linked.has(environment.id) && (await this.store.ofKind(environment, 'smpp')).length > 0)
         this.#linked.set(environment.id, environment);
   }
 
-  /** Closes what was opened for a gateway that is gone. */
+  /** Closes the senders of removed gateways. */
   drop(id: string): void {
     this.#opened.get(id)?.sender.close();
     this.#opened.delete(id);

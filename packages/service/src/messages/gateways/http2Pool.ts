@@ -1,11 +1,11 @@
-/** A few HTTP/2 connections to one origin (RFC 9113), opened when they are needed and opened anew when they end. */
+/** A few HTTP/2 connections to one origin (RFC 9113), opened on demand and reopened when they end. */
 import { type ClientHttp2Session, connect, constants, type IncomingHttpHeaders } from 'node:http2';
 import type { SecureContextOptions } from 'node:tls';
 
 export type HttpAnswer = { status: number; headers: Record<string, string | undefined>; text: string };
 const ANSWER_WITHIN_MS = 15_000;
 const CONNECT_WITHIN_MS = 10_000;
-/** Of an answer no more is read. */
+/** Limit for reading a response. */
 const MOST_BYTES = 4000;
 
 const textOf = (chunks: Buffer[]): string => (chunks.length === 1 ? (chunks[0] as Buffer) : Buffer.concat(chunks)).toString();
@@ -29,7 +29,7 @@ export class Http2Pool {
     const link: Link = { session, ready: Promise.resolve(), isReady: false };
     link.ready = new Promise<void>((resolve, reject) => {
       const timer = setTimeout(
-        () => session.destroy(Object.assign(new Error('No connection in time'), { code: 'ETIMEDOUT' })),
+        () => session.destroy(Object.assign(new Error('The connection timed out'), { code: 'ETIMEDOUT' })),
         CONNECT_WITHIN_MS,
       );
       // The settings of the other side say how many streams may be open at a time (section 6.5.2).
@@ -50,7 +50,7 @@ export class Http2Pool {
     };
     session.on('error', forget);
     session.on('close', forget);
-    // Section 6.8: after GOAWAY no new stream is opened; those under way may end.
+    // Section 6.8: after GOAWAY no new stream is opened; those in flight may finish.
     session.on('goaway', () => {
       forget();
       session.close();
@@ -73,7 +73,7 @@ export class Http2Pool {
     return link.isReady ? send() : link.ready.then(send);
   }
 
-  /** Opens a connection, if none is, and asks it for a sign of life (PING, section 6.7). */
+  /** Opens a connection if there is none, and checks it with PING (section 6.7). */
   async ping(): Promise<void> {
     const link = this.#link();
     await link.ready;
@@ -85,7 +85,7 @@ export class Http2Pool {
   }
 }
 
-/** One stream: a request and its answer. */
+/** One stream: a request and its response. */
 function exchange(
   session: ClientHttp2Session,
   method: string,
@@ -103,7 +103,7 @@ function exchange(
     let answered: IncomingHttpHeaders | null = null;
     const chunks: Buffer[] = [];
     let length = 0;
-    stream.setTimeout(ANSWER_WITHIN_MS, () => stream.destroy(Object.assign(new Error('No answer in time'), { code: 'ETIMEDOUT' })));
+    stream.setTimeout(ANSWER_WITHIN_MS, () => stream.destroy(Object.assign(new Error('The response timed out'), { code: 'ETIMEDOUT' })));
     stream.on('response', (received) => {
       answered = received;
     });

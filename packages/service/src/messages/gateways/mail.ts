@@ -1,4 +1,4 @@
-/** The way out by mail: SMTP with nodemailer. */
+/** The mail gateway: SMTP with nodemailer. */
 import nodemailer, { type Transporter } from 'nodemailer';
 import type SMTPPool from 'nodemailer/lib/smtp-pool/index.js';
 import { type CheckStep, connectionWords, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
@@ -22,7 +22,7 @@ export class MailSender implements Sender {
   constructor(
     private readonly settings: MailSettings,
     password: string,
-    /** A fresh mark for a message, by which failure notices tell it. */
+    /** A fresh mark that identifies a message in failure notices. */
     private readonly newMark: () => string,
   ) {
     const { host, port, security, trust, user } = settings;
@@ -58,9 +58,9 @@ export class MailSender implements Sender {
         text: content.body ?? '',
         ...(content.html ? { html: content.html } : {}),
         messageId: `<${mark}@${domainOf(from)}>`,
-        // RFC 3834 section 5: nobody's out-of-office note is wanted.
+        // RFC 3834 section 5: suppresses out-of-office replies.
         headers: { 'Auto-Submitted': 'auto-generated' },
-        // RFC 3461: failure notices are asked for, and come to an address that tells the message.
+        // RFC 3461: failure notices are requested, to an address that identifies the message.
         ...(bouncesTo
           ? {
               envelope: { from: bounceAddress(bouncesTo, mark), to: target.target },
@@ -80,7 +80,7 @@ export class MailSender implements Sender {
     try {
       await this.#transport.verify();
       const how = { starttls: 'over STARTTLS', tls: 'over TLS', none: 'without encryption' }[security];
-      return [{ what: 'connection', ok: true, text: `${host}:${port} answers ${how}${user ? ` and lets ${user} in` : ''}.` }];
+      return [{ what: 'connection', ok: true, text: `${host}:${port} answers ${how}${user ? ` and accepts ${user}` : ''}.` }];
     } catch (error) {
       return [{ what: 'connection', ok: false, text: smtpWords(error as SmtpError) }];
     }
@@ -97,13 +97,13 @@ const domainOf = (from: string) => /@([^\s>]+)/.exec(from)?.[1] ?? 'localhost';
 export const bounceAddress = (address: string, mark: string): string => address.replace('@', `+${mark}@`);
 
 function smtpWords({ code, response, message, responseCode }: SmtpError): string {
-  if (code === 'EAUTH') return `The mail server does not let the user in: ${response ?? message}`;
+  if (code === 'EAUTH') return `The mail server rejects the user: ${response ?? message}`;
   if (code === 'ETLS' || /STARTTLS/i.test(message)) return `The mail server offers no usable encryption: ${message}`;
   if (responseCode) return `The mail server answered ${response ?? responseCode}`;
   return `The mail server cannot be reached: ${connectionWords({ code, message })}.`;
 }
 
-/** RFC 5321 section 4.2.1: 4yz is for now, 5yz for good; RFC 3463: 5.1.1 is an address that is not there. */
+/** RFC 5321 section 4.2.1: 4yz is temporary, 5yz permanent; RFC 3463: 5.1.1 is an address that does not exist. */
 function outcomeOf(error: SmtpError): Outcome {
   const { responseCode, response, code } = error;
   const said = response?.slice(0, 200) ?? null;

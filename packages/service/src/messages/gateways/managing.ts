@@ -1,4 +1,4 @@
-/** What the team does with gateways: add, change, check, remove, rotate a key, put a mapping to use. */
+/** What the team does with gateways: add, change, check, remove, rotate a key, activate a mapping. */
 import { type Gateway, type GatewayCheck, type NewGateway, Problem } from '@orchard/contract';
 import { type JsonObject, mergePatch } from '@orchard/core';
 import type { GatewayMapping } from '@orchard/core/messages';
@@ -22,7 +22,9 @@ export async function gatewayNamed(parts: Parts, environment: Environment, name:
   if (!row)
     throw new Problem(
       'not-found',
-      `There is no gateway ${name} in ${environment.app}/${environment.name}. \`orchard gateway list\` shows those there are.`,
+      environment.app
+        ? `There is no gateway ${name} in ${environment.app}/${environment.name}. \`orchard gateway list\` lists them.`
+        : `The installation has no gateway ${name}. \`orchard installation-gateway list\` lists them.`,
     );
   return row;
 }
@@ -75,7 +77,7 @@ export async function addGateway(parts: Parts, environment: Environment, body: N
   };
   await parts.gateways.store.insert(environment, row, mapping && { document: mapping, by });
   await watchExpiry(parts, environment);
-  // The first account tells the project; a later one of another is refused.
+  // The first account sets the project; a later one of another project is refused.
   if (credential.project && !client.project)
     await new AppStore(parts).changeClient(environment, client.name, { project: credential.project });
   return showGateway(parts, environment, body.name);
@@ -109,7 +111,10 @@ export async function changeGateway(parts: Parts, environment: Environment, name
   return showGateway(parts, environment, name);
 }
 
-/** Tries the way without sending anything. @throws {Problem} not-found */
+/**
+ * Checks the gateway without sending anything.
+ * @throws {Problem} not-found
+ */
 export async function checkGateway(parts: Parts, environment: Environment, name: string): Promise<GatewayCheck> {
   const row = await gatewayNamed(parts, environment, name);
   parts.gateways.forget(environment);
@@ -134,7 +139,7 @@ export async function removeGateway(parts: Parts, environment: Environment, name
 export async function rotateKey(parts: Parts, environment: Environment, name: string): Promise<Gateway> {
   const row = await gatewayNamed(parts, environment, name);
   if (row.kind !== WEB_PUSH)
-    throw new Problem('wrong-state', 'Only the key of web push is made here. Upload a new credential with PATCH instead.');
+    throw new Problem('wrong-state', 'Only the web push key is generated here. Upload a new credential with PATCH instead.');
   await parts.webPush.rotate(environment);
   return showGateway(parts, environment, row.name);
 }
@@ -144,16 +149,22 @@ export async function listMappings(parts: Parts, environment: Environment, name:
   return (await parts.gateways.store.mappings(environment, row.id, most)).map((one) => presentMapping(environment, one));
 }
 
-/** Adds a version of the mapping and puts it to use. @throws {Problem} not-found, wrong-state, mapping-refused */
+/**
+ * Adds a version of the mapping and activates it.
+ * @throws {Problem} not-found, wrong-state, mapping-refused
+ */
 export async function putMapping(parts: Parts, environment: Environment, name: string, mapping: GatewayMapping, by: string) {
   const { store } = parts.gateways;
   const row = await gatewayNamed(parts, environment, name);
   if (!row.mappingVersion)
-    throw new Problem('wrong-state', `A gateway of the kind ${row.kind} has no mapping: its protocol says what goes on the wire.`);
+    throw new Problem('wrong-state', `A gateway of the kind ${row.kind} has no mapping: its protocol defines the format.`);
   demandMapping(mapping, row.kind);
   const before = (await store.mapping(environment, row.id, row.mappingVersion)) as GatewayMapping;
   if (before.token?.by !== mapping.token?.by)
-    throw new Problem('wrong-state', 'The new mapping gets its token another way than the credential stored. Add a new gateway for it.');
+    throw new Problem(
+      'wrong-state',
+      'The new mapping gets its token in a different way than the stored credential. Add a new gateway for it.',
+    );
   const made = await store.addMapping(environment, row, mapping, by, new Date(parts.now()));
   parts.gateways.forget(environment);
   return presentMapping(environment, made);

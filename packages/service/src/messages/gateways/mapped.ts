@@ -14,7 +14,7 @@ export type MappedSetup = {
   /** PEM: client certificate and key, and the authority to trust. */
   tls: { key?: string; cert?: string; ca?: string };
   tokens: BearerTokens | null;
-  /** Authorization that stays the same, e.g. of an HTTP gateway. */
+  /** A constant Authorization header, e.g. of an HTTP gateway. */
   authorization: string | null;
   agent: Agent;
   /** Sender of a short message to a number. */
@@ -22,7 +22,7 @@ export type MappedSetup = {
   now: () => number;
 };
 
-/** What a message says, whoever gets it. */
+/** The content of a message, the same for every recipient. */
 type Said = Pick<OutgoingMessage, 'notification' | 'content' | 'ttlS'> & { badge: number | null };
 
 const CONNECTIONS = 4;
@@ -59,7 +59,7 @@ export class MappedSender implements Sender {
     return filled;
   }
 
-  /** What messages in a row have in common is made once. */
+  /** What consecutive messages have in common is built once. */
   #sharedOf(said: Said): JsonObject {
     const { notification, content, badge, ttlS } = said;
     const expiresAtS = Math.floor(notification.expiresAt / 1000);
@@ -94,7 +94,7 @@ export class MappedSender implements Sender {
     return { bytes: Buffer.byteLength(body), mostBytes: this.setup.mapping.document.maxBytes };
   }
 
-  /** Once more with a fresh token when the network refuses the one at hand. */
+  /** Retried with a fresh token when the network rejects the current one. */
   async send(message: OutgoingMessage): Promise<Outcome> {
     const { mapping, tokens } = this.setup;
     try {
@@ -104,7 +104,7 @@ export class MappedSender implements Sender {
         return {
           kind: 'refused',
           answer: null,
-          reason: `The message takes ${bytes} bytes; the gateway takes ${mapping.document.maxBytes}.`,
+          reason: `The message has ${bytes} bytes; the gateway allows ${mapping.document.maxBytes}.`,
         };
       for (let again = false; ; again = true) {
         const token = tokens && (tokens.atHand() ?? (await tokens.current()));
@@ -117,7 +117,7 @@ export class MappedSender implements Sender {
       }
     } catch (error) {
       if (error instanceof MissingValue)
-        return { kind: 'refused', answer: null, reason: `The gateway mapping cannot be filled: ${error.message}` };
+        return { kind: 'refused', answer: null, reason: `The gateway mapping cannot be filled in: ${error.message}` };
       return { kind: 'later', answer: null, reason: `The network cannot be reached: ${connectionWords(error)}.`, afterMs: null };
     }
   }
@@ -129,17 +129,17 @@ export class MappedSender implements Sender {
     const words = `The network answered ${answer.status}${said ? ` (${said.slice(0, 120)})` : ''}`;
     switch (read.is) {
       case 'address-dead':
-        return { ...base, kind: 'gone', reason: `${words}: the device is not there any more.` };
+        return { ...base, kind: 'gone', reason: `${words}: the device is gone.` };
       case 'later':
         return {
           ...base,
           kind: 'later',
-          reason: `${words}: to be tried again.`,
+          reason: `${words}: will be retried.`,
           afterMs: readRetryAfter(answer.headers['retry-after'], this.setup.now()),
         };
       case 'credentials-refused':
-        // Somebody has to mend the gateway; what waits is not lost meanwhile.
-        return { ...base, kind: 'later', reason: `${words}: it refuses the gateway’s credential.`, afterMs: null, credentials: true };
+        // The gateway must be fixed first; waiting deliveries are not lost meanwhile.
+        return { ...base, kind: 'later', reason: `${words}: it rejects the gateway’s credential.`, afterMs: null, credentials: true };
       case 'too-large':
         return { ...base, kind: 'refused', reason: `${words}: the message is too large.` };
       case 'refused':
@@ -187,12 +187,12 @@ export class MappedSender implements Sender {
         return false;
       }
     };
-    if (tokens && !(await step('token', async () => (await tokens.current(), 'A bearer token is at hand.')))) return steps;
+    if (tokens && !(await step('token', async () => (await tokens.current(), 'A bearer token was obtained.')))) return steps;
     await step('connection', async () => {
       const { origin } = new URL(address);
       if (mapping.document.protocol === 'h2') await this.#pool(origin).ping();
       else await (await request(origin, { method: 'HEAD', dispatcher: this.setup.agent, headersTimeout: ANSWER_WITHIN_MS })).body.dump();
-      const how = this.setup.tls.cert ? 'took the client certificate' : 'answers';
+      const how = this.setup.tls.cert ? 'accepted the client certificate' : 'answers';
       return `${origin} ${how} over ${mapping.document.protocol === 'h2' ? 'HTTP/2' : 'HTTP/1.1'}.`;
     });
     return steps;

@@ -1,14 +1,17 @@
-/** What has to hold of a mapping and of settings before they are stored. */
+/** Checks of a mapping and of settings before they are stored. */
 import { newGateway, Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { CompiledMapping, type GatewayMapping, MappingError, trySample } from '@orchard/core/messages';
 
-/** Refuses a mapping that is for another kind, does not compile, or whose sample does not hold. @throws {Problem} mapping-refused */
+/**
+ * Refuses a mapping for another kind, with errors, or with a failing sample.
+ * @throws {Problem} mapping-refused
+ */
 export function demandMapping(mapping: GatewayMapping, kind: string): void {
   const refuse = (problems: { at: string; problem: string }[]) =>
     new Problem(
       'mapping-refused',
-      `The gateway mapping does not hold at ${problems.map(({ at }) => at).join(', ')}. ${problems[0]?.problem}`,
+      `The gateway mapping is not valid at ${problems.map(({ at }) => at).join(', ')}. ${problems[0]?.problem}`,
       {
         fields: problems.map(({ at, problem }) => ({ path: `body.mapping${at}`, problem, expected: 'see docs/gateways.md' })),
       },
@@ -26,7 +29,10 @@ export function demandMapping(mapping: GatewayMapping, kind: string): void {
   if (problems.length) throw refuse(problems);
 }
 
-/** Settings that were merged must fit their kind as new ones do. @throws {Problem} invalid-input */
+/**
+ * Merged settings must fit their kind, as new ones do.
+ * @throws {Problem} invalid-input
+ */
 export function checkedSettings(kind: string, settings: JsonObject): JsonObject {
   const option = newGateway.options.find(({ shape }) => shape.kind.value === kind);
   const result = option?.shape.settings.safeParse(settings);

@@ -1,6 +1,6 @@
 /** What this room stands on. */
 import type { Platform } from '../../platform/platform.js';
-import type { Notices } from '../../setup/notices/notices.js';
+import type { Notices } from '../../setup/notices/noticeStore.js';
 import type { GatewayDirectory } from './gatewayDirectory.js';
 import type { GatewayPorts } from './ports.js';
 import type { GatewayRefusals } from './refusals.js';

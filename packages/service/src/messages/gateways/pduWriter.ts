@@ -1,4 +1,4 @@
-/** Writes units to one connection; what is written in one turn of the event loop goes out as one. */
+/** Writes units to one connection; all writes of one turn of the event loop go out together. */
 import type { Socket } from 'node:net';
 import { encodePdu, type Fields, type Pdu } from '@orchard/core/smpp';
 
@@ -9,7 +9,7 @@ export class PduWriter {
 
   constructor(private readonly socket: Socket) {}
 
-  /** @throws {SmppError} when a field is too long; nothing of the unit is written then */
+  /** @throws {SmppError} when a field is too long; the unit is not written then */
   write(pdu: Pdu): void {
     const unit = encodePdu(pdu);
     if (this.#units.length === 0) setImmediate(() => this.flush());
@@ -21,7 +21,7 @@ export class PduWriter {
     this.write({ command, response: true, status, sequence, fields });
   }
 
-  /** Sends what was written so far; when the connection is over, it is forgotten with it. */
+  /** Sends what was written so far; discards it if the connection has ended. */
   flush(): void {
     const units = this.#units;
     this.#units = [];

@@ -3,16 +3,16 @@ import type { Environment } from '../../platform/call.js';
 import type { SmsEvents } from './smpp.js';
 import type { GatewayRow } from './store.js';
 
-/** How many devices each gateway leads to, and what went through it in the last day. */
+/** The number of devices of each gateway, and its deliveries of the last day. */
 export type GatewayUse = {
   devices: { gateway: string; registered: number; reachable: number }[];
   lastDay: { gateway: string; state: string; count: number; at: Date }[];
 };
 
 export type GatewayPorts = {
-  /** Takes what an SMS centre brings. */
+  /** Receives what an SMS centre sends. */
   smsEvents: (environment: Environment, gateway: string) => SmsEvents;
-  /** Messages that waited for a gateway may go now. */
+  /** Deliveries that waited for a gateway may go out now. */
   mended: (environment: Environment, gateway: string) => Promise<void>;
   use: (environment: Environment, gateways: readonly GatewayRow[]) => Promise<GatewayUse>;
 };

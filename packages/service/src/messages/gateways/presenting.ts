@@ -9,7 +9,7 @@ import { credentialText, type GatewayFacts, readinessOf } from './readiness.js';
 import type { GatewayRow } from './store.js';
 import { WEB_PUSH } from './webPush.js';
 
-/** What is known of gateways besides their rows, by name. */
+/** Figures of gateways beside their rows, by name. */
 export async function factsOf(parts: Parts, environment: Environment, rows: readonly GatewayRow[]): Promise<Map<string, GatewayFacts>> {
   const [clients, { devices, lastDay }] = await Promise.all([
     new AppStore(parts).listClients(environment),

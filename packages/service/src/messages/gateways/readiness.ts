@@ -1,11 +1,11 @@
-/** What a gateway still lacks before the first message can arrive. */
+/** What a gateway is missing before the first message can arrive. */
 import type { Gateway, GatewayCheck } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import type { GatewayRow } from './store.js';
 
 export type GatewayFacts = {
   client: { packageIdentifier: string | null; project: string | null } | null;
-  /** Devices whose way leads through it; null for gateways that reach no devices. */
+  /** Number of its devices; null for gateways that are not for devices. */
   devices: { registered: number; reachable: number } | null;
   mapping: { version: number; title: string } | null;
   keys: { id: string; createdAt: string }[];
@@ -23,7 +23,7 @@ export function readinessOf(row: GatewayRow, facts: GatewayFacts, now: number): 
       'certificate',
       days >= 0,
       days >= 0
-        ? `The certificate is good for ${days} more days.`
+        ? `The certificate is valid for ${days} more days.`
         : `The certificate expired at ${row.expiresAt.toISOString()}. Upload a new one.`,
     );
   }
@@ -31,7 +31,7 @@ export function readinessOf(row: GatewayRow, facts: GatewayFacts, now: number): 
     add(
       'credential',
       false,
-      `The network refuses the credential since ${row.refusedAt.toISOString().slice(0, 16).replace('T', ' ')} UTC; messages wait. ${row.refusal ?? ''} Upload a new one.`,
+      `The network has rejected the credential since ${row.refusedAt.toISOString().slice(0, 16).replace('T', ' ')} UTC; messages are waiting. ${row.refusal ?? ''} Upload a new one.`,
     );
   if (row.kind !== 'web-push') {
     const check = row.check as GatewayCheck | null;
@@ -39,7 +39,7 @@ export function readinessOf(row: GatewayRow, facts: GatewayFacts, now: number): 
     add(
       'check',
       Boolean(check?.ok),
-      !check ? 'It was never tried. Run “check now”.' : failed ? `The latest check failed: ${failed.text}` : 'The latest check went well.',
+      !check ? 'Not checked yet. Run “Check now”.' : failed ? `The latest check failed: ${failed.text}` : 'The latest check passed.',
     );
   }
   if (facts.devices) {
@@ -57,11 +57,11 @@ export function readinessOf(row: GatewayRow, facts: GatewayFacts, now: number): 
   return items;
 }
 
-/** What is known of the credential, in words. */
+/** A description of the credential. */
 export function credentialText(row: GatewayRow, facts: GatewayFacts): string {
   if (row.kind === 'web-push')
     return facts.keys.length > 1
-      ? `${facts.keys.length} keys: the latest of ${facts.keys.at(-1)?.createdAt.slice(0, 10)}; older ones reach who subscribed with them.`
-      : `One key, of ${facts.keys[0]?.createdAt.slice(0, 10)}, made here.`;
+      ? `${facts.keys.length} keys: the latest from ${facts.keys.at(-1)?.createdAt.slice(0, 10)}; older ones still reach devices that subscribed with them.`
+      : `One key, generated here on ${facts.keys[0]?.createdAt.slice(0, 10)}.`;
   return String((row.settings as JsonObject).credential ?? 'A password.');
 }

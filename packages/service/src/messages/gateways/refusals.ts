@@ -1,12 +1,12 @@
 /**
- * Gateways whose credentials their network refuses: nothing more is sent there, what waits goes on waiting, and the
- * team is told. Once a minute a message tries whether it is mended.
+ * Gateways whose credentials their network refuses: sending there stops, deliveries wait, and the team gets a notice. Once a
+ * minute one message tests whether the credential is accepted again.
  */
 import type { Environment } from '../../platform/call.js';
-import type { Notices } from '../../setup/notices/notices.js';
+import type { Notices } from '../../setup/notices/noticeStore.js';
 import { type GatewayRow, GatewayStore } from './store.js';
 
-/** After this a message is let through again, to see. */
+/** After this one message may test the gateway again. */
 export const HELD_MS = 60_000;
 const MOST_WORDS = 500;
 
@@ -26,12 +26,12 @@ export class GatewayRefusals {
   heldBy({ id, refusedAt, refusal }: Pick<GatewayRow, 'id' | 'refusedAt' | 'refusal'>): Held | null {
     const held = this.#held.get(id);
     if (held) return held.until > this.now() ? held : null;
-    // Another instance met the refusal: this one waits as long.
+    // Another instance was refused: this one waits as long.
     const until = (refusedAt?.getTime() ?? 0) + HELD_MS;
     return until > this.now() ? { until, words: refusal ?? '' } : null;
   }
 
-  /** The network refused; of many messages that hear so at the same moment, the first is noted. */
+  /** The network refused; of many concurrent refusals, the first is recorded. */
   async note(environment: Environment, row: Row, words: string): Promise<void> {
     const before = this.#held.get(row.id);
     this.#held.set(row.id, { until: this.now() + HELD_MS, words });
@@ -42,8 +42,8 @@ export class GatewayRefusals {
     await this.notices.tell({
       environmentId: environment.id,
       once: `gateway ${row.id} refused ${row.updatedAt.toISOString()}`,
-      title: `The credential of gateway ${row.name} is refused`,
-      body: `${words} Messages of ${place} through ${row.name} wait until it takes one again. Upload a new credential under Messages, Gateways.`,
+      title: `The credential of gateway ${row.name} is rejected`,
+      body: `${words} Messages of ${place} through ${row.name} wait until it accepts a credential again. Upload a new one under Messages, Gateways.`,
       link: `/${place}/gateways?open=${row.name}`,
     });
   }

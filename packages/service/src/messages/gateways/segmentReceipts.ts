@@ -1,17 +1,17 @@
-/** Receipts of messages that went in several segments: each segment has its own, the delivery waits for all. */
+/** Receipts of messages with several segments: each segment has its own, and the delivery waits for all. */
 import type { Receipt } from '@orchard/core/smpp';
 
 type Group = { closing: string; left: number };
-/** Receipts that never come must not fill the memory; the oldest are let go. */
+/** Receipts that never come must not fill the memory; the oldest are dropped. */
 const MOST_OPEN = 100_000;
 const MOST_EARLY = 10_000;
 /** SMPP 3.4 appendix B: states after which another receipt of the same segment comes. */
 const ON_THE_WAY = new Set(['ENROUTE', 'ACCEPTD', 'UNKNOWN']);
 
 export class SegmentReceipts {
-  /** By the id of each segment that is out. */
+  /** By the id of each sent segment. */
   readonly #open = new Map<string, Group>();
-  /** Of segments that nothing was known of: a receipt can be here before the answer to the last segment is. */
+  /** Of unknown segments: a receipt can arrive before the response to the last segment. */
   readonly #early = new Map<string, Receipt>();
   /** Long messages that are being submitted; only while there are some can a receipt be early. */
   #submitting = 0;
@@ -28,8 +28,8 @@ export class SegmentReceipts {
   }
 
   /**
-   * Notes the centre's ids of the segments of one message; the last stands for the message.
-   * @returns the receipt of the whole message, where those of its segments were here before
+   * Notes the centre's ids of the segments of one message; the last one identifies the message.
+   * @returns the receipt of the whole message, if those of its segments arrived earlier
    */
   add(ids: readonly string[]): Receipt | null {
     if (ids.length < 2) return null;
@@ -53,14 +53,14 @@ export class SegmentReceipts {
     }
     if (ON_THE_WAY.has(receipt.state)) return null;
     this.#open.delete(receipt.messageId);
-    // One that failed has told already; what the others bring changes nothing.
+    // A failed segment has been reported already; later receipts change nothing.
     if (group.left === 0) return null;
     group.left = receipt.state === 'DELIVRD' ? group.left - 1 : 0;
     return group.left === 0 ? { ...receipt, messageId: group.closing } : null;
   }
 }
 
-/** Keeps a value by its name, and lets the oldest go when there are too many. */
+/** Keeps a value by its name, and drops the oldest when there are too many. */
 function keep<Value>(values: Map<string, Value>, name: string, value: Value, most: number): void {
   values.set(name, value);
   for (const oldest of values.keys()) {

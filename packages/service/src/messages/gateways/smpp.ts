@@ -1,15 +1,15 @@
-/** The way out to an SMS centre over SMPP 3.4: several links, each with its window. */
+/** The SMPP 3.4 gateway to an SMS centre: several links, each with its window. */
 import { readDelivery, STATUS, statusName, submitFields } from '@orchard/core/smpp';
 import type { Fields, IncomingSms, Pdu, Receipt } from '@orchard/core/smpp';
 import { SegmentReceipts } from './segmentReceipts.js';
 import type { CheckStep, OutgoingMessage, Outcome, Sender } from './sender.js';
 import { SmppLink, type SmppSettings } from './smppLink.js';
 
-/** What a centre brings is handed on; each resolves when it is stored. */
+/** Deliveries from a centre are passed on; each resolves when it is stored. */
 export type SmsEvents = { receipt: (receipt: Receipt) => Promise<void>; message: (message: IncomingSms) => Promise<void> };
 
 const PATIENCE_MS = 1000;
-/** TS 23.040 section 9.2.3.24.1: parts that never become whole are let go after this time. */
+/** TS 23.040 section 9.2.3.24.1: incomplete messages are dropped after this time. */
 const PARTS_MS = 10 * 60_000;
 
 export class SmppSender implements Sender {
@@ -45,7 +45,7 @@ export class SmppSender implements Sender {
     return null;
   }
 
-  /** Submits every segment; the message is accepted when all are. The id of the last stands for it. */
+  /** Submits every segment; the message is accepted when all are. The id of the last one identifies it. */
   async send({ content, target, ttlS }: OutgoingMessage): Promise<Outcome> {
     const text = content.body ?? content.title ?? '';
     const number = target.target;
@@ -78,7 +78,7 @@ export class SmppSender implements Sender {
     if (refused) return this.#refusal(link, refused.status);
     const ids = answers.map(({ fields }) => String(fields.message_id ?? ''));
     const whole = this.#segments.add(ids);
-    // A failure to store it is no failure to send.
+    // A failure to store it is not a failure to send.
     if (whole) this.events.receipt(whole).catch(() => undefined);
     const messageId = ids.at(-1) ?? '';
     return { kind: 'accepted', answer: 0, messageId, receiptId: messageId, segments: ids.length };
@@ -93,15 +93,13 @@ export class SmppSender implements Sender {
     const answer = Math.min(status, 32_767);
     if (status === STATUS.ESME_RTHROTTLED || status === STATUS.ESME_RMSGQFUL) {
       link.pause(PATIENCE_MS);
-      return { kind: 'later', answer, said, reason: `The SMS centre asks to go slower (${said}).`, afterMs: PATIENCE_MS };
+      return { kind: 'later', answer, said, reason: `The SMS centre throttles (${said}).`, afterMs: PATIENCE_MS };
     }
     if (status === STATUS.ESME_RSYSERR)
-      return { kind: 'later', answer, said, reason: `The SMS centre has a fault of its own (${said}).`, afterMs: null };
-    if (status === STATUS.ESME_RINVDSTADR)
-      return { kind: 'refused', answer, said, reason: `The SMS centre does not take the number (${said}).` };
-    if (status === STATUS.ESME_RINVSRCADR)
-      return { kind: 'refused', answer, said, reason: `The SMS centre does not take the sender (${said}).` };
-    return { kind: 'refused', answer, said, reason: `The SMS centre refuses the message (${said}).` };
+      return { kind: 'later', answer, said, reason: `The SMS centre has an internal fault (${said}).`, afterMs: null };
+    if (status === STATUS.ESME_RINVDSTADR) return { kind: 'refused', answer, said, reason: `The SMS centre rejects the number (${said}).` };
+    if (status === STATUS.ESME_RINVSRCADR) return { kind: 'refused', answer, said, reason: `The SMS centre rejects the sender (${said}).` };
+    return { kind: 'refused', answer, said, reason: `The SMS centre rejects the message (${said}).` };
   }
 
   get bound(): boolean {
@@ -118,7 +116,7 @@ export class SmppSender implements Sender {
   }
 }
 
-/** Puts the parts of long messages together again. */
+/** Reassembles long messages. */
 class PartJoiner {
   readonly #open = new Map<string, { parts: (string | undefined)[]; since: number }>();
 

@@ -1,4 +1,4 @@
-/** One connection to an SMS centre: bound as transceiver, kept alive, opened anew when it ends (SMPP 3.4). */
+/** One connection to an SMS centre: bound as transceiver, kept alive, reopened when it ends (SMPP 3.4). */
 import { createConnection, type Socket } from 'node:net';
 import { connect as connectTls } from 'node:tls';
 import { backOffMs } from '@orchard/core';
@@ -17,7 +17,7 @@ export type SmppSettings = {
   enquireMs: number;
 };
 export type LinkState = { bound: boolean; text: string };
-/** Handles what the centre brings; the answer goes out when it is stored. */
+/** Handles a PDU from the centre; the response goes out when it is stored. */
 export type OnDelivery = (fields: Fields) => Promise<void>;
 
 const ANSWER_WITHIN_MS = 15_000;
@@ -25,7 +25,7 @@ const ANSWER_WITHIN_MS = 15_000;
 const VERSION_3_4 = 0x34;
 /** Section 4.6.2: the message_id of a deliver_sm_resp is unused. */
 const TAKEN: Fields = { message_id: '' };
-/** Requests are looked through for those that wait too long; a timer for each would cost as much as sending it. */
+/** One timer checks all requests for time-outs; a timer for each would cost as much as sending it. */
 const LOOK_EVERY_MS = 1_000;
 type Request = { command: Pdu['command']; fields: Fields; resolve: (pdu: Pdu) => void; reject: (error: Error) => void };
 type Waiting = Request & { until: number };
@@ -42,9 +42,9 @@ export class SmppLink {
   #pausedUntil = 0;
   #waking: NodeJS.Timeout | null = null;
   #looking: NodeJS.Timeout | null = null;
-  /** What was asked and not yet answered, the oldest first. */
+  /** Requests without a response yet, the oldest first. */
   readonly #waiting = new Map<number, Waiting>();
-  /** Segments that wait for room in the window. */
+  /** Segments waiting for room in the window. */
   readonly #queue: Request[] = [];
   #writer: PduWriter | null = null;
   #underWay = 0;
@@ -66,14 +66,14 @@ export class SmppLink {
     if (this.#closed || this.#socket) return;
     const { host, port, tls, trust } = this.settings;
     const socket = tls ? connectTls({ host, port, servername: host, ...(trust ? { ca: trust } : {}) }) : createConnection({ host, port });
-    // One for each connection: what answers a unit of an earlier one must not go out on the next.
+    // One for each connection: a response to a unit of an earlier one must not go out on the next.
     const writer = new PduWriter(socket);
     this.#socket = socket;
     this.#writer = writer;
     this.#looking = setInterval(() => this.#giveUp(), LOOK_EVERY_MS);
     socket.setNoDelay(true);
     const reader = new PduReader();
-    const impatient = setTimeout(() => socket.destroy(new Error('no connection in time')), 10_000);
+    const impatient = setTimeout(() => socket.destroy(new Error('the connection timed out')), 10_000);
     socket.once(tls ? 'secureConnect' : 'connect', () => {
       clearTimeout(impatient);
       void this.#bind();
@@ -131,7 +131,7 @@ export class SmppLink {
     this.#retry.unref();
   }
 
-  /** Section 4.11: enquire_link tells whether the other side lives. */
+  /** Section 4.11: enquire_link checks that the other side is alive. */
   #enquire(): void {
     if (this.clock.now() - this.#lastHeard < this.settings.enquireMs / 2) return;
     this.#request('enquire_link', {}).catch(() => this.#socket?.destroy(new Error('the centre does not answer enquire_link')));
@@ -155,7 +155,7 @@ export class SmppLink {
     this.#waiting.set(sequence, { command, fields, resolve, reject, until: this.clock.now() + ANSWER_WITHIN_MS });
   }
 
-  /** @returns the request of a sequence number, which is not waited for any more */
+  /** @returns the request of a sequence number, which is no longer waited for */
   #settle(sequence: number): Waiting | undefined {
     const waiting = this.#waiting.get(sequence);
     if (!waiting) return;
@@ -171,7 +171,7 @@ export class SmppLink {
     const now = this.clock.now();
     for (const [sequence, { until }] of this.#waiting) {
       if (until > now) return;
-      this.#settle(sequence)?.reject(new Error('the centre did not answer in time'));
+      this.#settle(sequence)?.reject(new Error('the centre timed out'));
     }
   }
 
@@ -184,7 +184,7 @@ export class SmppLink {
       case 'deliver_sm':
         this.onDelivery(pdu.fields).then(
           () => writer.answer(pdu, STATUS.ESME_ROK, TAKEN),
-          // Section 5.1.3: the centre keeps it and brings it again.
+          // Section 5.1.3: the centre keeps it and redelivers it.
           () => writer.answer(pdu, STATUS.ESME_RSYSERR),
         );
         return;
@@ -210,13 +210,13 @@ export class SmppLink {
     });
   }
 
-  /** What waits for room goes back to the sender, which decides what becomes of it. */
+  /** Waiting segments go back to the sender, which decides what happens to them. */
   #refuseQueued(): void {
     const error = new Error(this.state.text.replace(/\.$/, ''));
     for (const { reject } of this.#queue.splice(0)) reject(error);
   }
 
-  /** The centre asks for patience: nothing more goes out for a while. */
+  /** The centre throttles: sending pauses for a while. */
   pause(ms: number): void {
     this.#pausedUntil = Math.max(this.#pausedUntil, this.clock.now() + ms);
     this.#waking ??= setTimeout(() => {
@@ -234,7 +234,7 @@ export class SmppLink {
     }
   }
 
-  /** Waits until the link is bound, or it is known why not. */
+  /** Waits until the link is bound or has failed. */
   async settled(withinMs: number): Promise<LinkState> {
     const until = this.clock.now() + withinMs;
     const failures = this.#failures;
@@ -260,10 +260,10 @@ export class SmppLink {
   }
 }
 
-/** Section 5.1.3: why a bind was refused, and what to look at. */
+/** Section 5.1.3: why a bind was refused, and what to check. */
 function bindWords(status: number, systemId: string): string {
   if (status === STATUS.ESME_RINVPASWD) return `the centre refuses the password of ${systemId} (ESME_RINVPASWD)`;
   if (status === STATUS.ESME_RINVSYSID) return `the centre does not know the system id ${systemId} (ESME_RINVSYSID)`;
-  if (status === STATUS.ESME_RALYBND) return `${systemId} is bound already as often as the centre allows (ESME_RALYBND); lower \`binds\``;
+  if (status === STATUS.ESME_RALYBND) return `${systemId} is already bound as often as the centre allows (ESME_RALYBND); lower \`binds\``;
   return `the centre refuses to bind (${statusName(status)})`;
 }

@@ -4,7 +4,7 @@ import type { JsonObject } from '@orchard/core';
 import type { GatewayMapping } from '@orchard/core/messages';
 import { and, desc, eq } from 'drizzle-orm';
 import type { Environment } from '../../platform/call.js';
-import { isDuplicate } from '../../platform/database/connection.js';
+import { isDuplicate } from '../../platform/database/errors.js';
 import { gatewayMappingTable, gatewayTable } from './tables.js';
 
 export type GatewayRow = typeof gatewayTable.$inferSelect;
@@ -68,7 +68,7 @@ export class GatewayStore {
       .limit(limit);
   }
 
-  /** Adds a version and puts it to use. */
+  /** Adds a version and activates it. */
   async addMapping({ db }: Place, row: GatewayRow, document: GatewayMapping, by: string, now: Date): Promise<MappingRow> {
     return db.orm.transaction(async (on) => {
       const [latest] = await on.select().from(db.table(gatewayTable)).where(eq(gatewayTable.id, row.id)).for('update');

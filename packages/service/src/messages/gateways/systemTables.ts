@@ -3,7 +3,7 @@ import { int, json, mysqlTable, primaryKey, text, uniqueIndex, varchar } from 'd
 import { environments } from '../../platform/access/systemTables.js';
 import { id, instant } from '../../platform/database/columns.js';
 
-/** Where gateways stood before they moved to the databases of their environments; emptied when those are brought up to date. */
+/** Where gateways were stored before they moved to the databases of their environments; emptied as those are upgraded. */
 export const formerGateways = mysqlTable(
   'gateways',
   {
@@ -17,11 +17,13 @@ export const formerGateways = mysqlTable(
     client: varchar('client', { length: 40 }),
     settings: json('settings').$type<JsonObject>().notNull(),
     sealed: text('sealed').notNull(),
-    /** When its credential ends. */
+    /** When its credential expires. */
     expiresAt: instant('expiresAt'),
     checkedAt: instant('checkedAt'),
     check: json('check').$type<JsonObject>(),
-    /** When the network refused its credentials, and in which words; nothing is sent until they are changed or checked well. */
+    /**
+     * When the network refused its credentials, and its message; nothing is sent until they are changed or a check passes.
+     */
     refusedAt: instant('refusedAt'),
     refusal: varchar('refusal', { length: 500 }),
     mappingVersion: int('mappingVersion').notNull().default(0),

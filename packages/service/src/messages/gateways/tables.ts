@@ -2,7 +2,7 @@ import type { JsonObject } from '@orchard/core';
 import { int, json, mysqlTable, primaryKey, text, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
 import { id, instant } from '../../platform/database/columns.js';
 
-/** The ways out of an environment; `sealed` holds the credentials, encrypted. */
+/** The gateways of an environment; `sealed` holds the credentials, encrypted. */
 export const gatewayTable = mysqlTable(
   '_gateways',
   {
@@ -13,11 +13,13 @@ export const gatewayTable = mysqlTable(
     client: varchar('client', { length: 40 }),
     settings: json('settings').$type<JsonObject>().notNull(),
     sealed: text('sealed').notNull(),
-    /** When its credential ends. */
+    /** When its credential expires. */
     expiresAt: instant('expiresAt'),
     checkedAt: instant('checkedAt'),
     check: json('check').$type<JsonObject>(),
-    /** When the network refused its credentials, and in which words; nothing is sent until they are changed or checked well. */
+    /**
+     * When the network refused its credentials, and its message; nothing is sent until they are changed or a check passes.
+     */
     refusedAt: instant('refusedAt'),
     refusal: varchar('refusal', { length: 500 }),
     mappingVersion: int('mappingVersion').notNull().default(0),

@@ -1,4 +1,4 @@
-/** The way out to web push networks: RFC 8030 with RFC 8291 encryption and RFC 8292 identification. */
+/** The web push gateway: RFC 8030 with RFC 8291 encryption and RFC 8292 identification. */
 import { lookup } from 'node:dns';
 import { Problem } from '@orchard/contract';
 import { composeMessage, MAX_MESSAGE_BYTES, readRetryAfter, uuidv7 } from '@orchard/core';
@@ -23,7 +23,7 @@ const MOST_IN_FLIGHT = 128;
 const REMEMBER_MS = 5_000;
 export const WEB_PUSH = 'web-push';
 
-/** The web push keys of an environment: the last one is given to apps, those before reach who subscribed with them. */
+/** The web push keys of an environment: apps get the latest one; earlier ones reach devices that subscribed with them. */
 export type PushKeys = { id: string; secret: string; createdAt: string }[];
 type LoadedKeys = { keys: (SigningKey & { id: string })[]; until: number };
 type Clock = { now: () => number; random: (bytes: number) => Buffer };
@@ -31,7 +31,7 @@ type Clock = { now: () => number; random: (bytes: number) => Buffer };
 export class WebPushGateway {
   readonly #loaded = new Map<string, LoadedKeys>();
   readonly #tokens = new Map<string, { header: string; until: number }>();
-  /** Messages as bytes, by the content they were made of: each is an object of one notification. */
+  /** Messages as bytes, by their content object, which deliveries of one notification share. */
   readonly #composed = new WeakMap<object, Uint8Array>();
   readonly #agent: Agent;
   readonly #privateOrigins: ReadonlySet<string>;
@@ -113,7 +113,7 @@ export class WebPushGateway {
     if (!found)
       throw new Problem(
         'invalid-input',
-        'The subscription was made with a key that is not this environment’s. Subscribe again with the key of GET /app/v1/push-key.',
+        'The subscription uses a key that is not from this environment. Subscribe again with the key of GET /app/v1/push-key.',
         {
           fields: [
             { path: 'body.pushKey', problem: 'It is not a web push key of this environment.', expected: 'the key of GET /app/v1/push-key' },
@@ -123,7 +123,7 @@ export class WebPushGateway {
     return found.id;
   }
 
-  /** Adds a new key. Devices subscribed with an older one are reached with that, until they subscribe anew. */
+  /** Adds a new key. Devices subscribed with an older key are reached with that key until they subscribe again. */
   async rotate(environment: Environment): Promise<void> {
     const keys = [...(await this.#stored(environment)), this.#newKey()];
     await this.#write(environment, keys);
@@ -134,7 +134,7 @@ export class WebPushGateway {
     return (await this.#stored(environment)).map(({ id, createdAt }) => ({ id, createdAt }));
   }
 
-  /** Lets go of old keys that no device was subscribed with. */
+  /** Deletes old keys that no device was subscribed with. */
   async dropUnused(environment: Environment, used: ReadonlySet<string>): Promise<void> {
     const stored = await this.#stored(environment);
     const kept = stored.filter(({ id }, i) => i === stored.length - 1 || used.has(id));
@@ -160,7 +160,7 @@ export class WebPushGateway {
     const address = hostname.replace(/^\[|\]$/g, '');
     if (protocol === 'https:' && !(ipaddr.isValid(address) && !isPublic(address)) && hostname !== 'localhost') return;
     const problem = `${origin} is not a push network on the internet.`;
-    throw new Problem('invalid-input', `${problem} To use one on a private address, name its origin in ORCHARD_PUSH_ORIGINS.`, {
+    throw new Problem('invalid-input', `${problem} To use one on a private address, list its origin in ORCHARD_PUSH_ORIGINS.`, {
       fields: [{ path: 'body.subscription.endpoint', problem, expected: 'an https address that is not private' }],
     });
   }
@@ -190,7 +190,7 @@ export class WebPushGateway {
     return bytes;
   }
 
-  /** The way out of one environment. */
+  /** The web push gateway of one environment. */
   senderFor(environment: Environment): Sender {
     const flight = new FlightWidth(LEAST_IN_FLIGHT, MOST_IN_FLIGHT);
     return {
@@ -210,11 +210,11 @@ export class WebPushGateway {
     };
   }
 
-  /** Encrypts for one device and posts. Never throws: whatever happens is an outcome. */
+  /** Encrypts for one device and posts. Never throws: every failure is an outcome. */
   async #send(environment: Environment, message: OutgoingMessage): Promise<Outcome> {
     const plain = this.#compose(message);
     if (plain.length > MAX_MESSAGE_BYTES)
-      return { kind: 'refused', answer: null, reason: `The message takes ${plain.length} bytes; web push takes ${MAX_MESSAGE_BYTES}.` };
+      return { kind: 'refused', answer: null, reason: `The message has ${plain.length} bytes; web push allows ${MAX_MESSAGE_BYTES}.` };
     const { p256dh, auth } = message.target;
     let body: Buffer;
     try {
@@ -256,7 +256,7 @@ function readAnswer(status: number, headers: Dispatcher.ResponseData['headers'],
   const afterMs = readRetryAfter(headers['retry-after'] as string | undefined, now);
   if (status >= 200 && status < 300) return { kind: 'accepted', answer: status };
   if (status === 404 || status === 410)
-    return { kind: 'gone', answer: status, reason: `The push network answered ${status}: the subscription is over.` };
+    return { kind: 'gone', answer: status, reason: `The push network answered ${status}: the subscription has ended.` };
   if (status === 413) return { kind: 'refused', answer: status, reason: `The push network answered 413: the message is too large${said}` };
   if (status === 429) return { kind: 'later', answer: status, reason: 'The push network answered 429: too many messages.', afterMs };
   if (status >= 500) return { kind: 'later', answer: status, reason: `The push network answered ${status}${said}`, afterMs };
@@ -267,12 +267,15 @@ const isPublic = (address: string) => ipaddr.process(address).range() === 'unica
 
 type LookupCallback = (error: NodeJS.ErrnoException | null, address: never, family?: number) => void;
 
-/** Resolves a name, and refuses when it leads to a private address (unless the origin is trusted). */
+/** Resolves a name, and refuses when it resolves to a private address (unless the origin is trusted). */
 function lookupPublic(hostname: string, options: object, trusted: ReadonlySet<string>, callback: LookupCallback): void {
   lookup(hostname, options, (error, found: unknown, family) => {
     const addresses = Array.isArray(found) ? (found as { address: string }[]).map(({ address }) => address) : [String(found)];
     if (!error && !trusted.has(hostname) && !addresses.every(isPublic)) {
-      return callback(Object.assign(new Error(`${hostname} leads to a private address`), { code: 'PRIVATE_ADDRESS' }), undefined as never);
+      return callback(
+        Object.assign(new Error(`${hostname} resolves to a private address`), { code: 'PRIVATE_ADDRESS' }),
+        undefined as never,
+      );
     }
     callback(error, found as never, family);
   });

@@ -1,8 +1,8 @@
-/** Receives the failure notices that mail servers send when a mail, once taken, cannot be delivered: DSN (RFC 3464). */
+/** Receives the failure notices that mail servers send when an accepted mail cannot be delivered: DSN (RFC 3464). */
 import { simpleParser } from 'mailparser';
 import { SMTPServer } from 'smtp-server';
 import type { Parts } from './parts.js';
-import { deliveryTable } from '../notifications/tables.js';
+import { failReturned } from '../notifications/deliveryStore.js';
 
 const MOST_BYTES = 200_000;
 /** What a notice says of one recipient. */
@@ -47,7 +47,7 @@ export async function receiveBounces(parts: Parts, port: number, host: string): 
         .catch(done);
     },
   });
-  server.on('error', (error) => parts.log.warn({ err: error }, 'a failure notice could not be taken'));
+  server.on('error', (error) => parts.log.warn({ err: error }, 'a failure notice could not be processed'));
   await new Promise<void>((resolve, reject) => {
     const listening = server.listen(port, host, () => resolve());
     listening.once('error', reject);
@@ -55,20 +55,12 @@ export async function receiveBounces(parts: Parts, port: number, host: string): 
   return () => new Promise((resolve) => server.close(() => resolve()));
 }
 
-/** The delivery has failed after all, in the words of the server that tried. */
+/** The delivery has failed after all, with the server's message. */
 async function note(parts: Parts, address: string, { status, diagnostic }: BounceReport): Promise<void> {
   const found = markOf(address);
   const environment = found && (await parts.directory.environmentById(found.environmentId));
   if (!found || !environment) return;
-  const now = new Date(parts.now());
-  await environment.db.change(
-    `UPDATE ${environment.db.of(deliveryTable)} SET state = 'failed', reason = ?, said = ?, nextAttemptAt = NULL, updatedAt = ? WHERE receiptId = ? AND way = 'mail' AND state IN ('queued', 'accepted')`,
-    [
-      `The mail came back${status ? ` (${status})` : ''}: ${diagnostic ?? 'no reason was given'}.`.slice(0, 300),
-      diagnostic?.slice(0, 300) ?? null,
-      now,
-      found.mark,
-    ],
-  );
+  const reason = `The mail was returned${status ? ` (${status})` : ''}: ${diagnostic ?? 'no reason was given'}.`;
+  await failReturned(environment, found.mark, reason, diagnostic, new Date(parts.now()));
   parts.changes.wake(environment.id);
 }

@@ -2,19 +2,19 @@ import type { Capability } from '../../platform/capability.js';
 import { latestSql } from '../../platform/live/marks.js';
 import type { Parts as DeviceParts } from '../devices/parts.js';
 import { FALL_BACK_JOB, fallBackWorker } from './fallBack.js';
-import { GatewayCounter } from './gatewayUse.js';
+import { GatewayCounter } from './gatewayUseStore.js';
 import { hastenWaiting } from './hastening.js';
 import { ResultJournal } from './journal.js';
 import { finishLeftBehind, START_JOB, spreadWorker, startWorker } from './life.js';
 import { notificationRoutes } from './routes.js';
 import { sendingWorker, writeLeftResults } from './sending.js';
-import { SEND_JOB, SPREAD_JOB } from './spreading.js';
+import { SEND_JOB, SPREAD_JOB } from './spreadStore.js';
 import { NotificationStore } from './store.js';
 import { notificationTable } from './tables.js';
 
-/** Two sets keep a processor busy; more would only keep them from other instances. */
+/** Two slices keep a processor busy; more would only keep them from other instances. */
 const SETS_AT_ONCE = 2;
-/** How often what an ended instance left behind is looked for. */
+/** How often work of ended instances is looked for. */
 const SWEEP_MS = 20_000;
 
 export function notifications(stands: DeviceParts): Capability<{ journal: ResultJournal }> {
@@ -36,7 +36,7 @@ export function notifications(stands: DeviceParts): Capability<{ journal: Result
     },
     recurring: [
       {
-        work: 'finish what was left behind',
+        work: 'finish abandoned work',
         everyMs: SWEEP_MS,
         eachEnvironment: (environment) => finishLeftBehind(parts, store, environment),
       },

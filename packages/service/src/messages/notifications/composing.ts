@@ -11,9 +11,9 @@ import {
   type Variant,
 } from '@orchard/core/messages';
 import type { OutgoingMessage, Sender, Target } from '../gateways/sender.js';
-import type { DueDelivery } from './deliveries.js';
+import type { DueDelivery } from './deliveryStore.js';
 
-/** Chooses and fills contents; where nothing differs from device to device, the same object is given again and again. */
+/** Chooses and fills contents; returns the same object for every device if nothing differs. */
 export class Composer {
   readonly personal: { personal: boolean; user: boolean };
   readonly #chosen = new Map<string, NotificationContent>();
@@ -38,7 +38,10 @@ export class Composer {
   }
 }
 
-/** Refuses contents whose templates do not hold, or that say nothing. @throws {Problem} invalid-input */
+/**
+ * Refuses contents with invalid templates, and empty ones.
+ * @throws {Problem} invalid-input
+ */
 export function demandContent(set: ContentSet, way: string): void {
   const problems = contentProblems(set);
   if (problems.length)
@@ -53,9 +56,9 @@ export function demandContent(set: ContentSet, way: string): void {
     throw new Problem('invalid-input', problem, { fields: [{ path: `body.${path}`, problem, expected }] });
   };
   if (way === 'push' && !set.silent && !set.title)
-    refuse('title', 'A notification that is shown has a title.', 'a title, or "silent": true');
-  if (way === 'mail' && !set.title) refuse('title', 'A mail has a subject.', 'a title');
-  if (way === 'sms' && !set.body) refuse('body', 'A short message has a body.', 'a body');
+    refuse('title', 'A notification that is shown needs a title.', 'a title, or "silent": true');
+  if (way === 'mail' && !set.title) refuse('title', 'A mail needs a subject.', 'a title');
+  if (way === 'sms' && !set.body) refuse('body', 'A short message needs a body.', 'a body');
 }
 
 const SAMPLE: Target = {

@@ -1,14 +1,14 @@
 /**
- * Results of deliveries between the network's answer and the database: kept in a file, so that an instance that is
- * killed in between knows after its restart what it has sent already, and sends it to nobody twice.
+ * Results of deliveries between the network's answer and the database: kept in a file, so that an instance that is killed in
+ * between knows after its restart what it has sent already, and sends nothing twice.
  */
 import { closeSync, existsSync, ftruncateSync, openSync, readFileSync, renameSync, rmSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
-import type { DeliveryResult } from './deliveries.js';
+import type { DeliveryResult } from './deliveryStore.js';
 
 type Entry = { environmentId: string; notification: string; result: DeliveryResult };
 const NAME = 'results.journal';
-/** Beyond this, the file is written anew with what still waits. */
+/** Beyond this size, the file is rewritten with the waiting results. */
 const MOST_BYTES = 8_000_000;
 
 export class ResultJournal {
@@ -20,7 +20,7 @@ export class ResultJournal {
   readonly #amendable = new Map<string, Entry>();
   /** Lines of this turn of the event loop. */
   #turn = '';
-  /** What the instance before this one had not written. */
+  /** Results that the previous run had not written. */
   readonly left: readonly Entry[];
 
   constructor(directory: string) {
@@ -41,8 +41,8 @@ export class ResultJournal {
   }
 
   /**
-   * Notes a result before anything else is done with it. What answers tell in one turn of the event loop is written at
-   * its end in one go: an answer lost in between was not yet acted on, as if it had been lost on the wire.
+   * Records a result before anything else is done with it. Results of one turn of the event loop are written together at its
+   * end; one that is lost before that was not acted on yet, as if the response had been lost on the wire.
    */
   note(environmentId: string, notification: string, result: DeliveryResult, gateway: string | null): void {
     const entry = { environmentId, notification, result };
@@ -125,8 +125,8 @@ function readLine(line: string): Entry {
 }
 
 /**
- * What the file tells, the last line of a delivery being the one that counts. A line that was cut by the end of the
- * process is the last one, and its result was never acted on.
+ * The results in the file; the last line of a delivery counts. A line that was cut by the end of the process is the last
+ * one, and its result was never acted on.
  */
 function readEntries(path: string): Entry[] {
   const entries = new Map<string, Entry>();

@@ -1,4 +1,4 @@
-/** The life of a notification: draft, scheduled, sending, done, stopped. */
+/** The states of a notification: draft, scheduled, sending, done, stopped. */
 import { type Notification, Problem } from '@orchard/contract';
 import { instantOf } from '@orchard/core/messages';
 import type { Statements } from '../../platform/database/connection.js';
@@ -6,7 +6,7 @@ import type { Environment } from '../../platform/call.js';
 import type { Worker } from '../../platform/jobs/queue.js';
 import type { Parts } from './parts.js';
 import { FALL_BACK_JOB, followUpOf } from './fallBack.js';
-import { SEND_JOB, SPREAD_JOB, spreadNext } from './spreading.js';
+import { SEND_JOB, SPREAD_JOB, spreadNext } from './spreadStore.js';
 import { noNotification, type NotificationStore, type SentNotification } from './store.js';
 
 export const START_JOB = 'start-notification';
@@ -16,23 +16,29 @@ const LAST_ZONE = 'Pacific/Pago_Pago';
 /** A time that has just passed means now. */
 const GRACE_MS = 60_000;
 
-/** When sending begins: now, at an instant, or when a wall-clock time comes up first somewhere. @throws {Problem} invalid-input for the past */
+/**
+ * When sending begins: now, at an instant, or when a wall-clock time is first reached in some zone.
+ * @throws {Problem} invalid-input for the past
+ */
 export function startOf(start: SentNotification['start'], now: number): number {
   if (!start) return now;
   const refuse = (path: string, problem: string) => {
-    throw new Problem('invalid-input', problem, { fields: [{ path, problem, expected: 'a time to come, or no `start` to send at once' }] });
+    throw new Problem('invalid-input', problem, { fields: [{ path, problem, expected: 'a future time, or no `start` to send at once' }] });
   };
   if ('at' in start) {
     const at = Date.parse(start.at);
-    if (at < now - GRACE_MS) refuse('body.start.at', `${start.at} is past.`);
+    if (at < now - GRACE_MS) refuse('body.start.at', `${start.at} is in the past.`);
     return Math.max(at, now);
   }
   const wall = Date.parse(`${start.local}Z`);
-  if (instantOf(wall, LAST_ZONE) < now) refuse('body.start.local', `${start.local} is past in every time zone.`);
+  if (instantOf(wall, LAST_ZONE) < now) refuse('body.start.local', `${start.local} is in the past in every time zone.`);
   return Math.max(instantOf(wall, FIRST_ZONE), now);
 }
 
-/** Begins sending within a transaction: the first deliveries are made at once, the rest by a job. @returns how many were made */
+/**
+ * Begins sending within a transaction: creates the first deliveries at once, the rest by a job.
+ * @returns how many were created
+ */
 export async function begin(
   parts: Parts,
   store: NotificationStore,
@@ -65,7 +71,7 @@ export function startWorker(parts: Parts, store: NotificationStore): Worker {
     if (!environment) return null;
     await environment.db.transaction(async (on) => {
       const sent = await store.sent(environment, job.subject, on, true);
-      // It may have been moved to another time since this job was taken; that moved the job as well.
+      // It may have been rescheduled since this job was taken; that moved the job as well.
       if (sent?.state === 'scheduled' && (sent.startAt?.getTime() ?? 0) <= parts.now()) await begin(parts, store, on, environment, sent);
     });
     await store.finish(environment, job.subject, new Date(parts.now()));
@@ -75,7 +81,7 @@ export function startWorker(parts: Parts, store: NotificationStore): Worker {
   };
 }
 
-/** Makes the deliveries of a large audience, set after set. */
+/** Creates the deliveries of a large audience, slice by slice. */
 export function spreadWorker(parts: Parts, store: NotificationStore): Worker {
   return async (job, lease) => {
     const environment = await parts.directory.environmentById(job.environmentId);
@@ -118,13 +124,13 @@ export async function turn(parts: Parts, store: NotificationStore, environment: 
     if (!sent.spread) await addJob(parts, on, environment, SPREAD_JOB, id, now);
     if (sent.fallBack) await addJob(parts, on, environment, FALL_BACK_JOB, followUpOf(id), now);
   });
-  // Another instance may hold jobs of it; they look at the state before they go on.
+  // Another instance may hold jobs of it; they check the state before they continue.
   if (verb !== 'stop') await store.finish(environment, id, new Date(parts.now()));
   parts.changes.wake(environment.id);
   void parts.jobs.wake(environment);
 }
 
-/** An instance that ended between its last job and this step leaves a notification behind that nothing works for. */
+/** An instance that ended between its last job and this step leaves a notification without a job. */
 export async function finishLeftBehind(parts: Parts, store: NotificationStore, environment: Environment): Promise<void> {
   for (const id of await store.sending(environment)) await store.finish(environment, id, new Date(parts.now()));
 }

@@ -1,4 +1,4 @@
-/** Making notifications: what is asked for becomes a row, and the first of its deliveries. */
+/** Making notifications: a request becomes a row and its first deliveries. */
 import { type Audience, type NewNotification, type Notification, Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import type { ContentSet } from '@orchard/core/messages';
@@ -7,12 +7,12 @@ import type { Statements } from '../../platform/database/connection.js';
 import { answerOnce, idempotencyKey } from '../../platform/http/idempotency.js';
 import { UserStore } from '../../people/users/store.js';
 import { DeviceStore } from '../devices/store.js';
-import { demandFitting } from './audience.js';
+import { demandFitting } from './audienceSql.js';
 import { demandContent } from './composing.js';
 import { begin, scheduleStart, startOf } from './life.js';
 import type { Parts } from './parts.js';
 import { demandSizes } from './preview.js';
-import { listedTargets } from './recipients.js';
+import { listedTargets } from './recipientSql.js';
 import { asSent, noNotification, type NotificationRow, NotificationStore } from './store.js';
 
 type SendCall = Pick<Call, 'environment' | 'member' | 'user' | 'holder'> & { body: NewNotification };
@@ -32,7 +32,7 @@ export async function sendNotification(parts: Parts, store: NotificationStore, c
 }
 
 /**
- * Writes one that has not been sent anew: the old row goes and the new one comes, in one transaction. A job that was to
+ * Replaces one that has not been sent: the old row is deleted and the new one inserted in one transaction. A job that was to
  * start it finds the new one. @throws {Problem} not-found, wrong-state, and what sending throws
  */
 export async function rewriteNotification(parts: Parts, store: NotificationStore, call: SendCall & { params: { id: string } }) {
@@ -43,7 +43,7 @@ export async function rewriteNotification(parts: Parts, store: NotificationStore
   const body = await environment.db.transaction(async (on) => {
     const old = await store.sent(environment, id, on, true);
     if (!old) throw noNotification(environment, id);
-    demandUnsent(old, 'written anew');
+    demandUnsent(old, 'replaced');
     await store.remove(on, environment, id);
     return write(parts, store, on, environment, { ...row, id, createdAt: old.createdAt });
   });
@@ -52,8 +52,9 @@ export async function rewriteNotification(parts: Parts, store: NotificationStore
 }
 
 /**
- * A notification that some part of the product itself makes, checked like any other before anything is stored.
- * @returns a function that sends it @throws {Problem} invalid-input, message-too-large; audience-empty by what is returned
+ * A notification created by the service itself, checked like any other before anything is stored.
+ * @returns a function that sends it
+ * @throws {Problem} invalid-input, message-too-large; audience-empty by what is returned
  */
 export async function prepareNotification(
   parts: Parts,
@@ -71,7 +72,7 @@ export async function prepareNotification(
   };
 }
 
-/** Everybody named one by one must be there; a misspelt id would be nobody, and nobody would know. */
+/** Every id named must exist; a misspelt one would silently reach no one. */
 async function demandNamed(parts: Parts, environment: Environment, audience: Audience): Promise<void> {
   const wanted = {
     user: audience.users ?? (audience.user ? [audience.user] : []),
@@ -159,7 +160,10 @@ async function rowFrom(parts: Parts, body: NewNotification, createdBy: string): 
   return { row, content: content as ContentSet };
 }
 
-/** An audience with its numbers and addresses as they are sent to. @throws {Problem} invalid-input for what is no number */
+/**
+ * An audience with its numbers and addresses in normal form.
+ * @throws {Problem} invalid-input for an invalid number
+ */
 async function withTargets({ phones, addresses, ...audience }: Audience): Promise<Audience> {
   if (phones) return { ...audience, phones: await listedTargets('sms', phones) };
   return addresses ? { ...audience, addresses: await listedTargets('mail', addresses) } : audience;

@@ -1,18 +1,13 @@
-/** Whom a notification would reach, whom not and why, and how large it would be. */
+/** Reachable and unreachable recipients of a notification, and its size. */
 import { type Audience, type AudiencePreview, Problem, type Way } from '@orchard/contract';
 import { own } from '@orchard/core';
 import { type ContentSet, planSms, readPhoneNumber } from '@orchard/core/messages';
-import { gatewaySql, pushWaysOf, whySql } from '../devices/pushWays.js';
 import type { Environment } from '../../platform/call.js';
 import { OptOutStore } from '../optOuts/store.js';
 import type { Parts } from './parts.js';
-import { deviceCondition, userCondition } from './audience.js';
+import { countDevices, countNumbers, countUsers, type Group } from './audienceStore.js';
 import { largestAt } from './composing.js';
-import { listedTargets, noGatewayWords, optedOutWords, recipientSql } from './recipients.js';
-import { deviceTable } from '../devices/tables.js';
-import { userTable } from '../../people/users/tables.js';
-
-type Group = { platform: string; gateway: string | null; why: string | null; count: number };
+import { listedTargets, noGatewayWords, optedOutWords } from './recipientSql.js';
 
 /** Counts an audience in one pass over its devices or users. */
 export async function previewAudience(
@@ -25,7 +20,7 @@ export async function previewAudience(
   const groups =
     way === 'push'
       ? await countDevices(parts, environment, audience, content.silent ?? false)
-      : await countUsers(parts, environment, way, audience);
+      : await countRecipients(parts, environment, way, audience);
   const total = groups.reduce((sum, { count }) => sum + count, 0);
   const reachable = groups.filter(({ why }) => !why);
   return {
@@ -44,32 +39,14 @@ export async function previewAudience(
   };
 }
 
-async function countDevices(parts: Parts, environment: Environment, audience: Audience, silent: boolean): Promise<Group[]> {
-  const condition = deviceCondition(environment, audience, parts);
-  const ways = pushWaysOf(await parts.gateways.rows(environment));
-  const rows = await environment.db.runRows<Group>(
-    `SELECT v.platform, ${gatewaySql(ways)} AS gateway, ${whySql(ways, silent)} AS why, COUNT(*) AS count FROM ${environment.db.of(deviceTable)} v WHERE ${condition.sql} GROUP BY 1, 2, 3`,
-    condition.values,
-  );
-  return rows.map((row) => ({ ...row, count: Number(row.count) }));
-}
-
-async function countUsers(parts: Parts, environment: Environment, way: 'sms' | 'mail', audience: Audience): Promise<Group[]> {
+async function countRecipients(parts: Parts, environment: Environment, way: 'sms' | 'mail', audience: Audience): Promise<Group[]> {
   const listed = audience.phones ?? audience.addresses;
   const gateway = (await parts.gateways.openFor(environment, way))?.row.name ?? null;
-  if (listed) {
-    const targets = await listedTargets(way, listed);
-    const optedOut = await new OptOutStore().among(environment, way, targets);
-    const groups = [{ platform: way, gateway, why: gateway ? null : noGatewayWords(way), count: targets.length - optedOut.size }];
-    return optedOut.size ? [...groups, { platform: way, gateway, why: optedOutWords(way), count: optedOut.size }] : groups;
-  }
-  const { address, why } = recipientSql(environment, way, gateway);
-  const condition = userCondition(environment, audience, parts);
-  const rows = await environment.db.runRows<{ why: string | null; count: number }>(
-    `SELECT ${why} AS why, COUNT(DISTINCT COALESCE(${address}, u.id)) AS count FROM ${environment.db.of(userTable)} u WHERE ${condition.sql} GROUP BY 1`,
-    condition.values,
-  );
-  return rows.map(({ why, count }) => ({ platform: way, gateway, why, count: Number(count) }));
+  if (!listed) return countUsers(parts, environment, way, gateway, audience);
+  const targets = await listedTargets(way, listed);
+  const optedOut = await new OptOutStore().among(environment, way, targets);
+  const groups = [{ platform: way, gateway, why: gateway ? null : noGatewayWords(way), count: targets.length - optedOut.size }];
+  return optedOut.size ? [...groups, { platform: way, gateway, why: optedOutWords(way), count: optedOut.size }] : groups;
 }
 
 async function sizesOf(parts: Parts, environment: Environment, content: ContentSet, gateways: string[]): Promise<AudiencePreview['sizes']> {
@@ -89,7 +66,10 @@ async function sizesOf(parts: Parts, environment: Environment, content: ContentS
   return sizes;
 }
 
-/** Refuses what is too large for a gateway that the audience uses. @throws {Problem} message-too-large */
+/**
+ * Refuses a notification that is too large for a gateway of its audience.
+ * @throws {Problem} message-too-large
+ */
 export async function demandSizes(parts: Parts, environment: Environment, audience: Audience, content: ContentSet): Promise<void> {
   const rows = await parts.gateways.rows(environment);
   const names = rows.filter(({ kind }) => ['web-push', 'certificate', 'token'].includes(kind)).map(({ name }) => name);
@@ -100,29 +80,23 @@ export async function demandSizes(parts: Parts, environment: Environment, audien
   if (!refused) return;
   throw new Problem(
     'message-too-large',
-    `The notification takes ${refused.bytes} bytes at gateway ${refused.gateway}, which takes ${refused.mostBytes}. Shorten body or data${content.locales || content.platforms ? ' in its largest variant' : ''}.`,
+    `The notification has ${refused.bytes} bytes at gateway ${refused.gateway}, which allows ${refused.mostBytes}. Shorten body or data${content.locales || content.platforms ? ' in its largest variant' : ''}.`,
   );
 }
 
-/** What an SMS to an audience costs, by the countries of its numbers. Numbers that begin alike are counted together. */
+/** The cost of an SMS to an audience, by the countries of its numbers. Numbers with the same prefix are counted together. */
 async function costOf(parts: Parts, environment: Environment, audience: Audience, content: ContentSet): Promise<AudiencePreview['sms']> {
   const { segments, encoding, forcing } = planSms(content.body ?? '');
   const { prices, currency } = await parts.messageSettings.read(environment);
-  const condition = audience.phones ? null : userCondition(environment, audience, parts);
-  const groups = condition
-    ? await environment.db.runRows<{ sample: string; count: number }>(
-        `SELECT MIN(u.phone) AS sample, COUNT(DISTINCT u.phone) AS count FROM ${environment.db.of(userTable)} u WHERE u.phone IS NOT NULL AND ${condition.sql} GROUP BY LEFT(u.phone, 8)`,
-        condition.values,
-      )
-    : (audience.phones ?? []).map((sample) => ({ sample, count: 1 }));
+  const groups = audience.phones?.map((sample) => ({ sample, count: 1 })) ?? (await countNumbers(parts, environment, audience));
   let cost = 0;
   let messages = 0;
   const unpriced = new Set<string>();
   for (const { sample, count } of groups) {
     const country = readPhoneNumber(sample).country ?? '';
-    messages += Number(count);
+    messages += count;
     if (prices[country] === undefined) unpriced.add(country || 'no country');
-    else cost += (prices[country] as number) * Number(count) * segments;
+    else cost += (prices[country] as number) * count * segments;
   }
   return {
     encoding,

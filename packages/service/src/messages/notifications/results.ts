@@ -1,14 +1,14 @@
-/** Writes what became of deliveries, a few at a time, while others are under way; waits out a database that is away. */
+/** Writes outcomes of deliveries in small batches while others are in flight; waits while the database is unavailable. */
 import { setTimeout as sleep } from 'node:timers/promises';
-import { isDatabaseAway, isDeadlock } from '../../platform/database/connection.js';
-import type { DeliveryResult } from './deliveries.js';
+import { isDatabaseAway, isDeadlock } from '../../platform/database/errors.js';
+import type { DeliveryResult } from './deliveryStore.js';
 
 const MOST_GATHERED = 1_000;
-/** Beyond this, sending waits for the database. */
+/** Above this, sending waits for the database. */
 const MOST_WAITING = 4_000;
 
 export class ResultWriter {
-  /** Taken since the clock last struck, and before. */
+  /** Results taken since the last tick, and before it. */
   #young: DeliveryResult[] = [];
   #old: DeliveryResult[] = [];
   #timer: NodeJS.Timeout | null = null;
@@ -22,7 +22,10 @@ export class ResultWriter {
     private readonly save: (results: DeliveryResult[]) => Promise<void>,
   ) {}
 
-  /** Takes a result. @returns what to wait for when too many are to be written */
+  /**
+   * Takes a result.
+   * @returns a promise to wait for when too many are unwritten
+   */
   add(result: DeliveryResult): Promise<void> | null {
     this.#young.push(result);
     this.#waiting++;
@@ -31,7 +34,7 @@ export class ResultWriter {
     return this.#waiting > MOST_WAITING ? this.#writing : null;
   }
 
-  /** Writes what was there at the last strike. */
+  /** Writes the results taken before the last tick. */
   #strike(): void {
     if (this.#timer) clearTimeout(this.#timer);
     const results = this.#old;
@@ -45,7 +48,7 @@ export class ResultWriter {
     });
   }
 
-  /** What was sent must not be forgotten: it is tried again while the database is away, or when it was ended for another's sake. */
+  /** Results must not be lost: writing is retried while the database is unavailable, or after a deadlock. */
   async #write(results: DeliveryResult[]): Promise<void> {
     for (;;) {
       try {
@@ -60,7 +63,10 @@ export class ResultWriter {
     }
   }
 
-  /** Resolves when everything taken so far is written. @throws what kept a result from being written */
+  /**
+   * Resolves when everything taken so far is written.
+   * @throws the error that prevented a write
+   */
   async drained(): Promise<void> {
     this.#old.push(...this.#young.splice(0));
     this.#strike();

@@ -1,4 +1,4 @@
-/** Sending the deliveries of a notification: each set of them is the work of one job. */
+/** Sends the deliveries of a notification: one job for each slice. */
 import { setTimeout as sleep } from 'node:timers/promises';
 import type { DeliveryState, Way } from '@orchard/contract';
 import { backOffMs, grouped, type JsonObject, own } from '@orchard/core';
@@ -13,7 +13,7 @@ import { DeviceStore, type GoneDevice } from '../devices/store.js';
 import type { Parts } from './parts.js';
 import { Composer } from './composing.js';
 import { ResultWriter } from './results.js';
-import type { DeliveryResult, DueDelivery } from './deliveries.js';
+import type { DeliveryResult, DueDelivery } from './deliveryStore.js';
 import type { NotificationStore, SentNotification } from './store.js';
 
 const BATCH = 500;
@@ -24,10 +24,10 @@ const GATHER_MS: Record<Way, number> = { push: 100, sms: 300, mail: 100 };
 const MAX_ATTEMPTS = 10;
 const NOTE_EVERY_MS = 1_000;
 const RENEW_EVERY_MS = 5_000;
-/** A network may ask for patience, but not for more than a day. */
+/** The longest wait that a network may ask for: a day. */
 const LONGEST_WAIT_MS = 86_400_000;
 
-/** One set of deliveries under way. */
+/** One slice of deliveries in flight. */
 type Run = {
   parts: Parts;
   store: NotificationStore;
@@ -35,14 +35,14 @@ type Run = {
   sent: SentNotification;
   /** When it was sent, as messages say it. */
   sentAt: string;
-  /** The way its deliveries go: that of the notification, or of its fall-back. */
+  /** The way of its deliveries: that of the notification, or of its fallback. */
   way: Way;
   composer: Composer;
   writer: ResultWriter;
   gateways: Map<string, Promise<OpenGateway | null>>;
 };
 
-/** Works on one set until nothing of it is due, the notification is stopped, or the service stops. */
+/** Works on one slice until none of it is due, the notification is stopped, or the service stops. */
 export function sendingWorker(parts: Parts, store: NotificationStore): Worker {
   return async (job, lease) => {
     const [id = '', slice = '0'] = job.subject.split(':');
@@ -97,8 +97,8 @@ async function sendDue(run: Run, slice: number, lease: Lease): Promise<boolean> 
   const { parts, store, environment, sent, composer, writer } = run;
   const now = new Date(parts.now());
   const size = sent.perSecond ? Math.max(1, Math.min(BATCH, Math.round((sent.perSecond * PACE_STEP_MS) / 1000))) : BATCH;
-  const set = { id: sent.id, slice, way: run.way, personal: composer.personal.personal, withUsers: composer.personal.user };
-  const fetch = (after: DueDelivery | undefined) => store.deliveries.due(environment, set, now, size, after ?? null);
+  const from = { id: sent.id, slice, way: run.way, personal: composer.personal.personal, withUsers: composer.personal.user };
+  const fetch = (after: DueDelivery | undefined) => store.deliveries.due(environment, from, now, size, after ?? null);
   let some = false;
   let renewedAt = parts.now();
   try {
@@ -117,7 +117,7 @@ async function sendDue(run: Run, slice: number, lease: Lease): Promise<boolean> 
       next.catch(() => undefined);
       await sendBatch(run, batch);
       batch = await next;
-      // The queue prolongs the lease by itself; here it only has to be noticed when it is lost.
+      // The queue renews the lease; here only its loss must be noticed.
       if (parts.now() - renewedAt < RENEW_EVERY_MS) continue;
       renewedAt = parts.now();
       if (!(await lease.renew())) return false;
@@ -133,7 +133,7 @@ async function waitForTurn({ parts, store, environment, sent }: Run, messages: n
   while (turn > parts.now() && !lease.stopping()) await sleep(Math.min(turn - parts.now(), 500));
 }
 
-/** Sends a batch, by each gateway as many at a time as it takes. */
+/** Sends a batch, with each gateway's number of messages in flight. */
 async function sendBatch(run: Run, batch: DueDelivery[]): Promise<void> {
   const gone: GoneDevice[] = [];
   const badged: string[] = [];
@@ -226,7 +226,7 @@ async function attempt(
   try {
     content = contentOf(run, delivery);
   } catch (error) {
-    if (error instanceof MissingValue) return ended('failed', `A template cannot be filled: ${error.message}`);
+    if (error instanceof MissingValue) return ended('failed', `The template cannot be filled in: ${error.message}`);
     throw error;
   }
   const { row, sender } = gateway as OpenGateway;
@@ -256,7 +256,7 @@ async function attempt(
   return noteOutcome(result, outcome, parts);
 }
 
-/** A delivery that waits for its gateway: that is no attempt of its own. */
+/** A delivery that waits for its gateway: that does not count as an attempt. */
 function waiting(result: DeliveryResult, reason: string, until: number): DeliveryResult {
   result.state = 'queued';
   result.reason = reason;
@@ -264,17 +264,17 @@ function waiting(result: DeliveryResult, reason: string, until: number): Deliver
   return result;
 }
 
-/** Why a delivery that was queued cannot go out any more; null when it can. */
+/** Why a queued delivery can no longer go out; null when it can. */
 function obstacleOf(delivery: DueDelivery, gateway: OpenGateway | null): string | null {
-  if (delivery.optedOut) return 'The recipient asked for no messages.';
+  if (delivery.optedOut) return 'The recipient has opted out.';
   if (delivery.way === 'push') {
     if (!delivery.deviceId || delivery.retiredAt) return 'The device was retired before it could be reached.';
     if (!delivery.endpoint && !delivery.token) return 'The device has no address any more.';
-    // A phone that changed hands must not show what was for the one before.
+    // A phone with a new user must not show what was meant for the former one.
     if (delivery.deliveryUserId && delivery.deviceUserId && delivery.deliveryUserId !== delivery.deviceUserId)
-      return 'The device belongs to another user by now.';
+      return 'The device belongs to another user now.';
   }
-  return gateway ? null : `The gateway ${delivery.gateway} is not there any more.`;
+  return gateway ? null : `The gateway ${delivery.gateway} no longer exists.`;
 }
 
 function contentOf({ composer, sent }: Run, delivery: DueDelivery): NotificationContent {
@@ -326,7 +326,7 @@ function noteOutcome(result: DeliveryResult, outcome: Outcome, parts: Parts): De
   return result;
 }
 
-/** Writes what the instance before this one had sent and not yet written. Before any job is taken. */
+/** Writes what the previous run had sent but not yet written. Before any job is taken. */
 export async function writeLeftResults(parts: Parts, store: NotificationStore): Promise<void> {
   const byNotification = grouped(parts.journal.left, ({ environmentId, notification }) => `${environmentId} ${notification}`);
   for (const entries of byNotification.values()) {

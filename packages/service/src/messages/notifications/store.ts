@@ -8,11 +8,11 @@ import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns,
 import { storedJson } from '../../platform/database/storedJson.js';
 import type { Environment } from '../../platform/call.js';
 import { hasJobSql } from '../../platform/jobs/jobStore.js';
-import { DeliveryStore } from './deliveries.js';
+import { DeliveryStore } from './deliveryStore.js';
 import { deliveryTable, notificationTable } from './tables.js';
 
 export type NotificationRow = typeof notificationTable.$inferSelect;
-/** What was asked for besides content and audience. */
+/** Options besides content and audience. */
 export type SendOptions = {
   start?: { at: string } | { local: string } | undefined;
   perSecond?: number | undefined;
@@ -39,7 +39,10 @@ const COLUMNS: Columns = new Map([
   ...plainColumns({ text: ['id', 'way', 'state', 'createdBy', 'urgency'], time: ['createdAt', 'startedAt', 'doneAt'] }),
   ['title', { sql: "JSON_VALUE(content, '$.title')", kind: 'text' }],
 ]);
-/** By what deliveries are counted. MariaDB groups by 64 bits of a hash in half the time that it takes with the columns themselves. */
+/**
+ * The columns that deliveries are counted by. MariaDB groups by a 64-bit hash in half the time it needs for the columns
+ * themselves.
+ */
 const COUNTED = ['notificationId', 'way', 'platform', 'variant', 'state', 'reason'];
 const COUNTED_TEXT = `CONCAT_WS('|', ${COUNTED.join(', ')})`;
 type CountRow = {
@@ -62,7 +65,7 @@ export class NotificationStore {
   /** The deliveries of notifications. */
   readonly deliveries = new DeliveryStore();
 
-  /** Writes the notification itself; its deliveries are made by spreading. */
+  /** Writes the notification itself; spreading creates its deliveries. */
   async insert(on: Statements, environment: Environment, row: NotificationRow): Promise<void> {
     const stored = {
       ...row,
@@ -112,7 +115,7 @@ export class NotificationStore {
   }
 
   async #withCounts(environment: Environment, rows: NotificationRow[], on: Statements): Promise<Notification[]> {
-    // Counts of one state say nothing of the next: those of a notification that is done must be whole.
+    // Counts are cached by state: those of a finished notification must be complete.
     const nameOf = ({ id, state }: NotificationRow) => `${environment.id} ${id} ${state}`;
     const missing = rows.filter((row) => !this.#counts.get(nameOf(row)));
     const fresh = new Map<string, CountRow[]>();
@@ -131,7 +134,7 @@ export class NotificationStore {
     return rows.map((row) => presentNotification(environment, row, fresh.get(row.id) ?? this.#counts.get(nameOf(row)) ?? []));
   }
 
-  /** Notes that deliveries have changed, for those who look at other instances. */
+  /** Records that deliveries have changed, for readers on other instances. */
   async noteChange(environment: Environment, id: string, now: Date): Promise<void> {
     await environment.db.change(`UPDATE ${environment.db.of(notificationTable)} SET changedAt = ? WHERE id = ?`, [now, id]);
   }
@@ -150,8 +153,8 @@ export class NotificationStore {
   }
 
   /**
-   * Calls it done when its audience is through and no job works for it any more: a set has one until nothing of it is
-   * queued, and a fall-back until everybody is reached.
+   * Marks it done when its audience is complete and it has no job any more: a slice has one while some of it is queued, a
+   * fallback until every user is reached.
    */
   async finish(environment: Environment, id: string, now: Date): Promise<void> {
     const { db } = environment;
@@ -175,7 +178,10 @@ export class NotificationStore {
     return rows.map(({ id }) => id);
   }
 
-  /** Reserves time for some messages of a pace. @returns when the first of them may go, in milliseconds since 1970 */
+  /**
+   * Reserves time for some messages within the pace.
+   * @returns when the first of them may go, in milliseconds since 1970
+   */
   async reserve(environment: Environment, id: string, messages: number, perSecond: number, now: number): Promise<number> {
     const length = Math.ceil((messages * 1000) / perSecond);
     const { insertId } = await environment.db.change(

@@ -14,14 +14,14 @@ export const notificationTable = mysqlTable(
     urgency: varchar('urgency', { length: 10 }).notNull(),
     ttlS: int('ttlS').notNull(),
     replaces: varchar('replaces', { length: 32 }),
-    /** What else was asked for: pace, quiet hours, local time, fall back. */
+    /** Further options: pace, quiet hours, local time, fallback. */
     options: json('options').$type<JsonObject>(),
     createdBy: varchar('createdBy', { length: 300 }).notNull(),
     createdAt: instant('createdAt').notNull(),
     startAt: instant('startAt'),
     startedAt: instant('startedAt'),
     doneAt: instant('doneAt'),
-    /** The last device that has a delivery; `slices` tells how many sets of deliveries there are. */
+    /** The last device that has a delivery; `slices` is the number of slices. */
     spreadTo: varchar('spreadTo', { length: 254 }),
     spread: boolean('spread').notNull().default(true),
     slices: int('slices').notNull().default(1),
@@ -49,10 +49,10 @@ export const deliveryTable = mysqlTable(
     reason: varchar('reason', { length: 300 }),
     attempts: int('attempts').notNull().default(0),
     answer: smallint('answer'),
-    /** The network's own words, and its id of the message. */
+    /** The network's message, and its id of the notification. */
     said: varchar('said', { length: 300 }),
     messageId: varchar('messageId', { length: 120 }),
-    /** The same for ways by which word comes later (receipts, failure notices): what that word is found by. */
+    /** The id by which a later receipt or failure notice finds it. */
     receiptId: varchar('receiptId', { length: 120 }),
     segments: smallint('segments'),
     nextAttemptAt: instant('nextAttemptAt'),
@@ -63,9 +63,9 @@ export const deliveryTable = mysqlTable(
   },
   (t) => [
     primaryKey({ columns: [t.notificationId, t.target] }),
-    // A set is small enough to be looked through for what is due; an index by time would be written with every result.
+    // A slice is small enough to be scanned for due deliveries; an index by time would be written with every result.
     index('deliveries_set').on(t.notificationId, t.slice),
-    // Notifications have ids in order of time, so that this is also the order in which a target was sent them.
+    // Ids of notifications are in order of time, and so is this index for a target.
     index('deliveries_target').on(t.target, t.notificationId),
     index('deliveries_receipt').on(t.receiptId),
   ],

@@ -1,7 +1,8 @@
-/** Phone numbers and mail addresses that asked for no messages, as rows. */
+/** Phone numbers and mail addresses that opted out, as rows. */
 import type { Environment } from '../../platform/call.js';
 import type { Statements } from '../../platform/database/connection.js';
 import { type Columns, type ListGround, type ListRequest, listRows, plainColumns } from '../../platform/database/listing.js';
+import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { optOutTable } from './tables.js';
 
 export type OptOut = typeof optOutTable.$inferSelect;
@@ -46,3 +47,7 @@ export class OptOutStore {
 /** Whether an address has opted out, as SQL. @param address an expression of SQL */
 export const hasOptedOutSql = ({ db }: Environment, way: string, address: string): string =>
   `EXISTS (SELECT 1 FROM ${db.of(optOutTable)} o WHERE o.way = '${way}' AND o.address = ${address} AND o.state = 'out')`;
+
+/** Opt-outs as `o`, joined to the way and address of a row. */
+export const joinOptOutsSql = (db: EnvironmentDatabase, way: string, address: string): string =>
+  `LEFT JOIN ${db.of(optOutTable)} o ON o.way = ${way} AND o.address = ${address} AND o.state = 'out'`;

@@ -1,7 +1,7 @@
 import { mysqlTable, primaryKey, varchar } from 'drizzle-orm/mysql-core';
 import { instant } from '../../platform/database/columns.js';
 
-/** Phone numbers and mail addresses that want no messages, or want them again. */
+/** Phone numbers and mail addresses that opted out, or in again. */
 export const optOutTable = mysqlTable(
   '_optOuts',
   {

@@ -1,10 +1,10 @@
-/** Who listens on a channel, as rows: one for each open stream, on whichever instance it is. */
+/** Listeners of a channel, as rows: one for each open stream on any instance. */
 import type { Presence } from '@orchard/contract';
 import type { Environment } from '../../platform/call.js';
 import type { SqlCondition } from '../../platform/database/sqlCondition.js';
 import { presenceTable } from './tables.js';
 
-/** A stream shows that it is open by moving this on. */
+/** An open stream renews this. */
 export const PRESENT_MS = 30_000;
 
 export class PresenceStore {
@@ -27,7 +27,7 @@ export class PresenceStore {
       ]);
   }
 
-  /** Forgets a stream that was closed, and those of instances that ended without a word. */
+  /** Forgets a stream that was closed, and those of instances that crashed. */
   async leave(environment: Environment, channel: string, stream: string, now: number): Promise<void> {
     await environment.db.change(`DELETE FROM ${environment.db.of(presenceTable)} WHERE (channel = ? AND stream = ?) OR until < ?`, [
       channel,
@@ -48,7 +48,7 @@ export class PresenceStore {
   }
 }
 
-/** Whether somebody listens on a channel with the device `v`, or as its user. */
+/** Whether the device `v` or its user listens on a channel. */
 export const listensSql = ({ db }: Environment, channel: string, now: Date): SqlCondition => ({
   sql: `EXISTS (SELECT 1 FROM ${db.of(presenceTable)} p WHERE p.channel = ? AND p.until > ? AND (p.deviceId = v.id OR p.userId = v.userId))`,
   values: [channel, now],

@@ -1,7 +1,7 @@
 import { index, mysqlTable, primaryKey, varchar } from 'drizzle-orm/mysql-core';
 import { id, instant } from '../../platform/database/columns.js';
 
-/** Who listens on a channel: one row for each open stream, kept fresh while it is open. */
+/** Listeners of a channel: one row for each open stream, renewed while it is open. */
 export const presenceTable = mysqlTable(
   '_presence',
   {

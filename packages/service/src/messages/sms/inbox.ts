@@ -1,17 +1,15 @@
-/** What SMS centres bring: receipts for messages sent, and messages from phones. */
+/** From SMS centres: receipts for sent messages, and messages from phones. */
 import { grouped } from '@orchard/core';
 import { type OptWords, PhoneNumberError, readOptWord, readPhoneNumber } from '@orchard/core/messages';
 import type { IncomingSms, Receipt } from '@orchard/core/smpp';
 import type { SmsEvents } from '../gateways/smpp.js';
 import type { Environment } from '../../platform/call.js';
-import type { DeliveryResult } from '../notifications/deliveries.js';
 import type { Parts } from './parts.js';
-import { deliveryTable } from '../notifications/tables.js';
+import { type DeliveryResult, endByReceipt, findReceipted } from '../notifications/deliveryStore.js';
 import { OptOutStore } from '../optOuts/store.js';
-import { smsInboxTable } from './tables.js';
-import { userTable } from '../../people/users/tables.js';
+import { keepMessage } from './inboxStore.js';
 
-/** SMPP 3.4 appendix B: what a state of a receipt means for a delivery; those not named leave it as it is. */
+/** SMPP 3.4 appendix B: what a receipt's state means for a delivery; other states do not change it. */
 const ENDS: Record<string, { state: 'arrived' | 'expired' | 'failed'; reason: string | null }> = {
   DELIVRD: { state: 'arrived', reason: null },
   EXPIRED: { state: 'expired', reason: 'The phone was not reached in time.' },
@@ -20,12 +18,12 @@ const ENDS: Record<string, { state: 'arrived' | 'expired' | 'failed'; reason: st
   DELETED: { state: 'failed', reason: 'The SMS network deleted the message.' },
 };
 const receiptWords = (said: string) => `receipt: ${said}`;
-/** A receipt can be here before the answer to its message is stored, so it waits a moment before it is written. */
+/** A receipt can arrive before the response to its message is stored, so it waits briefly before it is written. */
 const GATHER_MS = 200;
 const TRIES_MS = [300, 1000, 3000, 10_000];
 type Waiting = { receipt: Receipt; resolve: () => void; reject: (error: unknown) => void; tries: number };
 
-/** Receipts and messages of one gateway. Receipts are gathered for a moment and written together. */
+/** Receipts and messages of one gateway. Receipts are gathered briefly and written together. */
 export function smsEvents(parts: Parts, environment: Environment, gateway: string): SmsEvents {
   let gathered: Waiting[] = [];
   let gathering = false;
@@ -50,14 +48,14 @@ export function smsEvents(parts: Parts, environment: Environment, gateway: strin
   }
   function retry(waiting: Waiting): void {
     const wait = TRIES_MS[waiting.tries++];
-    // One for a message that is not of ours is taken all the same, or the centre would bring it for ever.
+    // A receipt for an unknown message is acknowledged all the same, or the centre would redeliver it forever.
     if (wait === undefined) return waiting.resolve();
     setTimeout(() => gather(waiting), wait).unref();
   }
   return {
     receipt: (receipt) =>
       new Promise((resolve, reject) => {
-        // The journal writes at the end of this turn, and what it has is stored.
+        // The journal writes at the end of this turn, which stores the receipt.
         if (parts.journal.amend(environment.id, gateway, receipt.messageId, (result) => amend(result, receipt, parts.now())))
           setImmediate(resolve);
         else gather({ receipt, resolve, reject, tries: 0 });
@@ -66,7 +64,7 @@ export function smsEvents(parts: Parts, environment: Environment, gateway: strin
   };
 }
 
-/** What a receipt says, over a result that is not written yet. */
+/** Merges a receipt into a result that is not written yet. */
 function amend(result: DeliveryResult, { state: said }: Receipt, now: number): void {
   const end = ENDS[said];
   if (!end || result.state !== 'accepted') return;
@@ -81,11 +79,8 @@ function amend(result: DeliveryResult, { state: said }: Receipt, now: number): v
 /** Writes receipts, one statement for each state and notification. @returns those whose message is not known yet */
 async function noteReceipts(parts: Parts, environment: Environment, gateway: string, batch: Waiting[]): Promise<Set<Waiting>> {
   const now = new Date(parts.now());
-  const table = `${environment.db.of(deliveryTable)}`;
-  const found = await environment.db.runRows<{ receiptId: string; notificationId: string; target: string }>(
-    `SELECT receiptId, notificationId, target FROM ${table} WHERE receiptId IN (?) AND gateway = ?`,
-    [batch.map(({ receipt }) => receipt.messageId), gateway],
-  );
+  const ids = batch.map(({ receipt }) => receipt.messageId);
+  const found = await findReceipted(environment, gateway, ids);
   const states = new Map(batch.map(({ receipt }) => [receipt.messageId, receipt.state]));
   const groups = grouped(found, ({ receiptId, notificationId }) => `${states.get(receiptId)} ${notificationId}`);
   for (const rows of groups.values()) {
@@ -93,35 +88,26 @@ async function noteReceipts(parts: Parts, environment: Environment, gateway: str
     const said = states.get(receiptId) ?? '';
     const end = ENDS[said];
     if (!end) continue;
-    // By the primary key and in its order, as results are written, so that the two never wait for each other in a ring.
-    await environment.db.run(
-      `UPDATE ${table} SET state = ?, reason = ?, said = ?, receivedAt = ?, updatedAt = ? WHERE notificationId = ? AND target IN (?) AND state IN ('queued', 'accepted')`,
-      [
-        ...[end.state, end.reason, receiptWords(said), end.state === 'arrived' ? now : null, now, notificationId],
-        rows.map(({ target }) => target).sort(),
-      ],
-    );
+    const targets = rows.map(({ target }) => target);
+    await endByReceipt(environment, notificationId, targets, { ...end, said: receiptWords(said) }, now);
   }
   const known = new Set(found.map(({ receiptId }) => receiptId));
   return new Set(batch.filter(({ receipt }) => !known.has(receipt.messageId)));
 }
 
-/** Keeps a message from a phone, and obeys it when it asks for no more messages, or for messages again. */
+/** Stores a message from a phone, and applies an opt-out or opt-in in it. */
 async function takeMessage(parts: Parts, environment: Environment, gateway: string, message: IncomingSms): Promise<void> {
   const { optWords } = await parts.messageSettings.read(environment);
   const asked = readOptWord(message.text, optWords as OptWords);
   const sender = asNumber(message.from);
   const now = new Date(parts.now());
   await environment.db.transaction(async (on) => {
-    await on.change(
-      `INSERT INTO ${environment.db.of(smsInboxTable)} (id, gateway, sender, recipient, text, asked, userId, at)
-       VALUES (?, ?, ?, ?, ?, ?, (SELECT id FROM ${environment.db.of(userTable)} WHERE phone = ? ORDER BY phoneVerifiedAt DESC LIMIT 1), ?)`,
-      [parts.newId(), gateway, sender, message.to, message.text, asked, sender, now],
-    );
+    const received = { id: parts.newId(), gateway, sender, recipient: message.to, text: message.text, asked, at: now };
+    await keepMessage(environment, received, on);
     if (asked)
       await new OptOutStore().write(
         environment,
-        { way: 'sms', address: sender, state: asked, because: `Answered “${message.text.trim().slice(0, 100)}”.`, at: now },
+        { way: 'sms', address: sender, state: asked, because: `Replied “${message.text.trim().slice(0, 100)}”.`, at: now },
         on,
       );
   });

@@ -1,25 +1,16 @@
 import { operations } from '@orchard/contract';
-import { type Columns, type ListGround, type ListRequest, listRows, plainColumns } from '../../platform/database/listing.js';
-import { bind, type Environment, environmentOf, type Route } from '../../platform/call.js';
+import { bind, environmentOf, type Route } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { presentUser, UserStore } from '../../people/users/store.js';
-import { OneTimeCodes } from './codes.js';
+import { OneTimeCodes } from './codeStore.js';
 import { demandPhone } from '../gateways/numbers.js';
-import { smsInboxTable } from './tables.js';
-
-const INBOX: Columns = new Map(plainColumns({ text: ['id', 'gateway', 'sender', 'recipient', 'text', 'asked', 'userId'], time: ['at'] }));
-type Row = typeof smsInboxTable.$inferSelect;
+import { listInbox } from './inboxStore.js';
 
 export function smsRoutes(parts: Parts): Route[] {
   return [
-    bind(operations.sms.inbox, async (call) => ({ body: (await listInbox(environmentOf(call), call.query, parts)) as never })),
+    bind(operations.sms.inbox, async (call) => ({ body: await listInbox(environmentOf(call), call.query, parts) })),
     ...phoneRoutes(parts),
   ];
-}
-
-function listInbox({ db }: Environment, request: ListRequest, ground: ListGround) {
-  const listed = { select: `SELECT * FROM ${db.of(smsInboxTable)}`, columns: INBOX, sort: '-at', tie: { field: 'id', descending: true } };
-  return listRows(db, listed, request, ground, (row: Row) => ({ ...row, at: row.at.toISOString() }));
 }
 
 /** How users verify their phone numbers. */

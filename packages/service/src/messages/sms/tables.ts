@@ -1,7 +1,7 @@
 import { char, index, int, mysqlTable, text, varchar } from 'drizzle-orm/mysql-core';
 import { id, instant } from '../../platform/database/columns.js';
 
-/** Short messages that came in. */
+/** Received short messages. */
 export const smsInboxTable = mysqlTable(
   '_smsInbox',
   {
@@ -10,7 +10,7 @@ export const smsInboxTable = mysqlTable(
     sender: varchar('sender', { length: 21 }).notNull(),
     recipient: varchar('recipient', { length: 21 }).notNull(),
     text: text('text').notNull(),
-    /** out, in, or null: what it asked for. */
+    /** Opt-out, opt-in, or null. */
     asked: varchar('asked', { length: 3 }),
     userId: id('userId'),
     at: instant('at').notNull(),

@@ -1,4 +1,4 @@
-/** Who may follow which topic. */
+/** Which topics a device or user may follow. */
 import { Problem } from '@orchard/contract';
 import { nearest } from '@orchard/core';
 import { authorOf, type Call, environmentOf } from '../../platform/call.js';
@@ -6,8 +6,8 @@ import type { Parts } from './parts.js';
 import { type Follower, TopicStore } from './store.js';
 
 /**
- * Lets a device or user follow a topic. In an open environment a new topic is made by its first follower; one with a
- * role takes only users who have it.
+ * Makes a device or user follow a topic. In an open environment the first follower creates a topic; only users with its role
+ * may follow one that has a role.
  * @throws {Problem} not-found, access-refused
  */
 export async function follow(
@@ -24,7 +24,7 @@ export async function follow(
       const hint = nearest(name, await store.names(environment));
       throw new Problem(
         'not-found',
-        `There is no topic ${name} in ${environment.app}/${environment.name}, which is closed${hint || '.'} Make it with \`orchard topic add ${name}\`.`,
+        `There is no topic ${name} in ${environment.app}/${environment.name}, which is closed${hint || '.'} Create it with \`orchard topic add ${name}\`.`,
       );
     }
     await store.ensure(environment, name, authorOf(call), new Date(parts.now()));

@@ -1,7 +1,7 @@
 import { operations, Problem, type Topic } from '@orchard/contract';
 import { deviceNamed, findOwnDevice } from '../devices/ownership.js';
 import { DeviceStore } from '../devices/store.js';
-import { authorOf, bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
+import { authorOf, bind, type Call, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
 import { follow } from './following.js';
 import type { Parts } from './parts.js';
 import { UserStore } from '../../people/users/store.js';
@@ -18,7 +18,7 @@ export function topicRoutes(parts: Parts): Route[] {
     if (!topic) throw new Problem('not-found', `There is no topic ${name} in ${environment.app}/${environment.name}.`);
     return topic;
   }
-  /** Everybody named must be there: a follower that is not would never be reached, and nobody would know. */
+  /** Every follower named must exist: a missing one would silently never be reached. */
   async function followers(
     environment: Environment,
     body: { devices?: string[] | undefined; users?: string[] | undefined },
@@ -33,31 +33,48 @@ export function topicRoutes(parts: Parts): Route[] {
     return [...wanted.device.map((id) => ({ kind: 'device' as const, id })), ...wanted.user.map((id) => ({ kind: 'user' as const, id }))];
   }
 
+  const audited = { read: (call: Naming<{ topic: string }>) => store.find(environmentOf(call), call.params.topic) };
   return [
     bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
     bind(own.read, async (call) => ({ body: await named(environmentOf(call), call.params.topic) })),
-    bind(own.put, async (call) => {
-      const environment = environmentOf(call);
-      const made = await store.ensure(environment, call.params.topic, authorOf(call), new Date(parts.now()));
-      await store.change(environment, call.params.topic, call.body);
-      return { body: await named(environment, call.params.topic), status: made ? 201 : 200 };
-    }),
-    bind(own.remove, async (call) => {
-      if (!(await store.remove(environmentOf(call), call.params.topic))) await named(environmentOf(call), call.params.topic);
-      return { body: undefined };
-    }),
-    bind(own.addFollowers, async (call) => {
-      const environment = environmentOf(call);
-      await named(environment, call.params.topic);
-      await store.follow(environment, call.params.topic, await followers(environment, call.body), new Date(parts.now()));
-      return { body: await named(environment, call.params.topic) };
-    }),
-    bind(own.removeFollowers, async (call) => {
-      const environment = environmentOf(call);
-      await named(environment, call.params.topic);
-      await store.unfollow(environment, call.params.topic, await followers(environment, call.body));
-      return { body: await named(environment, call.params.topic) };
-    }),
+    bind(
+      own.put,
+      async (call) => {
+        const environment = environmentOf(call);
+        const made = await store.ensure(environment, call.params.topic, authorOf(call), new Date(parts.now()));
+        await store.change(environment, call.params.topic, call.body);
+        return { body: await named(environment, call.params.topic), status: made ? 201 : 200 };
+      },
+      audited,
+    ),
+    bind(
+      own.remove,
+      async (call) => {
+        if (!(await store.remove(environmentOf(call), call.params.topic))) await named(environmentOf(call), call.params.topic);
+        return { body: undefined };
+      },
+      audited,
+    ),
+    bind(
+      own.addFollowers,
+      async (call) => {
+        const environment = environmentOf(call);
+        await named(environment, call.params.topic);
+        await store.follow(environment, call.params.topic, await followers(environment, call.body), new Date(parts.now()));
+        return { body: await named(environment, call.params.topic) };
+      },
+      audited,
+    ),
+    bind(
+      own.removeFollowers,
+      async (call) => {
+        const environment = environmentOf(call);
+        await named(environment, call.params.topic);
+        await store.unfollow(environment, call.params.topic, await followers(environment, call.body));
+        return { body: await named(environment, call.params.topic) };
+      },
+      audited,
+    ),
     ...userFollowing(parts, store),
     ...deviceFollowing(parts, store, devices),
   ];

@@ -60,7 +60,7 @@ export class TopicStore {
     return rows.map(({ name }) => name);
   }
 
-  /** Makes the topic if there is none; true when it was made. */
+  /** Creates the topic if there is none; true when it was created. */
   async ensure(environment: Environment, name: string, by: string, now: Date): Promise<boolean> {
     const { affectedRows } = await environment.db.change(
       `INSERT IGNORE INTO ${environment.db.of(topicTable)} (name, createdBy, createdAt) VALUES (?, ?, ?)`,
@@ -108,7 +108,7 @@ export class TopicStore {
     }
   }
 
-  /** Lets a follower go who is removed. */
+  /** Deletes the follows of a removed follower. */
   async forget(on: Statements, environment: Environment, { kind, id }: Follower): Promise<void> {
     await on.change(`DELETE FROM ${environment.db.of(followTable)} WHERE kind = ? AND follower = ?`, [kind, id]);
   }

@@ -1,7 +1,7 @@
 import { index, mysqlTable, primaryKey, varchar } from 'drizzle-orm/mysql-core';
 import { id, instant } from '../../platform/database/columns.js';
 
-/** A topic can be followed by anybody, or by those who have its role. */
+/** Anyone may follow a topic without a role; otherwise users with the role. */
 export const topicTable = mysqlTable('_topics', {
   name: varchar('name', { length: 200 }).primaryKey(),
   title: varchar('title', { length: 200 }),

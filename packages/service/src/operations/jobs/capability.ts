@@ -4,7 +4,7 @@ import { jobTable } from '../../platform/jobs/tables.js';
 import type { Parts } from './parts.js';
 import { jobRoutes } from './routes.js';
 
-/** How long work can stay unseen whose note an instance did not come to write. */
+/** How long due work can stay unnoticed when an instance died before it recorded it. */
 const SWEEP_MS = 20_000;
 
 export function jobs(parts: Parts): Capability {
@@ -12,7 +12,7 @@ export function jobs(parts: Parts): Capability {
   return {
     name: 'jobs',
     routes: jobRoutes(parts),
-    recurring: [{ work: 'note work that is due', everyMs: SWEEP_MS, eachEnvironment: (environment) => parts.jobs.sweep(environment) }],
+    recurring: [{ work: 'sweep for due work', everyMs: SWEEP_MS, eachEnvironment: (environment) => parts.jobs.sweep(environment) }],
     marks: [
       {
         name: 'jobs',
@@ -31,7 +31,7 @@ async function tellGivenUp(parts: Parts, { id, kind, environmentId, subject }: J
     environmentId,
     once: `job ${id} ${parts.now()}`,
     title: `A job was given up: ${kind}`,
-    body: `${subject}: ${error}. Look at it under Operations, Jobs; retry it when the cause is mended, or drop it.`,
+    body: `${subject}: ${error}. Look at it under Operations, Jobs; retry it when the cause is fixed, or drop it.`,
     link: `/${environment.app}/${environment.name}/jobs?open=${id}`,
   });
 }

@@ -1,5 +1,5 @@
 /** What this room stands on. */
-import type { Notices } from '../../setup/notices/notices.js';
+import type { Notices } from '../../setup/notices/noticeStore.js';
 import type { Platform } from '../../platform/platform.js';
 
 export type Parts = Platform & { notices: Notices };

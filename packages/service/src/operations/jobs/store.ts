@@ -8,7 +8,7 @@ import { jobTable } from '../../platform/jobs/tables.js';
 
 type Row = typeof jobTable.$inferSelect & Pick<Job, 'state'>;
 
-/** What a job is about, as filters see it. */
+/** The subject of a job, for filters. */
 const STATE = `CASE WHEN gaveUpAt IS NOT NULL THEN 'given-up' WHEN leaseUntil > UTC_TIMESTAMP(3) THEN 'running' WHEN attempts > 0 THEN 'failing' ELSE 'waiting' END`;
 const COLUMNS: Columns = new Map([
   ...plainColumns({ text: ['id', 'kind', 'subject', 'lastError'], number: ['attempts'], time: ['runAt', 'failedAt', 'createdAt'] }),

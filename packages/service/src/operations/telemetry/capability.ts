@@ -2,7 +2,7 @@ import type { Capability } from '../../platform/capability.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import type { Platform } from '../../platform/platform.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
-import { keepPartitions } from './partitions.js';
+import { keepPartitions } from './partitionDdl.js';
 import { Recorder } from './recorder.js';
 import { telemetryRoutes } from './routes.js';
 import { requestTable } from './tables.js';

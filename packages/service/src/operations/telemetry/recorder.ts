@@ -2,60 +2,26 @@
  * Records calls. They gather in memory and are written together once a second: rows of `_requests`, and minute
  * counts with latency histograms. Calls that belong to no environment go to the installation's own log database.
  */
-import { addValue, type Histogram, maskSecrets, packHistogram } from '@orchard/core';
+import { addValue, maskSecrets } from '@orchard/core';
 import type { Logger } from 'pino';
-import { isDatabaseAway } from '../../platform/database/connection.js';
+import { isDatabaseAway } from '../../platform/database/errors.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
-import { requestMinuteTable, requestTable } from './tables.js';
+import { insertMinutes, insertRequests, type MinuteCount, type RequestValues } from './recordStore.js';
 import type { Call } from '../../platform/call.js';
 import type { ChangeSignal } from '../../platform/live/changeSignal.js';
 import type { Metrics } from '../../platform/metrics.js';
 
 const FLUSH_MS = 1_000;
-/** A call counts in the minute it came in; that minute’s count is held until no call can still be under way from it. */
+/** A call counts in the minute it arrived; that minute's count stays in memory until none of its calls can be in flight. */
 const KEEP_MINUTES_MS = 5 * 60_000;
 /** Most calls kept while the database is away; later ones are counted as dropped. */
 const MOST_WAITING = 50_000;
 
-export const REQUEST_COLUMNS = [
-  'id',
-  'at',
-  'method',
-  'route',
-  'path',
-  'status',
-  'durationUs',
-  'databaseUs',
-  'statements',
-  'client',
-  'keyId',
-  'userId',
-  'deviceId',
-  'trace',
-  'span',
-  'parentSpan',
-  'problem',
-  'detail',
-  'origin',
-  'userAgent',
-  'bytesIn',
-  'bytesOut',
-] as const;
-export type RequestValues = unknown[];
-export type MinuteCount = {
-  minute: number;
-  method: string;
-  route: string;
-  client: string;
-  status: number;
-  calls: number;
-  histogram: Histogram;
-};
 type Waiting = {
   environmentId: string | null;
   rows: RequestValues[];
   minutes: Map<string, MinuteCount>;
-  /** Names of the minutes that have counted since they were written. */
+  /** Minutes with new counts since they were written. */
   changed: Set<string>;
 };
 
@@ -84,7 +50,7 @@ export class Recorder {
     this.#timer = setInterval(() => void this.flush(), FLUSH_MS);
   }
 
-  /** Takes one finished call. Cheap: no I/O. */
+  /** Records one finished call, without I/O. */
   record(call: Call, status: number, durationUs: number, bytesOut: number): void {
     const { environment, holder } = call;
     const isApp = call.operation.path.startsWith('/app/');
@@ -137,7 +103,7 @@ export class Recorder {
     return waiting;
   }
 
-  /** Writes what has gathered. Counts of the running minute stay in memory and are written again, whole, next time. */
+  /** Writes what was gathered. Counts of the current minute stay in memory and are written again, complete, next time. */
   flush(): Promise<void> {
     this.#writing = this.#writing.then(async () => {
       for (const [db, waiting] of this.#waiting) await this.#write(db, waiting);
@@ -180,35 +146,5 @@ export class Recorder {
   async stop(): Promise<void> {
     if (this.#timer) clearInterval(this.#timer);
     await this.flush();
-  }
-}
-
-/** Writes request rows; values in the order of {@link REQUEST_COLUMNS}. */
-export async function insertRequests(db: EnvironmentDatabase, rows: RequestValues[]): Promise<void> {
-  for (let from = 0; from < rows.length; from += 1000) {
-    await db.run(`INSERT IGNORE INTO ${db.of(requestTable)} (${REQUEST_COLUMNS.join(', ')}) VALUES ?`, [rows.slice(from, from + 1000)]);
-  }
-}
-
-/** Writes minute counts; a count written before by the same instance is replaced. */
-export async function insertMinutes(db: EnvironmentDatabase, instance: string, counts: MinuteCount[]): Promise<void> {
-  for (let from = 0; from < counts.length; from += 1000) {
-    const rows = counts
-      .slice(from, from + 1000)
-      .map((count) => [
-        new Date(count.minute),
-        count.method,
-        count.route,
-        count.client,
-        count.status,
-        instance,
-        count.calls,
-        packHistogram(count.histogram),
-      ]);
-    await db.run(
-      `INSERT INTO ${db.of(requestMinuteTable)} (minute, method, route, client, status, instance, calls, histogram) VALUES ?
-       ON DUPLICATE KEY UPDATE calls = VALUES(calls), histogram = VALUES(histogram)`,
-      [rows],
-    );
   }
 }

@@ -1,4 +1,4 @@
-/** Recorded calls, read back: lists, one in full, and sums over time. */
+/** Recorded calls: lists, one in full, and sums over time. */
 import { Problem, type RequestDetail, type RequestSummary, type Usage } from '@orchard/contract';
 import { chooseStep, type Histogram, mergeInto, quantiles, stepStarts, unpackHistogram } from '@orchard/core';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
@@ -49,15 +49,12 @@ export async function listRequests(db: EnvironmentDatabase, request: ListRequest
   return cutPage(rows, plan, ground, sortValue, presentSummary);
 }
 
-/** The id is a UUIDv7 and carries the time, which leads straight to the day's partition. */
+/** The id is a UUIDv7; its time selects the day's partition. */
 export async function readRequest(db: EnvironmentDatabase, id: string): Promise<RequestDetail> {
   const at = /^[0-9a-f]{8}-[0-9a-f]{4}-7/.test(id) ? new Date(Number.parseInt(id.slice(0, 8) + id.slice(9, 13), 16)) : null;
   const [row] = at ? await db.rows<RequestRow>(`SELECT * FROM ${db.of(requestTable)} WHERE at = ? AND id = ?`, [at, id]) : [];
   if (!row)
-    throw new Problem(
-      'not-found',
-      `No request ${id} is recorded here. It may be older than the days kept, or was made in the last second.`,
-    );
+    throw new Problem('not-found', `No request ${id} is recorded here. It may be older than the retention, or from the last second.`);
   const { statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, keyId } = row;
   return { ...presentSummary(row), statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, key: keyId };
 }

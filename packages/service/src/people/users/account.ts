@@ -1,4 +1,4 @@
-/** What users do about their own accounts: passwords, and the end of it. */
+/** Users and their own accounts: passwords and deletion. */
 import { operations, Problem } from '@orchard/contract';
 import { linkMail, type LinkTable, makeLink, takeLink } from '../../platform/access/oneTimeLinks.js';
 import { WRONG_PASSWORD } from '../../platform/access/passwords.js';
@@ -13,7 +13,7 @@ const linksOf = (environment: Environment): LinkTable => ({ table: environment.d
 
 export function accountRoutes(parts: Parts, store: UserStore, sessions: Sessions): Route[] {
   const own = operations.users;
-  /** The signed-in user, who has just given the password once more. */
+  /** The signed-in user, who has just confirmed the password. */
   async function confirmed(call: Pick<Call, 'environment' | 'user' | 'request'>, password: string): Promise<UserRow> {
     const environment = environmentOf(call);
     const user = await store.find(environment, call.user?.id ?? '');
@@ -24,7 +24,7 @@ export function accountRoutes(parts: Parts, store: UserStore, sessions: Sessions
   return [
     bind(own.forgotPassword, async (call) => ({ body: await forgotPassword(parts, store, environmentOf(call), call.body.email) })),
     bind(own.newPassword, async (call) => {
-      // The token says which environment it is of: whoever opens the address has no key.
+      // The token names its environment: the address is opened without a key.
       const [id = '', token = ''] = call.body.token.split('.');
       const environment = await parts.directory.environmentById(id);
       if (!environment) throw new Problem('link-refused');
@@ -52,8 +52,8 @@ export function accountRoutes(parts: Parts, store: UserStore, sessions: Sessions
 }
 
 /**
- * Sends a one-time address, where there is such an account; to the caller it looks the same where there is none. In
- * `dev` without a gateway for mail it is shown instead.
+ * Sends a one-time address if the account exists; the response is the same if it does not. In `dev` without a mail gateway,
+ * returns it instead.
  */
 async function forgotPassword(parts: Parts, store: UserStore, environment: Environment, email: string): Promise<{ address?: string }> {
   const gateway = await parts.gateways.openFor(environment, 'mail');
@@ -61,7 +61,7 @@ async function forgotPassword(parts: Parts, store: UserStore, environment: Envir
   if (!gateway && !shown)
     throw new Problem(
       'gateway-missing',
-      `${environment.app}/${environment.name} has no gateway for mail, so that no address can be sent. Add one with \`orchard gateway add\`.`,
+      `${environment.app}/${environment.name} has no gateway for mail, so no one-time address can be sent. Add one with \`orchard gateway add\`.`,
     );
   const user = await store.findByEmail(environment, email);
   const link = user && !user.disabled ? await makeLink({ ...parts, database: environment.db }, linksOf(environment), user.id) : null;
@@ -69,7 +69,7 @@ async function forgotPassword(parts: Parts, store: UserStore, environment: Envir
   const address = `${parts.address()}/new-password?of=user&token=${environment.id}.${link.token}`;
   if (!gateway) return { address };
   const { subject, text } = linkMail(environment.app, address);
-  // Not waited for: how long it takes would tell that there is such an account.
+  // Not awaited: its duration would reveal whether the account exists.
   void guarded(parts, 'mail a one-time address', { environment: environment.id }, async () => {
     const outcome = await gateway.sender.send({
       notification: {
@@ -85,12 +85,15 @@ async function forgotPassword(parts: Parts, store: UserStore, environment: Envir
       ttlS: 3_600,
       attempt: 1,
     });
-    if (outcome.kind !== 'accepted') throw new Error(`The mail server did not take it: ${outcome.reason}`);
+    if (outcome.kind !== 'accepted') throw new Error(`The mail server did not accept it: ${outcome.reason}`);
   });
   return {};
 }
 
-/** Deletes a user with all that is only theirs. @throws {Problem} not-found, still-referenced */
+/**
+ * Deletes a user with everything that belongs to that user alone.
+ * @throws {Problem} not-found, still-referenced
+ */
 export async function removeUser(parts: Parts, store: UserStore, call: Call, id: string): Promise<void> {
   const environment = environmentOf(call);
   const removed = await store.remove({ environment, userId: id, by: authorOf(call) }, parts.ports.userRemoved);

@@ -22,7 +22,7 @@ export function users(parts: Parts): Capability {
     routes: userRoutes(parts, store),
     recurring: [
       {
-        work: 'forget guesses at users',
+        work: 'forget failed sign-ins of users',
         everyMs: HOUR_MS,
         eachEnvironment: ({ db }) => forgetGuesses({ database: db, now: parts.now }, db.of(guessTable)),
       },

@@ -21,7 +21,7 @@ export class CredentialStore {
     return { id: newId(), userId, kind: 'password', identifier: '', verifier: hash, createdAt: new Date(now()) };
   }
 
-  /** Makes this the user's password, the first one or another. */
+  /** Sets the user's password. */
   async setPassword({ db }: Environment, userId: string, hash: string): Promise<void> {
     const row = this.passwordRow(userId, hash);
     await db.orm

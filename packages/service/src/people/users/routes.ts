@@ -1,6 +1,7 @@
-import { operations } from '@orchard/contract';
-import { type JsonObject, mergePatch } from '@orchard/core';
-import { bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
+import { operations, type User } from '@orchard/contract';
+import { type JsonObject, mergePatch, withheld } from '@orchard/core';
+import { orNone } from '../../platform/audit/audit.js';
+import { bind, type Call, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { demandPhone } from '../../messages/gateways/numbers.js';
 import { accountRoutes, removeUser } from './account.js';
@@ -23,7 +24,7 @@ export function userRoutes(parts: Parts, store: UserStore): Route[] {
   async function change(environment: Environment, id: string, changes: UserChanges) {
     const before = await store.named(environment, id);
     const { data, phone, ...rest } = changes;
-    // A number that a member types is not verified, whatever was there before.
+    // A number that a member enters is not verified, even if it was before.
     const number = phone === undefined ? {} : { phone: phone && demandPhone(phone, 'body.phone').number, phoneVerifiedAt: null };
     const merged = data ? { data: mergePatch(presentUser(before).data, data) as JsonObject } : {};
     await store.update(environment, id, { ...rest, ...merged, ...number, updatedAt: new Date(parts.now()) });
@@ -32,6 +33,14 @@ export function userRoutes(parts: Parts, store: UserStore): Route[] {
     return { body: presentUser(await store.named(environment, id)) };
   }
 
+  /** Personal data of users does not outlive them in the audit. */
+  const kept = (user: User) => withheld(user as unknown as JsonObject, ['email', 'name', 'phone', 'data'], parts.audit.fingerprint);
+  const audited = {
+    read: async (call: Naming<{ user: string }>) => {
+      const row = await orNone(store.named(environmentOf(call), call.params.user));
+      return row && kept(presentUser(row));
+    },
+  };
   return [
     bind(own.readMe, async (call) => ({ body: presentUser(await store.named(environmentOf(call), call.user?.id ?? '')) })),
     bind(own.patchMe, (call) => change(environmentOf(call), call.user?.id ?? '', call.body)),
@@ -53,18 +62,26 @@ export function userRoutes(parts: Parts, store: UserStore): Route[] {
     }),
     bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
     bind(own.read, async (call) => ({ body: presentUser(await store.named(environmentOf(call), call.params.user)) })),
-    bind(own.create, async (call) => {
-      const phone = call.body.phone && demandPhone(call.body.phone, 'body.phone').number;
-      return { body: presentUser(await sessions.makeUser(environmentOf(call), { ...call.body, phone })) };
-    }),
-    bind(own.patch, (call) => change(environmentOf(call), call.params.user, call.body)),
+    bind(
+      own.create,
+      async (call) => {
+        const phone = call.body.phone && demandPhone(call.body.phone, 'body.phone').number;
+        return { body: presentUser(await sessions.makeUser(environmentOf(call), { ...call.body, phone })) };
+      },
+      { after: kept },
+    ),
+    bind(own.patch, (call) => change(environmentOf(call), call.params.user, call.body), audited),
     bind(own.patchByServer, (call) => change(environmentOf(call), call.params.user, call.body)),
     bind(own.listByServer, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
     bind(own.readByServer, async (call) => ({ body: presentUser(await store.named(environmentOf(call), call.params.user)) })),
-    bind(own.remove, async (call) => {
-      await removeUser(parts, store, call, call.params.user);
-      return { body: undefined };
-    }),
+    bind(
+      own.remove,
+      async (call) => {
+        await removeUser(parts, store, call, call.params.user);
+        return { body: undefined };
+      },
+      audited,
+    ),
     ...accountRoutes(parts, store, sessions),
   ];
 }

@@ -11,12 +11,12 @@ import type { Parts } from './parts.js';
 import { presentUser, type UserRow, type UserStore } from './store.js';
 import { guessTable } from '../../platform/access/tables.js';
 
-/** How long the refresh token just before is good for the same answer. */
+/** How long the previous refresh token still gets the same response. */
 const GRACE_MS = 60_000;
 
 export type NewUser = {
   email: string;
-  /** Without one, the account is there but nobody can sign in to it until a password is set. */
+  /** Without one, no one can sign in until a password is set. */
   password?: string | undefined;
   name?: string | undefined;
   data?: JsonObject | undefined;
@@ -64,13 +64,13 @@ export class Sessions {
     const user = await this.store.findByEmail(environment, email);
     await this.demandPassword(environment, email, user, { password, address });
     if (!user) throw new Problem('sign-in-refused');
-    if (user.disabled) throw new Problem('sign-in-refused', 'The account is disabled. Its owner can ask the team of the app.');
+    if (user.disabled) throw new Problem('sign-in-refused', 'The account is disabled. Its owner can contact the team of the app.');
     return this.begin(environment, client, user);
   }
 
   /**
-   * Whether the password is the account's. An account that is not there answers the same.
-   * @throws {Problem} sign-in-refused, with these words; rate-exceeded
+   * Checks an account's password. The error is the same for an unknown account.
+   * @throws {Problem} sign-in-refused, with this text; rate-exceeded
    */
   async demandPassword(
     environment: Environment,
@@ -102,7 +102,7 @@ export class Sessions {
     demandGoodPassword(password, path, [email, name, app]);
   }
 
-  /** Begins a session: the first generation of a family of refresh tokens. */
+  /** Starts a session: the first generation of a family of refresh tokens. */
   async begin(environment: Environment, client: string, user: UserRow) {
     const now = this.parts.now();
     const id = this.parts.random(18).toString('base64url');
@@ -123,9 +123,9 @@ export class Sessions {
   }
 
   /**
-   * Takes a refresh token for the next one. The one just before is answered with the same next one for a minute, to the
-   * same client: its answer may have been lost on the way, or two tabs were equally quick. Any other that was used
-   * before ends the whole family: somebody else has a copy.
+   * Exchanges a refresh token for the next one. For a minute the previous token gets the same next one again, on the same
+   * client: the response may have been lost, or two tabs renewed at once. Reuse of any other token ends the whole family:
+   * someone else has a copy.
    */
   async renew(environment: Environment, client: string, refreshToken: string) {
     const named = this.parts.userTokens.readRefreshToken(environment, refreshToken);

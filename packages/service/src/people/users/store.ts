@@ -2,7 +2,7 @@
 import { Problem, type User } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { and, eq, isNull, ne } from 'drizzle-orm';
-import { isDuplicate, isReferenceError } from '../../platform/database/connection.js';
+import { isDuplicate, isReferenceError } from '../../platform/database/errors.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 import { stillReferenced } from '../../platform/database/stillReferenced.js';
@@ -47,7 +47,7 @@ export class UserStore {
     return row;
   }
 
-  /** Those of the ids that there are. */
+  /** The ids that exist. */
   async known(environment: Environment, ids: readonly string[]): Promise<Set<string>> {
     if (ids.length === 0) return new Set();
     const rows = await environment.db.runRows<{ id: string }>(`SELECT id FROM ${environment.db.of(userTable)} WHERE id IN (?)`, [ids]);
@@ -59,7 +59,10 @@ export class UserStore {
     return (await environment.db.orm.select().from(users).where(eq(users.email, email)))[0] ?? null;
   }
 
-  /** Stores an account with what it signs in with, if anything. @throws {Problem} already-exists */
+  /**
+   * Stores an account with its credential, if it has one.
+   * @throws {Problem} already-exists
+   */
   async insert({ db }: Environment, row: UserRow, credential: CredentialRow | null): Promise<void> {
     try {
       await db.orm.transaction(async (on) => {
@@ -77,7 +80,10 @@ export class UserStore {
     await environment.db.orm.update(users).set(changes).where(eq(users.id, id));
   }
 
-  /** Deletes the user with all that is only theirs, all or nothing. @throws {Problem} still-referenced */
+  /**
+   * Deletes the user with everything that belongs to that user alone, all or nothing.
+   * @throws {Problem} still-referenced
+   */
   async remove(removal: Omit<UserRemoval, 'on'>, release: (removal: UserRemoval) => Promise<void>): Promise<boolean> {
     const { environment, userId } = removal;
     const { db } = environment;
@@ -143,7 +149,7 @@ export class UserStore {
       .where(and(condition, isNull(sessions.endedAt)));
   }
 
-  /** The roles of users by their sessions, where those are still good. */
+  /** The roles of users by session, for valid sessions. */
   async goodSessions(environment: Environment, ids: readonly string[], now: Date): Promise<Map<string, string[]>> {
     const { db } = environment;
     const rows = await environment.db.runRows<{ id: string; roles: string[] | string }>(

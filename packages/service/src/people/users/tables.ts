@@ -26,7 +26,7 @@ export const userTable = mysqlTable(
   ],
 );
 
-/** A session is a family of refresh tokens; only the token of the current generation is good. */
+/** A session is a family of refresh tokens; only the token of the current generation is valid. */
 export const sessionTable = mysqlTable(
   '_sessions',
   {
@@ -36,7 +36,7 @@ export const sessionTable = mysqlTable(
     generation: int('generation').notNull(),
     createdAt: instant('createdAt').notNull(),
     expiresAt: instant('expiresAt').notNull(),
-    /** When the refresh token of this generation was given for the one before. */
+    /** When this generation replaced the one before. */
     renewedAt: instant('renewedAt'),
     endedAt: instant('endedAt'),
     endedReason: varchar('endedReason', { length: 40 }),
@@ -44,7 +44,7 @@ export const sessionTable = mysqlTable(
   (t) => [index('sessions_user').on(t.userId)],
 );
 
-/** One-time addresses for users: a password to set anew. Only hashes are kept. */
+/** One-time addresses for users, for setting a new password. Only hashes are kept. */
 export const userLinkTable = mysqlTable(
   '_userLinks',
   {
@@ -55,7 +55,7 @@ export const userLinkTable = mysqlTable(
   (t) => [index('userLinks_user').on(t.userId)],
 );
 
-/** What users prove with that an account is theirs: none, one, or several for each. */
+/** Credentials of users: none, one, or several for each. */
 export const credentialTable = mysqlTable(
   '_credentials',
   {
@@ -63,9 +63,9 @@ export const credentialTable = mysqlTable(
     userId: id('userId').notNull(),
     /** `password`; further kinds come with further ways to sign in. */
     kind: varchar('kind', { length: 20 }).notNull(),
-    /** Tells several of a kind apart, such as an account elsewhere; empty for a password. */
+    /** Distinguishes several of a kind, such as accounts elsewhere; empty for a password. */
     identifier: varchar('identifier', { length: 254 }).notNull().default(''),
-    /** A hash, or whatever else checks the proof; never the proof itself. */
+    /** A hash or another verifier; never the secret itself. */
     verifier: varchar('verifier', { length: 500 }).notNull(),
     createdAt: instant('createdAt').notNull(),
   },

@@ -1,15 +1,16 @@
-/** Who a key, a cookie or a member token stands for. Answers are remembered for a few seconds. */
-import { Problem, ROLES, type Role, type Scope } from '@orchard/contract';
+/** Resolves keys and environments. Results are cached for a few seconds. */
+import { Problem, type Scope } from '@orchard/contract';
 import { readKey } from '@orchard/core';
 import { and, eq, isNull } from 'drizzle-orm';
 import { LRUCache } from 'lru-cache';
 import type { Database } from '../database/connection.js';
-import type { Servers } from '../database/servers.js';
-import { apps, clients, environments, keys, memberRoles, memberSessions, members } from './systemTables.js';
-import type { Environment, KeyHolder, SignedInMember } from '../call.js';
+import { clearing } from '../database/unit.js';
+import { INSTALLATION, type Servers } from '../database/servers.js';
+import { apps, clients, environments, keys } from './systemTables.js';
+import type { Environment, KeyHolder } from '../call.js';
 import { type EnvironmentKeys, formerEnvironmentKeys, sealEnvironmentKeys, unsealEnvironmentKeys } from './environmentKeys.js';
 import type { Actors } from '../actors.js';
-import { hashKey } from './secrets.js';
+import { deriveKey, hashKey } from './secrets.js';
 
 /** A revoked key stops at once on the instance that revoked it, and within this time on the others. */
 const REMEMBER_MS = 5_000;
@@ -21,7 +22,7 @@ export class Directory {
 
   readonly #database: Database;
 
-  /** By what they are sealed as. */
+  /** By their sealed form. */
   readonly #keys = new LRUCache<string, EnvironmentKeys>({ max: 5_000 });
 
   constructor(
@@ -46,7 +47,7 @@ export class Directory {
         'key-mistyped',
         reading.reason === 'shape'
           ? 'This is not a key of Vivid Orchard. A client key begins with `ckey-`, a server key with `skey-`.'
-          : 'The check letters of the key do not match: a letter is wrong or missing. Copy it again, whole.',
+          : 'The check characters of the key do not match: a character is wrong or missing. Copy the whole key again.',
       );
     }
     if (reading.kind !== 'client' && reading.kind !== 'server') {
@@ -61,7 +62,7 @@ export class Directory {
     return holder;
   }
 
-  /** What is known of a key without asking anybody. */
+  /** What the form of a key says, without a lookup. */
   remembered(text: string | string[] | undefined): KeyHolder | undefined {
     return typeof text === 'string' ? this.#holders.get(text) : undefined;
   }
@@ -79,7 +80,7 @@ export class Directory {
       throw new RevokedKey(
         environment,
         row.client.name,
-        `The key …${row.key.hint} of client ${row.client.name} (${environment.app}/${environment.name}) was revoked at ${row.key.revokedAt.toISOString()}. Make a new one under Setup, Clients and keys.`,
+        `The key …${row.key.hint} of client ${row.client.name} (${environment.app}/${environment.name}) was revoked at ${row.key.revokedAt.toISOString()}. Create a new one under Setup, Clients and keys.`,
       );
     }
     return {
@@ -89,8 +90,11 @@ export class Directory {
     };
   }
 
-  /** An environment as calls see it, from its row. */
-  present(row: typeof environments.$inferSelect): Environment {
+  /**
+   * An environment as calls see it, from its row.
+   * @param demandsSecondFactor of its app; only what members may do depends on it
+   */
+  present(row: typeof environments.$inferSelect, demandsSecondFactor = false): Environment {
     return {
       id: row.id,
       app: row.app,
@@ -100,6 +104,7 @@ export class Directory {
       server: row.server,
       actors: this.actors,
       keys: this.#keysOf(row),
+      demandsSecondFactor,
       createdAt: row.createdAt,
       triggers: row.triggers,
       widening: Boolean(row.widening),
@@ -113,7 +118,7 @@ export class Directory {
     return keys;
   }
 
-  /** Gives keys of their own to environments from before there were any; of two instances at once one does. */
+  /** Creates the keys of environments from before there were any; of two concurrent instances one succeeds. */
   async giveKeys(random: (bytes: number) => Buffer): Promise<void> {
     const rows = await this.#database.orm.select().from(environments).where(isNull(environments.sealedKeys));
     for (const { id } of rows) {
@@ -131,14 +136,15 @@ export class Directory {
     const known = this.#environments.get(`${app}/${name}`);
     if (known) return known;
     const [row] = await this.#database.orm
-      .select()
+      .select({ environment: environments, secondFactor: apps.secondFactor })
       .from(environments)
+      .innerJoin(apps, eq(apps.name, environments.app))
       .where(and(eq(environments.app, app), eq(environments.name, name)));
     if (!row) {
       const [found] = await this.#database.orm.select().from(apps).where(eq(apps.name, app));
       throw new Problem('not-found', found ? `The app \`${app}\` has no environment \`${name}\`.` : `There is no app \`${app}\`.`);
     }
-    const environment = this.present(row);
+    const environment = this.present(row.environment, row.secondFactor);
     this.#environments.set(`${app}/${name}`, environment);
     return environment;
   }
@@ -153,33 +159,28 @@ export class Directory {
     return (await this.#database.orm.select().from(environments)).map((row) => this.present(row));
   }
 
-  /** Notes that all collections of an environment have triggers of this form. */
+  /** The installation in the place of an environment, for what both have: gateways and jobs. */
+  installation(): Environment {
+    return {
+      id: INSTALLATION,
+      app: '',
+      name: INSTALLATION,
+      mode: 'closed',
+      db: this.servers.installation,
+      server: null,
+      keys: { data: deriveKey(this.secretKey, 'installation'), tokens: deriveKey(this.secretKey, 'installation tokens') },
+      actors: this.actors,
+      demandsSecondFactor: false,
+      createdAt: new Date(0),
+      triggers: 0,
+      widening: false,
+    };
+  }
+
+  /** Records that all collections of an environment have triggers of this form. */
   async noteTriggers({ id }: Environment, triggers: number): Promise<void> {
     await this.#database.orm.update(environments).set({ triggers }).where(eq(environments.id, id));
     this.forget();
-  }
-
-  /** The member of a session token, or null when there is no such session any more. */
-  async memberOf(token: string, now: number): Promise<SignedInMember | null> {
-    const tokenHash = hashKey(token);
-    const [row] = await this.#database.orm
-      .select({ session: memberSessions, member: members })
-      .from(memberSessions)
-      .innerJoin(members, eq(members.id, memberSessions.memberId))
-      .where(eq(memberSessions.tokenHash, tokenHash));
-    if (!row || row.session.expiresAt.getTime() <= now) return null;
-    const { id, email, name, owner } = row.member;
-    return { id, email, name, owner, via: row.session.kind as SignedInMember['via'], tokenHash };
-  }
-
-  /** The member's role in an environment; the owner of the installation is owner everywhere. */
-  async roleIn(member: SignedInMember, environmentId: string): Promise<Role | null> {
-    if (member.owner) return 'owner';
-    const [row] = await this.#database.orm
-      .select()
-      .from(memberRoles)
-      .where(and(eq(memberRoles.memberId, member.id), eq(memberRoles.environmentId, environmentId)));
-    return (row?.role as Role | undefined) ?? null;
   }
 
   /** Ids of the keys seen since the last call, for their «last used». */
@@ -189,14 +190,16 @@ export class Directory {
     return used;
   }
 
-  /** Forgets what is remembered, after a change to keys, clients or environments. */
+  /** Clears the cache after a change to keys, clients or environments. */
   forget(): void {
-    this.#holders.clear();
-    this.#environments.clear();
+    clearing(() => {
+      this.#holders.clear();
+      this.#environments.clear();
+    });
   }
 }
 
-/** A refused key whose environment is known, so that the call is counted there. */
+/** The environment of a refused key, so that the call is counted there. */
 export class RevokedKey extends Problem {
   constructor(
     readonly environment: Environment,
@@ -206,6 +209,3 @@ export class RevokedKey extends Problem {
     super('key-revoked', detail);
   }
 }
-
-/** Whether `role` may do what asks for `least`. */
-export const roleReaches = (role: Role, least: Role): boolean => ROLES.indexOf(role) >= ROLES.indexOf(least);

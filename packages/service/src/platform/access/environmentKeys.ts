@@ -13,7 +13,7 @@ export type EnvironmentKeys = {
 
 export const newEnvironmentKeys = (random: (bytes: number) => Buffer): EnvironmentKeys => ({ data: random(32), tokens: random(32) });
 
-/** What environments used before they had keys of their own: tokens signed with it stay good. */
+/** The signing key from before environments had their own: tokens signed with it stay valid. */
 export const formerEnvironmentKeys = (secretKey: Buffer, environmentId: string): EnvironmentKeys => ({
   data: secretKey,
   tokens: deriveKey(secretKey, `user-tokens:${environmentId}`),

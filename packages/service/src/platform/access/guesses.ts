@@ -1,20 +1,20 @@
 /**
- * Slows those who guess passwords, and not those whose password it is: failures count for the account at one address,
- * for the account from addresses it was never used from, and for the address over all accounts.
+ * Slows password guessing without slowing the owner: failures count for the account at one address, for the account from
+ * addresses it was never used from, and for the address over all accounts.
  */
 import { createHash } from 'node:crypto';
 import { Problem } from '@orchard/contract';
 import type { Statements } from '../database/connection.js';
 
 const MINUTE_MS = 60_000;
-/** Failures are forgotten when there was none for so long. */
+/** Failures are forgotten after this long without another one. */
 const FORGET_MS = 60 * MINUTE_MS;
-/** An address that an account signed in from counts as its own for so long. */
+/** How long an address that an account signed in from counts as its own. */
 const FAMILIAR_MS = 30 * 24 * 60 * MINUTE_MS;
-/** Failures that cost nothing; from then on each next one doubles the wait. */
+/** Failures without a wait; each further one doubles the wait. */
 const FREE = { pair: 8, account: 40, address: 60 } as const;
 const LONGEST_WAIT_MS = 15 * MINUTE_MS;
-/** Whoever signs in to an account that is attacked, from an address it is new at, waits no longer than this. */
+/** The longest wait for signing in to an attacked account from a new address. */
 const LONGEST_ACCOUNT_WAIT_MS = MINUTE_MS;
 
 type Kind = keyof typeof FREE;
@@ -51,17 +51,17 @@ export class Guesses {
   }
 
   async noteFailure(account: string, address: string): Promise<void> {
-    const { pair, account: whole, address: place } = namesOf(account, address);
+    const { pair, account: whole, address: from } = namesOf(account, address);
     const now = new Date(this.now());
     const forgotten = new Date(this.now() - FORGET_MS);
     await this.database.run(
       `INSERT INTO ${this.table} (who, failures, lastAt) VALUES ?
        ON DUPLICATE KEY UPDATE failures = IF(lastAt < ?, 1, failures + 1), lastAt = VALUES(lastAt)`,
-      [[pair, whole, place].map((who) => [who, 1, now]), forgotten],
+      [[pair, whole, from].map((who) => [who, 1, now]), forgotten],
     );
   }
 
-  /** From now on the address is one of the account's own, and its failures there are forgotten. */
+  /** Makes the address one of the account's own, and forgets failures there. */
   async noteSuccess(account: string, address: string): Promise<void> {
     const { pair, familiar } = namesOf(account, address);
     await this.database.run(
@@ -74,7 +74,7 @@ export class Guesses {
     return row ? this.now() - row.lastAt.getTime() : Number.POSITIVE_INFINITY;
   }
 
-  /** Milliseconds still to wait: 2 s after the first failure beyond the free ones, doubled with each further one. */
+  /** The remaining wait in milliseconds: 2 s after the first failure beyond the free ones, doubled with each further one. */
   #waitFor(kind: Kind, row: Row | undefined, longest: number): number {
     const beyond = (row?.failures ?? 0) - FREE[kind];
     if (beyond < 0 || this.#age(row) > FORGET_MS) return 0;
@@ -82,7 +82,7 @@ export class Guesses {
   }
 }
 
-/** Hashes: who tried to sign in as whom is nobody's business in a dump. */
+/** Hashes: a dump must not reveal who tried to sign in. */
 function namesOf(account: string, address: string): Names {
   const name = (...parts: string[]) => createHash('sha256').update(JSON.stringify(parts)).digest('base64url');
   return {

@@ -1,4 +1,4 @@
-/** One-time addresses at which a password is set anew: for an hour, and a few at a time only. */
+/** One-time addresses for setting a new password: valid for an hour, and only a few at a time. */
 import { Problem } from '@orchard/contract';
 import { formatKey, readKey } from '@orchard/core';
 import type { Statements } from '../database/connection.js';
@@ -8,10 +8,10 @@ const LIFE_MS = 3_600_000;
 const MOST_OPEN = 5;
 
 type Ground = { database: Statements; now: () => number; random: (bytes: number) => Buffer };
-/** Where they are kept, and the column that names whose they are. */
+/** Their table, and its column for the account. */
 export type LinkTable = { table: string; owner: 'userId' | 'memberId' };
 
-/** A fresh token; null when so many are open that another would only be a nuisance. */
+/** A fresh token; null if too many are open already. */
 export async function makeLink(
   { database, now, random }: Ground,
   { table, owner }: LinkTable,
@@ -27,8 +27,8 @@ export async function makeLink(
 }
 
 /**
- * Uses a token up, and with it every other one of the same account.
- * @param fits told whose it is before that; what it throws leaves the token good, for a better password
+ * Uses a token up, with every other one of the same account.
+ * @param fits called with its owner before that; if it throws, the token stays valid for another attempt
  * @throws {Problem} link-refused
  */
 export async function takeLink<Account>(
@@ -45,15 +45,15 @@ export async function takeLink<Account>(
   ]);
   if (!row) throw refused();
   const account = await fits(row.id);
-  // Whoever deletes it has it: of two at the same moment only one does.
+  // The deletion decides: of two concurrent calls only one succeeds.
   const { affectedRows } = await database.change(`DELETE FROM ${table} WHERE tokenHash = ?`, [hashKey(token)]);
   if (affectedRows !== 1) throw refused();
   await database.run(`DELETE FROM ${table} WHERE ${owner} = ?`, [row.id]);
   return account;
 }
 
-/** The words of the mail. */
+/** The text of the mail. */
 export const linkMail = (what: string, address: string) => ({
   subject: `A new password for ${what}`,
-  text: `Somebody asked for a new password for ${what}, for the account with this mail address.\n\nSet it here, within an hour:\n${address}\n\nThe address works once. If it was not you, there is nothing to do: the password stays as it is.\n`,
+  text: `A new password was requested for ${what}, for the account with this mail address.\n\nSet it here, within an hour:\n${address}\n\nThe address works once. If this was not you, ignore this mail: the password stays the same.\n`,
 });

@@ -1,10 +1,10 @@
-/** Which passwords are taken (NIST SP 800-63B section 5.1.1.2: no rules of composition, but none that everybody guesses first). */
+/** Which passwords are accepted (NIST SP 800-63B section 5.1.1.2: no composition rules, but no common ones). */
 import { Problem } from '@orchard/contract';
 import { dictionary } from '@zxcvbn-ts/language-common';
 
 let common: Set<string> | undefined;
-/** The list is made when it is first needed: it has 49,000 entries. */
-/** To somebody who is signed in, and gives the password once more. */
+/** The list of 49,000 entries is built when it is first needed. */
+/** For a signed-in user who confirms the password. */
 export const WRONG_PASSWORD = 'The current password is wrong.';
 
 function isCommon(password: string): boolean {
@@ -13,24 +13,23 @@ function isCommon(password: string): boolean {
 }
 
 const letters = (text: string) => text.toLowerCase().replaceAll(/[^\p{L}\p{N}]/gu, '');
-/** What is left when the digits and signs people add at the ends are taken off. */
+/** The password without the digits and signs that people add at the ends. */
 const bare = (text: string) => text.toLowerCase().replace(/^[^\p{L}]+|[^\p{L}]+$/gu, '');
 
 /**
- * Refuses a password that stands on the lists of those who guess, or says what everybody knows of the account.
- * @param path where it stands in the request
- * @param about words of the account: its address, name, app
+ * Refuses a password that is on lists of common ones, or that repeats public facts of the account.
+ * @param path its path in the request
+ * @param about facts of the account: address, name, app
  * @throws {Problem} invalid-input, without the password
  */
 export function demandGoodPassword(password: string, path: string, about: readonly (string | null | undefined)[]): void {
   const refuse = (problem: string) => {
     throw new Problem('invalid-input', problem, {
-      fields: [{ path, problem, expected: '8 to 256 characters that nobody would guess first: several words do well' }],
+      fields: [{ path, problem, expected: '8 to 256 characters that are hard to guess: several words work well' }],
     });
   };
   const plain = password.toLowerCase();
-  if (isCommon(plain) || isCommon(bare(plain)) || /^(.)\1*$/u.test(plain))
-    refuse('This password is among those that are guessed first. Choose another.');
+  if (isCommon(plain) || isCommon(bare(plain)) || /^(.)\1*$/u.test(plain)) refuse('This password is easy to guess. Choose another.');
   const known = about.flatMap((text) => [text ?? '', ...(text ?? '').split('@')]).map(letters);
   if (known.some((word) => word.length > 3 && (letters(plain) === word || letters(bare(plain)) === word)))
     refuse('This password is the address or name of the account, or of the app. Choose another.');

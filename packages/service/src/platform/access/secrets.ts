@@ -26,12 +26,12 @@ export function unseal(secretKey: Buffer, context: string, sealed: string): Buff
     return Buffer.concat([decipher.update(bytes.subarray(12, -16)), decipher.final()]);
   } catch {
     throw new Error(
-      `The credential of ${context} does not open: the secret key is not the one it was stored under. Start with the original secret.key or ORCHARD_SECRET_KEY.`,
+      `The credential of ${context} cannot be decrypted: the secret key is not the one it was stored with. Start with the original secret.key or ORCHARD_SECRET_KEY.`,
     );
   }
 }
 
-/** Keys have 128 random bits, so a plain hash does to keep them. */
+/** Keys have 128 random bits, so a plain hash is enough. */
 export const hashKey = (key: string): string => createHash('sha256').update(key).digest('hex');
 
 /** Argon2id with the parameters OWASP gives as a minimum: 19 MiB, 2 passes, 1 lane. */
@@ -39,7 +39,7 @@ const ARGON2ID = { algorithm: 2, memoryCost: 19_456, timeCost: 2, parallelism: 1
 export const hashPassword = (password: string): Promise<string> => hash(password, ARGON2ID);
 
 let decoy: Promise<string> | undefined;
-/** Verifies a password. Without a hash (no such account) it takes as long, so that the time tells nothing. */
+/** Verifies a password. Without a hash (no such account) it takes as long, so that the duration reveals nothing. */
 export async function verifyPassword(passwordHash: string | undefined, password: string): Promise<boolean> {
   decoy ??= hashPassword(randomBytes(16).toString('hex'));
   const matches = await verify(passwordHash ?? (await decoy), password);

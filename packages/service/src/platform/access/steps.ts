@@ -1,11 +1,14 @@
 /** The steps of a call that establish who calls and what they may do. */
 import { createHmac, timingSafeEqual } from 'node:crypto';
-import { Problem } from '@orchard/contract';
+import { Problem, type Role } from '@orchard/contract';
+import { KEY_PREFIXES } from '@orchard/core';
 import { parse } from 'cookie';
 import { RateLimiterMemory, type RateLimiterRes } from 'rate-limiter-flexible';
 import type { Call } from '../call.js';
 import type { Platform } from '../platform.js';
-import { RevokedKey, roleReaches } from './directory.js';
+import { demandConfirmed } from './confirmation.js';
+import { RevokedKey } from './directory.js';
+import { heldBackWords, heldRole, roleReaches } from './memberDirectory.js';
 
 export const SESSION_COOKIE = 'orchard_session';
 
@@ -31,21 +34,21 @@ export function checkRights(call: Call): void {
   if (key.kind === 'client' && caller.kind === 'server') {
     throw new Problem(
       'key-wrong-kind',
-      `This call takes a server key with the scope \`${caller.scope}\`; a client key was sent. Server keys belong on your own server, never in an app.`,
+      `This call needs a server key with the scope \`${caller.scope}\`; a client key was sent. Server keys belong on your own server, never in an app.`,
     );
   }
   if (key.kind === 'client') return;
-  if (!caller.scope) throw new Problem('key-wrong-kind', 'This call takes a client key; a server key was sent.');
+  if (!caller.scope) throw new Problem('key-wrong-kind', 'This call needs a client key; a server key was sent.');
   if (!key.scopes.includes(caller.scope)) {
     throw new Problem(
       'scope-missing',
-      `The server key \`${key.name}\` has the scopes ${key.scopes.join(', ') || 'none'}; this call takes \`${caller.scope}\`. Make a key that has it under Setup, Clients and keys.`,
+      `The server key \`${key.name}\` has the scopes ${key.scopes.join(', ') || 'none'}; this call needs \`${caller.scope}\`. Create a key with that scope under Setup, Clients and keys.`,
     );
   }
 }
 
 /**
- * Refuses a web origin that the client does not list. The refusal itself may be read by the page (it carries
+ * Refuses a web origin that the client does not list. The page may read the refusal (it carries
  * Access-Control-Allow-Origin), because a browser's own message for a blocked call names no cause.
  */
 export async function checkOrigin(call: Call, parts: Platform): Promise<void> {
@@ -93,24 +96,39 @@ export async function identifyMember(call: Call, parts: Platform): Promise<void>
   if (caller.kind !== 'member') return;
   const bearer = bearerOf(call);
   const token = bearer ?? parse(call.headers.cookie ?? '')[SESSION_COOKIE];
-  const member = token ? await parts.directory.memberOf(token, call.at) : null;
-  if (!member)
-    throw new Problem('member-sign-in-needed', token ? 'Your session has ended. Sign in again, or run `orchard sign-in`.' : undefined);
+  const member = token ? await parts.members.memberOf(token, call.at, call.request.ip ?? null) : null;
+  if (!member) throw new Problem('member-sign-in-needed', token ? endedWords(token) : undefined);
   call.member = member;
   await parts.actors.refresh();
   if (!bearer) checkCsrf(call, parts, member.tokenHash);
+  if (caller.person && member.via === 'automation')
+    throw new Problem('role-insufficient', 'An automation token cannot do this: it is for people. Sign in as a member.');
   const { app, environment } = call.request.params as Record<string, string | undefined>;
   if (app && environment) {
     call.environment = await parts.directory.environment(app, environment);
-    call.role = await parts.directory.roleIn(member, call.environment.id);
+    const role = await parts.members.roleIn(member, call.environment.id);
+    call.role = role && heldRole(role, call.environment.demandsSecondFactor, member);
+    call.heldBack = call.role !== role;
+    if (call.heldBack && !roleReaches(call.role as Role, caller.role))
+      throw new Problem('role-insufficient', `This needs the role ${caller.role}. ${heldBackWords(role as Role, app)}`);
   } else if (member.owner) call.role = 'owner';
   else call.role = 'viewer';
-  if (!call.role) throw new Problem('role-insufficient', `You have no role in ${app}/${environment}. Ask an owner for one.`);
+  if (!call.role) throw new Problem('role-insufficient', `You have no role in ${app}/${environment}. Ask an owner to give you one.`);
   if (!roleReaches(call.role, caller.role))
-    throw new Problem('role-insufficient', `This takes the role ${caller.role}; yours is ${call.role}. Ask an owner.`);
+    throw new Problem('role-insufficient', `This needs the role ${caller.role}; yours is ${call.role}. Ask an owner.`);
 }
 
-/** A cookie is sent by the browser whoever asks; the header shows that our own page asks. */
+const endedWords = (token: string): string =>
+  token.startsWith(`${KEY_PREFIXES.automation}-`)
+    ? 'The automation token has expired or was revoked, or it is mistyped. `orchard token list` shows those there are.'
+    : 'Your session has ended. Sign in again, or run `orchard sign-in`.';
+
+/** Asks members for a fresh proof of who they are before a sensitive change. */
+export function checkConfirmed(call: Call, parts: Platform): Promise<void> | undefined {
+  return call.operation.confirmed ? demandConfirmed(call, parts) : undefined;
+}
+
+/** A browser sends the cookie for any page; the header proves that our own page made the request. */
 function checkCsrf(call: Call, parts: Platform, tokenHash: string): void {
   if (call.operation.method === 'GET') return;
   const given = Buffer.from(String(call.headers['orchard-csrf'] ?? ''));
@@ -130,7 +148,7 @@ export class Rates {
     this.#signIn = new RateLimiterMemory({ points: rates.signInsPerAddress, duration: 60 });
   }
 
-  /** Before anything is looked up; a refusal counts where a key that was seen before belongs. */
+  /** Before any lookup; a refusal counts in the environment of a cached key. */
   async limitAddress(call: Call, parts: Platform): Promise<void> {
     const address = call.request.ip ?? 'unknown';
     const seen = parts.directory.remembered(call.headers['orchard-key']);
@@ -138,7 +156,7 @@ export class Rates {
     await consume(this.#address, address, 'calls', 'from your address');
   }
 
-  /** After the key is known, so that a refused sign-in counts where it belongs. */
+  /** After the key is resolved, so that a refused sign-in counts in its environment. */
   async limitSignIns(call: Call): Promise<void> {
     if (call.operation.rate === 'sign-in') await consume(this.#signIn, call.request.ip ?? 'unknown', 'sign-ins', 'from your address');
   }

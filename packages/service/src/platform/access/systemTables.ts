@@ -9,11 +9,14 @@ export const members = mysqlTable(
     name: varchar('name', { length: 100 }).notNull(),
     owner: boolean('owner').notNull().default(false),
     createdAt: instant('createdAt').notNull(),
+    /** Null while the invitation is open. */
+    joinedAt: instant('joinedAt'),
+    lastSeenAt: instant('lastSeenAt'),
   },
   (table) => [uniqueIndex('members_email').on(table.email)],
 );
 
-/** What members prove with that an account is theirs: none, one, or several for each. */
+/** Credentials of members: none, one, or several for each. */
 export const memberCredentials = mysqlTable(
   'memberCredentials',
   {
@@ -23,7 +26,7 @@ export const memberCredentials = mysqlTable(
       .references(() => members.id, { onDelete: 'cascade' }),
     kind: varchar('kind', { length: 20 }).notNull(),
     identifier: varchar('identifier', { length: 254 }).notNull().default(''),
-    /** A hash, or whatever else checks the proof; never the proof itself. */
+    /** A hash or another verifier; never the secret itself. */
     verifier: varchar('verifier', { length: 500 }).notNull(),
     createdAt: instant('createdAt').notNull(),
   },
@@ -38,11 +41,38 @@ export const memberSessions = mysqlTable('memberSessions', {
   kind: varchar('kind', { length: 10 }).notNull(),
   createdAt: instant('createdAt').notNull(),
   expiresAt: instant('expiresAt').notNull(),
+  lastSeenAt: instant('lastSeenAt'),
+  /** When the member last proved who they are: by signing in, or when asked again. */
+  confirmedAt: instant('confirmedAt'),
+  /** Where the sign-in came from. */
+  address: varchar('address', { length: 45 }),
+  userAgent: varchar('userAgent', { length: 300 }),
+});
+
+/** Open invitations, one for each member who has not joined. Only hashes are kept. */
+export const memberInvitations = mysqlTable('memberInvitations', {
+  memberId: id('memberId')
+    .primaryKey()
+    .references(() => members.id, { onDelete: 'cascade' }),
+  tokenHash: char('tokenHash', { length: 64 }).notNull().unique(),
+  expiresAt: instant('expiresAt').notNull(),
+});
+
+/** New mail addresses that wait for confirmation, one for each member. */
+export const memberMailChanges = mysqlTable('memberMailChanges', {
+  memberId: id('memberId')
+    .primaryKey()
+    .references(() => members.id, { onDelete: 'cascade' }),
+  tokenHash: char('tokenHash', { length: 64 }).notNull().unique(),
+  email: varchar('email', { length: 254 }).notNull(),
+  expiresAt: instant('expiresAt').notNull(),
 });
 
 export const apps = mysqlTable('apps', {
   name: varchar('name', { length: 40 }).primaryKey(),
   title: varchar('title', { length: 100 }).notNull(),
+  /** Whether the rights of maintainers and owners need a second factor. */
+  secondFactor: boolean('secondFactor').notNull().default(false),
   createdAt: instant('createdAt').notNull(),
 });
 
@@ -80,6 +110,87 @@ export const memberRoles = mysqlTable(
     role: varchar('role', { length: 12 }).notNull(),
   },
   (table) => [primaryKey({ columns: [table.memberId, table.environmentId] })],
+);
+
+/** Secrets of scripts and other automation, each with roles of its own. Only hashes are kept. */
+export const automationTokens = mysqlTable('automationTokens', {
+  id: id().primaryKey(),
+  name: varchar('name', { length: 100 }).notNull(),
+  hash: char('hash', { length: 64 }).notNull().unique(),
+  hint: char('hint', { length: 6 }).notNull(),
+  createdBy: varchar('createdBy', { length: 120 }).notNull(),
+  createdAt: instant('createdAt').notNull(),
+  expiresAt: instant('expiresAt').notNull(),
+  lastUsedAt: instant('lastUsedAt'),
+  lastUsedFrom: varchar('lastUsedFrom', { length: 45 }),
+  revokedAt: instant('revokedAt'),
+});
+
+export const automationTokenRoles = mysqlTable(
+  'automationTokenRoles',
+  {
+    tokenId: id('tokenId')
+      .notNull()
+      .references(() => automationTokens.id, { onDelete: 'cascade' }),
+    environmentId: id('environmentId')
+      .notNull()
+      .references(() => environments.id, { onDelete: 'cascade' }),
+    role: varchar('role', { length: 12 }).notNull(),
+  },
+  (table) => [primaryKey({ columns: [table.tokenId, table.environmentId] })],
+);
+
+/** Second factors of members: authenticator apps and passkeys. */
+export const memberFactors = mysqlTable(
+  'memberFactors',
+  {
+    id: id().primaryKey(),
+    memberId: id('memberId')
+      .notNull()
+      .references(() => members.id, { onDelete: 'cascade' }),
+    kind: varchar('kind', { length: 20 }).notNull(),
+    name: varchar('name', { length: 100 }).notNull(),
+    /** Of an authenticator app: its secret, sealed by the installation's key. */
+    sealed: varchar('sealed', { length: 300 }),
+    /** The last time step a code was accepted of (RFC 6238 section 5.2: each code works once). */
+    lastStep: int('lastStep'),
+    /** How many steps the clock of the app is ahead (RFC 6238 section 6). */
+    drift: int('drift').notNull().default(0),
+    /** Of a passkey: the hash of its credential id, and the key it signs with (COSE, base64url). */
+    credentialHash: char('credentialHash', { length: 64 }).unique(),
+    credentialId: text('credentialId'),
+    publicKey: text('publicKey'),
+    counter: int('counter', { unsigned: true }).notNull().default(0),
+    transports: json('transports').$type<string[]>(),
+    createdAt: instant('createdAt').notNull(),
+    /** Null until a first code has shown that it works. */
+    confirmedAt: instant('confirmedAt'),
+    lastUsedAt: instant('lastUsedAt'),
+  },
+  (table) => [index('memberFactors_member').on(table.memberId)],
+);
+
+/** Recovery codes that were not used yet, as hashes. */
+export const memberRecoveryCodes = mysqlTable(
+  'memberRecoveryCodes',
+  {
+    memberId: id('memberId')
+      .notNull()
+      .references(() => members.id, { onDelete: 'cascade' }),
+    hash: char('hash', { length: 64 }).notNull(),
+  },
+  (table) => [primaryKey({ columns: [table.memberId, table.hash] })],
+);
+
+/** Challenges of passkeys in flight; each is used once. */
+export const memberChallenges = mysqlTable(
+  'memberChallenges',
+  {
+    hash: char('hash', { length: 64 }).primaryKey(),
+    memberId: id('memberId').references(() => members.id, { onDelete: 'cascade' }),
+    expiresAt: instant('expiresAt').notNull(),
+  },
+  (table) => [index('memberChallenges_at').on(table.expiresAt)],
 );
 
 export const clients = mysqlTable(
@@ -121,7 +232,7 @@ export const keys = mysqlTable(
   (table) => [uniqueIndex('keys_hash').on(table.hash), index('keys_client').on(table.environmentId, table.client)],
 );
 
-/** One-time addresses for members: a password to set anew. Only hashes are kept. */
+/** One-time addresses for members, for setting a new password. Only hashes are kept. */
 export const memberLinks = mysqlTable(
   'memberLinks',
   {

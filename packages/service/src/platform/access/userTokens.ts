@@ -1,16 +1,17 @@
 /**
  * Tokens of app users. The access token is a JWT (RFC 7519, HS256) of ten minutes. The refresh token names its
- * session and generation and carries a MAC over both, so that an old one is told from a forged one without a list.
+ * session and generation and carries a MAC over both, so that an old one can be distinguished from a forged one without a list.
  */
 import { createHmac, createSecretKey, type KeyObject, timingSafeEqual } from 'node:crypto';
 import { Problem } from '@orchard/contract';
 import { errors, jwtVerify, SignJWT } from 'jose';
 import { LRUCache } from 'lru-cache';
+import { clearing } from '../database/unit.js';
 import type { Environment, SignedInUser } from '../call.js';
 
 export const ACCESS_TOKEN_MS = 10 * 60_000;
 export const SESSION_MS = 60 * 86_400_000;
-/** How long a checked token is trusted before its session is looked at again. */
+/** How long a checked token is trusted before its session is checked again. */
 const RECHECK_MS = 10_000;
 
 type Remembered = { user: SignedInUser; expiresAt: number };
@@ -54,7 +55,7 @@ export class UserTokens {
     const { sid, exp } = await this.#verify(environment, token);
     const session = await this.checkSession(environment, sid);
     if (!session || session.ended) throw new Problem('session-ended');
-    if (session.disabled) throw new Problem('session-ended', 'The account is disabled. Its owner can ask the team of the app.');
+    if (session.disabled) throw new Problem('session-ended', 'The account is disabled. Its owner can contact the team of the app.');
     const user = { id: session.userId, roles: session.roles, sessionId: sid };
     this.#checked.set(cacheKey, { user, expiresAt: exp * 1000 });
     return user;
@@ -77,11 +78,12 @@ export class UserTokens {
     }
   }
 
-  /** Forgets the tokens of a session or a user, so that the next call with one looks again. */
+  /** Forgets the tokens of a session or a user, so that the next call checks the session again. */
   forget(which: { id: string } | { userId: string }): void {
-    for (const [name, { user }] of this.#checked.entries()) {
-      if ('id' in which ? user.sessionId === which.id : user.id === which.userId) this.#checked.delete(name);
-    }
+    clearing(() => {
+      for (const [name, { user }] of this.#checked.entries())
+        if ('id' in which ? user.sessionId === which.id : user.id === which.userId) this.#checked.delete(name);
+    });
   }
 
   writeRefreshToken(environment: Environment, sessionId: string, generation: number): string {

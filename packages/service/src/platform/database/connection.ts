@@ -2,32 +2,35 @@
 import { AsyncLocalStorage } from 'node:async_hooks';
 import type { Duplex } from 'node:stream';
 import { drizzle, type MySql2Database } from 'drizzle-orm/mysql2';
+import pLimit, { type LimitFunction } from 'p-limit';
 import mysql, { type Pool, type PoolConnection, type ResultSetHeader, type RowDataPacket } from 'mysql2/promise';
+import { isDeadlock, isFullOfStatements } from './errors.js';
+import { insideUnit, outsideUnit, Unit, unitOn } from './unit.js';
 
-/** What one call has cost in the database so far. */
+/** The database cost of one call so far. */
 export type DatabaseCost = {
   databaseUs: number;
   statements: number;
-  /** Told how many bytes the answer of a statement has by now, while it comes in; throws to stop it. */
+  /** Called with the bytes of a statement's result while it arrives; throws to stop it. */
   read?: (bytes: number) => void;
-  /** Told how many bytes the call's answer has become, while it is put together; throws to stop it. */
+  /** Called with the bytes of the call's response while it is built; throws to stop it. */
   answer?: (bytes: number) => void;
 };
-/** The call that the running code works for. */
+/** The call of the running code. */
 export const currentCost = new AsyncLocalStorage<DatabaseCost>();
 
-/** Runs work that outlives the call it was begun by, and so is not to be counted as its cost. */
-export const apart = <T>(work: () => T): T => currentCost.run(undefined as unknown as DatabaseCost, work);
+/** Runs work that outlives the call that started it: it neither counts as its cost nor belongs to its unit of work. */
+export const apart = <T>(work: () => T): T => outsideUnit(() => currentCost.run(undefined as unknown as DatabaseCost, work));
 
 /** Where statements go: the pool, or one transaction. */
 export type Statements = {
-  /** Runs a prepared statement that answers rows. */
+  /** Runs a prepared statement that returns rows. */
   rows<T = RowDataPacket>(sql: string, values?: unknown[]): Promise<T[]>;
   /** Runs a prepared statement that changes something. */
   change(sql: string, values?: unknown[]): Promise<ResultSetHeader>;
   /** Runs a statement without preparing it: schema changes, and inserts of many rows with `VALUES ?`. */
   run(sql: string, values?: unknown[]): Promise<ResultSetHeader>;
-  /** The same for statements that answer rows, such as `IN (?)` over a list of any length. */
+  /** The same for statements that return rows, such as `IN (?)` over a list of any length. */
   runRows<T = RowDataPacket>(sql: string, values?: unknown[]): Promise<T[]>;
 };
 
@@ -35,16 +38,24 @@ export type Database = Statements & {
   /** Name of the system database; those of environments begin with it. */
   name: string;
   orm: MySql2Database;
-  /** Runs `work` as one transaction; again, when MariaDB ends it to undo a deadlock. */
+  /** Runs `work` as one transaction; retried when it was a deadlock victim. */
   transaction<T>(work: (statements: Statements) => Promise<T>): Promise<T>;
-  /** Holds one connection for the length of `work`. @param statementS what a statement on it may take, where that is not as usual; 0 is for ever */
+  /**
+   * Runs `work` as a unit: all its statements on this server are one transaction, also those of transactions inside it.
+   * They see what others have committed. A deadlock victim is retried from the start, so `work` touches nothing else.
+   */
+  unit<T>(work: () => Promise<T>): Promise<T>;
+  /**
+   * Holds one connection during `work`.
+   * @param statementS time limit for its statements, instead of the usual one; 0 is no limit
+   */
   withConnection<T>(work: (connection: PoolConnection) => Promise<T>, statementS?: number): Promise<T>;
-  /** A connection of its own that is in another database, for the length of `work`. */
+  /** A separate connection to another database, during `work`. */
   inDatabase<T>(name: string, work: (connection: mysql.Connection) => Promise<T>): Promise<T>;
   close(): Promise<void>;
 };
 
-/** What a statement of the pool may take; work that needs more says so. */
+/** The time limit of the pool's statements; work that needs more says so. */
 const STATEMENT_S = 30;
 
 async function timed<T>(work: Promise<T>): Promise<T> {
@@ -64,11 +75,11 @@ type Raw = { stream: Duplex; release(): void } & Record<'execute' | 'query', (sq
 type Done = (error: Error | null, rows: unknown, fields: unknown) => void;
 type Ended = { once(event: 'end', ended: () => void): unknown };
 
-/** Counts what comes in over one connection for the statement that runs on it, and cuts it off when that is too much. */
+/** Counts the bytes that arrive for the running statement of a connection, and aborts it when there are too many. */
 class Meter {
   #bytes = 0;
   #read: DatabaseCost['read'];
-  /** Why the running statement was cut off. */
+  /** Why the running statement was aborted. */
   #stopped: unknown = null;
 
   constructor(stream: Duplex) {
@@ -91,7 +102,7 @@ class Meter {
     this.#read = read;
   }
 
-  /** @returns why the statement was cut off, or null */
+  /** @returns why the statement was aborted, or null */
   end(): unknown {
     this.#read = undefined;
     return this.#stopped;
@@ -112,6 +123,8 @@ type How = 'execute' | 'query';
 function onPool(pool: Pool, how: How): Run {
   const below = (pool as unknown as { pool: { getConnection(got: (error: Error | null, raw: Raw) => void): void } }).pool;
   return (sql, values) => {
+    const unit = unitOn(pool);
+    if (unit) return unit.statement(how, sql, values);
     const read = currentCost.getStore()?.read;
     return new Promise((resolve, reject) => {
       below.getConnection((error, raw) => {
@@ -120,7 +133,7 @@ function onPool(pool: Pool, how: How): Run {
         meter.begin(read);
         const run = (by: How) =>
           raw[by](sql, values, (failed, rows, fields) => {
-            // The server is full of statements prepared by others: this one goes as text.
+            // The server has no room for prepared statements: send this one as text.
             if (by === 'execute' && isFullOfStatements(failed)) return void run('query');
             const stopped = meter.end();
             raw.release();
@@ -150,8 +163,6 @@ function onConnection(connection: PoolConnection, how: How): Run {
   };
 }
 
-const isFullOfStatements = (error: unknown) => (error as { code?: string } | null)?.code === 'ER_MAX_PREPARED_STMT_COUNT_REACHED';
-
 function statementsOn(prepared: Run, plain: Run): Statements {
   const first = async (work: Promise<unknown>) => ((await work) as [unknown])[0];
   const execute = (sql: string, values: unknown[] = []) => first(timed(prepared(sql, values)));
@@ -174,6 +185,61 @@ async function inTransaction<T>(connection: PoolConnection, work: (statements: S
 }
 
 /**
+ * Transactions that one pool runs at a time: half of its connections. Work inside one may send other statements beside it,
+ * and if transactions held every connection, all would wait for another one for ever.
+ */
+class TransactionSlots {
+  readonly #limit: LimitFunction;
+  /** Work that holds a slot does not wait for a second one. */
+  readonly #holding = new AsyncLocalStorage<true>();
+
+  constructor(atOnce: number) {
+    this.#limit = pLimit(atOnce);
+  }
+
+  take<T>(work: () => Promise<T>): Promise<T> {
+    return this.#holding.getStore() ? work() : this.#limit(() => this.#holding.run(true, work));
+  }
+}
+
+/** Runs a transaction again when it was a deadlock victim. */
+async function retried<T>(work: () => Promise<T>): Promise<T> {
+  for (let attempt = 1; ; attempt++) {
+    try {
+      return await work();
+    } catch (error) {
+      if (!isDeadlock(error) || attempt === MAX_ATTEMPTS) throw error;
+    }
+  }
+}
+
+async function asUnit<T>(pool: Pool, connection: PoolConnection, work: () => Promise<T>): Promise<[T, Unit]> {
+  const unit = new Unit(pool, connection, (on, how, sql, values) => onConnection(on, how)(sql, values));
+  // A version that was read must be the current one, as it is in separate statements.
+  await connection.query('SET TRANSACTION ISOLATION LEVEL READ COMMITTED');
+  await connection.query('START TRANSACTION');
+  try {
+    const result = await insideUnit(unit, work);
+    await unit.commit();
+    return [result, unit];
+  } catch (error) {
+    await unit.rollback();
+    throw error;
+  }
+}
+
+/** The query builder on a pool; its transactions inside a unit are part of it. */
+function ormOn(pool: Pool): MySql2Database {
+  const orm = drizzle(pool);
+  const transaction = orm.transaction.bind(orm);
+  orm.transaction = ((work: (on: MySql2Database) => Promise<unknown>, settings?: never) => {
+    const unit = unitOn(pool);
+    return unit ? unit.within(() => work(orm)) : transaction(work as never, settings);
+  }) as typeof orm.transaction;
+  return orm;
+}
+
+/**
  * Opens a pool to the system database of the address, which must exist.
  * @param statements how many prepared statements the pool may keep on the server, over all its connections
  */
@@ -185,7 +251,7 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
     connectTimeout: 4000,
     supportBigNumbers: true,
     dateStrings: ['DATE' as const],
-    // The caller's stack would be taken with every statement, for the sake of the few that fail; errors tell their statement.
+    // Capturing the caller's stack with every statement would cost all for the few that fail; errors name their statement.
     trace: false,
   };
   const pool = mysql.createPool({
@@ -195,11 +261,12 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
     idleTimeout: 60_000,
     maxPreparedStatements: Math.max(10, Math.floor(statements / connections)),
   });
-  // First on each connection, before whoever waits for it.
+  // Runs first on each connection, before any waiting caller.
   pool.pool.on('connection', (raw) => raw.query(`SET SESSION max_statement_time = ${STATEMENT_S}`));
+  const slots = new TransactionSlots(Math.max(1, Math.floor(connections / 2)));
   const pooled = statementsOn(onPool(pool, 'execute'), onPool(pool, 'query'));
   const plain = onPool(pool, 'query');
-  // What the ORM asks counts as well.
+  // Statements of the ORM count as well.
   pool.query = ((sql: string, values: unknown[]) => timed(plain(sql, values))) as typeof pool.query;
   const withConnection: Database['withConnection'] = async (work, statementS) => {
     const connection = await pool.getConnection();
@@ -208,23 +275,25 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
       if (statementS !== undefined) await limit(statementS);
       return await work(connection);
     } finally {
-      // A connection that cannot be put back as it was ends.
+      // A connection that cannot be reset is closed.
       if (statementS !== undefined) await limit(STATEMENT_S).catch(() => connection.destroy());
       connection.release();
     }
   };
   return {
     name: decodeURIComponent(new URL(url).pathname.slice(1)) || 'orchard',
-    orm: drizzle(pool),
+    orm: ormOn(pool),
     ...pooled,
-    transaction: async (work) => {
-      for (let attempt = 1; ; attempt++) {
-        try {
-          return await withConnection((connection) => inTransaction(connection, work));
-        } catch (error) {
-          if (!isDeadlock(error) || attempt === MAX_ATTEMPTS) throw error;
-        }
-      }
+    transaction: (work) => {
+      const unit = unitOn(pool);
+      if (unit) return unit.within(() => work(pooled));
+      return slots.take(() => retried(() => withConnection((connection) => inTransaction(connection, work))));
+    },
+    unit: async (work) => {
+      if (unitOn(pool)) return work();
+      const [result, unit] = await slots.take(() => retried(() => withConnection((connection) => asUnit(pool, connection, work))));
+      unit.committed();
+      return result;
     },
     withConnection,
     inDatabase: async (name, work) => {
@@ -237,73 +306,4 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
     },
     close: () => pool.end(),
   };
-}
-
-/** Codes by which mysql2 and Node say that the server is away, not that the statement is wrong. */
-const AWAY = new Set([
-  'ECONNREFUSED',
-  'ECONNRESET',
-  'EPIPE',
-  'ETIMEDOUT',
-  'ENOENT',
-  'EHOSTUNREACH',
-  'PROTOCOL_CONNECTION_LOST',
-  'PROTOCOL_ENQUEUE_AFTER_FATAL_ERROR',
-  'ER_SERVER_SHUTDOWN',
-  'ER_CON_COUNT_ERROR',
-  'ER_CONNECTION_KILLED',
-  'ER_NORMAL_SHUTDOWN',
-  'ER_QUERY_INTERRUPTED',
-]);
-
-/** Whether an error means that the database is away; drizzle wraps the driver's error as its cause. */
-export function isDatabaseAway(error: unknown): boolean {
-  for (let at = error as { code?: string; message?: string; cause?: unknown } | undefined; at; at = at.cause as typeof at) {
-    if (at.code && AWAY.has(at.code)) return true;
-    if (at.message?.includes('closed state')) return true;
-  }
-  return false;
-}
-
-/** Errors of MariaDB's own that mysql2 has no name for. */
-const NAMELESS: Record<number, string> = { 1969: 'ER_STATEMENT_TIMEOUT', 4025: 'ER_CONSTRAINT_FAILED' };
-const codeOf = (error: unknown): string | undefined => {
-  const { code, errno, cause } = (error ?? {}) as { code?: string; errno?: number; cause?: unknown };
-  return code ?? NAMELESS[errno ?? 0] ?? (cause ? codeOf(cause) : undefined);
-};
-/** Whether MariaDB ended a statement for the sake of another one; it can be run again. */
-export const isDeadlock = (error: unknown) => ['ER_LOCK_DEADLOCK', 'ER_LOCK_WAIT_TIMEOUT', 'ER_CHECKREAD'].includes(codeOf(error) ?? '');
-/** Whether a write leads to, or leaves behind, a reference to nothing. */
-export const isReferenceError = (error: unknown): 'missing' | 'used' | null =>
-  (
-    ({
-      ER_NO_REFERENCED_ROW_2: 'missing',
-      ER_NO_REFERENCED_ROW: 'missing',
-      ER_ROW_IS_REFERENCED_2: 'used',
-      ER_ROW_IS_REFERENCED: 'used',
-    }) as const
-  )[codeOf(error) as 'ER_ROW_IS_REFERENCED'] ?? null;
-/** Whether a statement names a column that is not there: its table was changed meanwhile. */
-export const isUnknownColumn = (error: unknown): boolean =>
-  ['ER_BAD_FIELD_ERROR', 'ER_NO_SUCH_TABLE', 'ER_KEY_COLUMN_DOES_NOT_EXITS'].includes(codeOf(error) ?? '');
-/** Whether MariaDB ended a statement because it took too long. */
-export const isTooSlow = (error: unknown): boolean => codeOf(error) === 'ER_STATEMENT_TIMEOUT';
-/** Whether the database or table of a statement is gone: its environment was deleted meanwhile. */
-export const isGone = (error: unknown): boolean =>
-  ['ER_BAD_DB_ERROR', 'ER_NO_SUCH_TABLE', 'ER_DBACCESS_DENIED_ERROR'].includes(codeOf(error) ?? '');
-/** Whether a value broke a check of its column, such as that of JSON. */
-export const isBrokenCheck = (error: unknown): boolean =>
-  ['ER_CONSTRAINT_FAILED', 'ER_DATA_TOO_LONG', 'ER_TRUNCATED_WRONG_VALUE_FOR_FIELD'].includes(codeOf(error) ?? '');
-/** Whether arithmetic in a statement left the range of its type. */
-export const isOutOfRange = (error: unknown): boolean => codeOf(error) === 'ER_DATA_OUT_OF_RANGE';
-/** MariaDB's own words for an error, wherever it is wrapped. */
-export const messageOf = (error: unknown): string => {
-  const { message = '', cause } = (error ?? {}) as { message?: string; cause?: unknown };
-  return cause ? messageOf(cause) : message;
-};
-
-/** Whether an error is MariaDB's «duplicate entry» for a key. */
-export function isDuplicate(error: unknown): boolean {
-  const { code, cause } = error as { code?: string; cause?: unknown };
-  return code === 'ER_DUP_ENTRY' || (cause !== undefined && isDuplicate(cause));
 }

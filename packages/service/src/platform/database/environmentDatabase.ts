@@ -7,8 +7,8 @@ import type { Database, Statements } from './connection.js';
 const SCHEMA = Symbol.for('drizzle:Schema');
 
 /**
- * The database of one environment: which server holds it, what it is called there, and its tables. Whoever works on an
- * environment's data does it through this, and writes no database's name into SQL.
+ * The database of one environment: its server, its name there, and its tables. All work on an environment's data goes
+ * through this; no SQL names a database.
  */
 export class EnvironmentDatabase implements Statements {
   readonly rows: Statements['rows'];
@@ -16,6 +16,7 @@ export class EnvironmentDatabase implements Statements {
   readonly run: Statements['run'];
   readonly runRows: Statements['runRows'];
   readonly transaction: Database['transaction'];
+  readonly unit: Database['unit'];
   readonly #tables = new Map<MySqlTable, MySqlTable>();
 
   /** @param server the pool of the server that holds it @param name of the database on that server */
@@ -24,7 +25,14 @@ export class EnvironmentDatabase implements Statements {
     readonly name: string,
     private readonly leases: Leases,
   ) {
-    ({ rows: this.rows, change: this.change, run: this.run, runRows: this.runRows, transaction: this.transaction } = server);
+    ({
+      rows: this.rows,
+      change: this.change,
+      run: this.run,
+      runRows: this.runRows,
+      transaction: this.transaction,
+      unit: this.unit,
+    } = server);
   }
 
   get orm(): Database['orm'] {
@@ -32,8 +40,7 @@ export class EnvironmentDatabase implements Statements {
   }
 
   /**
-   * A table of ours as it stands in this database, for the query builder. It shares its columns with every other
-   * environment's: only the schema it is looked for in is its own.
+   * One of our tables in this database, for the query builder. All environments share its columns; only the schema differs.
    */
   table<T extends MySqlTable>(table: T): T {
     let own = this.#tables.get(table);
@@ -62,7 +69,10 @@ export class EnvironmentDatabase implements Statements {
     return this.run(`DROP DATABASE IF EXISTS \`${this.name}\``);
   }
 
-  /** Runs `work` while nobody else, on any instance, works on the same thing of this environment. @throws {Problem} busy */
+  /**
+   * Runs `work` while no other work, on any instance, holds the same name in this environment.
+   * @throws {Problem} busy
+   */
   withLease<T>(name: string, work: () => Promise<T>, options?: LeaseOptions): Promise<T> {
     return this.leases.with(`${name} ${this.name}`, work, options);
   }

@@ -1,40 +1,48 @@
 /**
- * Locks across instances: rows with an owner and an end. Unlike GET_LOCK and LOCK TABLES they hold on every node of a
- * Galera cluster; one autocommit UPDATE takes one, and of two that try at the same moment one wins.
+ * Locks across instances: rows with an owner and an end. Unlike GET_LOCK and LOCK TABLES they hold on every node of a Galera
+ * cluster; one autocommit UPDATE takes one, and one of two concurrent attempts wins.
  */
 import { setTimeout as sleep } from 'node:timers/promises';
 import { Problem } from '@orchard/contract';
 import type { Statements } from './connection.js';
+import { outsideUnit } from './unit.js';
 
-/** An instance that dies holds up the next one for so long at most. */
+/** How long a dead instance can hold up the next one. */
 const LEASE_S = 10;
 const RENEW_MS = 3_000;
 const AGAIN_MS = 40;
 const WAIT_S = 10;
 
 export type LeaseOptions = {
-  /** How long it is waited for. */
+  /** How long to wait for a lease. */
   waitS?: number;
 };
 
 export class Leases {
-  /** Names that this instance holds or is asking for. */
+  /** Names that this instance holds or requests. */
   readonly #held = new Set<string>();
   #taken = 0;
+  /** A lease is taken and released at once, whatever transaction the work is in. */
+  private readonly system: Statements;
 
   constructor(
-    private readonly system: Statements,
+    system: Statements,
     private readonly instance: string,
-  ) {}
+  ) {
+    this.system = { ...system, change: (sql, values) => outsideUnit(() => system.change(sql, values)) };
+  }
 
-  /** For the very first start: a lease is needed to make the tables. */
+  /** For the very first start: creating the tables needs a lease. */
   async prepare(): Promise<void> {
     await this.system.run(
       'CREATE TABLE IF NOT EXISTS leases (name VARCHAR(120) NOT NULL PRIMARY KEY, owner VARCHAR(64) NOT NULL, `until` DATETIME(3) NOT NULL)',
     );
   }
 
-  /** Runs `work` while nobody else runs work under this name. @throws {Problem} busy, when it is not to be had in time */
+  /**
+   * Runs `work` while no other work runs under this name.
+   * @throws {Problem} busy, when the lease is not available in time
+   */
   async with<T>(name: string, work: () => Promise<T>, { waitS = WAIT_S }: LeaseOptions = {}): Promise<T> {
     const owner = await this.#wait(name, waitS);
     const heartbeat = setInterval(() => void this.#renew(name, owner).catch(() => undefined), RENEW_MS);
@@ -50,7 +58,7 @@ export class Leases {
     const owner = `${this.instance}.${++this.#taken}`;
     const until = performance.now() + waitS * 1000;
     for (;;) {
-      // What is held here need not be asked for.
+      // Leases held here need no request.
       if (!this.#held.has(name)) {
         this.#held.add(name);
         const taken = await this.#take(name, owner).catch((error: unknown) => {
@@ -61,14 +69,14 @@ export class Leases {
         this.#held.delete(name);
       }
       if (performance.now() > until)
-        throw new Problem('busy', `Somebody else is changing the same thing, and took longer than ${waitS} s. Nothing was changed.`, {
+        throw new Problem('busy', `Another change of the same thing took longer than ${waitS} s. Nothing was changed.`, {
           retryAfterS: 5,
         });
       await sleep(AGAIN_MS);
     }
   }
 
-  /** Without an owner, so that a renewal still on its way does not hold it again. One that cannot be given back ends by itself. */
+  /** Clears the owner, so that a renewal in flight does not take it again. A lease that cannot be released expires. */
   async #giveBack(name: string, owner: string): Promise<void> {
     await this.system
       .change("UPDATE leases SET owner = '', `until` = UTC_TIMESTAMP(3) WHERE name = ? AND owner = ?", [name, owner])
@@ -76,7 +84,7 @@ export class Leases {
     this.#held.delete(name);
   }
 
-  /** The database's own clock decides: those of instances may differ. */
+  /** The database's clock decides: clocks of instances may differ. */
   async #take(name: string, owner: string): Promise<boolean> {
     const { affectedRows } = await this.system.change(
       `UPDATE leases SET owner = ?, \`until\` = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_S} SECOND WHERE name = ? AND \`until\` <= UTC_TIMESTAMP(3)`,

@@ -1,6 +1,7 @@
 /** Lists: filter, sort and keyset cursor as SQL, the same for every table. */
 import type { Statements } from './connection.js';
 import { createHmac, timingSafeEqual } from 'node:crypto';
+import pLimit from 'p-limit';
 import { Problem } from '@orchard/contract';
 import {
   type Asking,
@@ -22,9 +23,12 @@ import {
 } from '@orchard/core';
 
 export type ColumnKind = 'text' | 'number' | 'boolean' | 'time' | 'other';
-/** The fields a list of our own tables can be filtered and sorted by: the SQL for each, and what it holds. */
+/** Fields for filtering and sorting a list of our own tables: the SQL and type of each. */
 export type Columns = ReadonlyMap<string, { sql: string; kind: ColumnKind }>;
-/** Columns that are called as the fields are, by what they hold. @param table alias to write before each */
+/**
+ * Columns with the names of the fields, by type.
+ * @param table alias to write before each
+ */
 export function plainColumns(
   names: Partial<Record<ColumnKind, readonly string[]>>,
   table = '',
@@ -36,9 +40,9 @@ export function plainColumns(
 }
 
 export type ListRequest = { filter?: string | undefined; sort?: string | undefined; limit: number; cursor?: string | undefined };
-/** Signs cursors, and tells the time to filters that ask for it. */
+/** Signs cursors, and gives filters the time. */
 export type ListGround = { cursorSecret: Buffer; now: () => number };
-/** What can be filtered and sorted, and how it is called in SQL. */
+/** What can be filtered and sorted, and its name in SQL. */
 export type ListSource = { scope: FilterScope; names: SqlNames };
 /** `name` is the field, or for a computed term the column it is selected as. */
 export type SortTerm = { text: string; name: string; descending: boolean; sql: Sql; computed: boolean };
@@ -60,7 +64,10 @@ const NOBODY = { id: null, roles: [] };
 const invalid = (path: string, problem: string, expected: string) =>
   new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
 
-/** Runs what reads a filter, and turns its error into a problem. @throws {Problem} malformed-filter */
+/**
+ * Reads a filter, and turns its error into a problem.
+ * @throws {Problem} malformed-filter
+ */
 export function readingFilter<T>(work: () => T): T {
   try {
     return work();
@@ -164,7 +171,7 @@ function afterCursor(sort: SortTerm[], cursor: unknown[], slots: Slot[]): string
     return descending ? `(${put(sql)} < ${value(at)} OR ${put(sql)} IS NULL)` : `${put(sql)} > ${value(at)}`;
   };
   const first = sort[0] as SortTerm;
-  // Said on its own, the bound of the first term lets an index begin where the page before ended.
+  // As a condition of its own, the bound of the first term lets an index start where the previous page ended.
   const start =
     sort.length > 1 && cursor[0] !== null
       ? `${first.descending ? `(${put(first.sql)} <= ${value(cursor[0])} OR ${put(first.sql)} IS NULL)` : `${put(first.sql)} >= ${value(cursor[0])}`} AND `
@@ -179,7 +186,7 @@ function afterCursor(sort: SortTerm[], cursor: unknown[], slots: Slot[]): string
 const signature = (body: string, secret: Buffer) => createHmac('sha256', secret).update(body).digest().subarray(0, 12);
 const sortText = (sort: SortTerm[]) => sort.map(({ text }) => text).join(',');
 
-/** Writes the cursor that points behind a row. */
+/** Writes the cursor that points after a row. */
 export function sealCursor(plan: ListPlan, sortValue: (field: string) => unknown, secret: Buffer): string {
   const values = plan.sort.map(({ name }) => {
     const value = sortValue(name);
@@ -194,14 +201,14 @@ function openCursor(cursor: string, sort: SortTerm[], secret: Buffer): unknown[]
   const given = Buffer.from(signed, 'base64url');
   const wanted = signature(body, secret);
   if (given.length !== wanted.length || !timingSafeEqual(given, wanted))
-    throw invalid('query.cursor', 'The cursor was not made here.', '`next` of the page before, unchanged');
+    throw invalid('query.cursor', 'The cursor was not issued here.', '`next` of the previous page, unchanged');
   const [order, values] = JSON.parse(Buffer.from(body, 'base64url').toString()) as [string, unknown[]];
   if (order !== sortText(sort))
     throw invalid('query.cursor', `The cursor belongs to a list sorted by ${order}.`, 'the same `sort` as on the page before');
   return values.map((value) => (value !== null && typeof value === 'object' && 'at' in value ? new Date(value.at as string) : value));
 }
 
-/** Cuts the one row too many that tells whether there is a next page. */
+/** Removes the extra row that shows whether there is a next page. */
 export function cutPage<Row, Item>(
   rows: Row[],
   plan: ListPlan,
@@ -215,10 +222,13 @@ export function cutPage<Row, Item>(
   return rows.length > plan.limit && last ? { items, next: sealCursor(plan, (field) => sortValue(last, field), cursorSecret) } : { items };
 }
 
-/** What a list is of: SQL that selects the rows, what may be asked of them, and in which order they come by themselves. */
+/** The source of a list: SQL that selects the rows, its fields, and its default order. */
 type Listed = { select: string; columns: Columns; sort: string; tie: { field: string; descending: boolean } };
 
-/** One page of rows. Raw SQL, for filter and order come as that. @param select up to, and without, WHERE */
+/**
+ * One page of rows. Raw SQL, since filter and order are SQL.
+ * @param select up to, and without, WHERE
+ */
 export async function listRows<Row extends object, Item>(
   on: Pick<Statements, 'rows'>,
   { select, columns, sort, tie }: Listed,
@@ -229,4 +239,43 @@ export async function listRows<Row extends object, Item>(
   const plan = planList(columns, { ...request, sort: request.sort || sort }, tie, ground);
   const rows = await on.rows<Row>(`${select} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`, plan.values);
   return cutPage(rows, plan, ground, (row, field) => row[field as keyof Row], present);
+}
+
+/** A database that a list across several takes rows from, with a condition of its own. */
+export type ListPart = { on: Pick<Statements, 'rows'>; select: string; condition?: { sql: string; values: unknown[] } };
+
+/** One page of rows of the same columns from several databases: each gives its first rows, and the first of those are the page. */
+export async function listAcross<Row extends object, Item>(
+  parts: readonly ListPart[],
+  { columns, sort, tie }: Omit<Listed, 'select'>,
+  request: ListRequest,
+  ground: ListGround,
+  present: (row: Row) => Item,
+): Promise<{ items: Item[]; next?: string }> {
+  const plan = planList(columns, { ...request, sort: request.sort || sort }, tie, ground);
+  const limit = pLimit(AT_ONCE);
+  const found = await limit.map(parts, ({ on, select, condition }) =>
+    on.rows<Row>(
+      `${select} WHERE ${condition ? `(${condition.sql}) AND ` : ''}${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      [...(condition?.values ?? []), ...plan.values],
+    ),
+  );
+  const rows = found.flat().sort(inOrder(plan.sort));
+  return cutPage(rows.slice(0, plan.limit + 1), plan, ground, (row, field) => row[field as keyof Row], present);
+}
+const AT_ONCE = 4;
+
+/** The order of MariaDB: NULL first, text by its bytes. */
+const inOrder = (sort: readonly SortTerm[]) => (a: object, b: object) => {
+  for (const { name, descending } of sort) {
+    const order = compare(a[name as keyof object], b[name as keyof object]);
+    if (order !== 0) return descending ? -order : order;
+  }
+  return 0;
+};
+
+function compare(a: unknown, b: unknown): number {
+  if (a === null || b === null) return Number(b === null ? 1 : 0) - Number(a === null ? 1 : 0);
+  if (typeof a === 'string') return Buffer.compare(Buffer.from(a), Buffer.from(b as string));
+  return Number(a) - Number(b);
 }

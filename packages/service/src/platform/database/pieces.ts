@@ -1,4 +1,4 @@
-/** Reading rows whose size nobody knows beforehand: many at a time where they are small, few where they are large. */
+/** Reads rows of unknown size: many at a time when they are small, few when they are large. */
 import { currentCost, type DatabaseCost } from './connection.js';
 
 /** Most bytes that are read in one piece, unless one row alone is larger. */

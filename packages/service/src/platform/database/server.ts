@@ -1,4 +1,4 @@
-/** The service's own MariaDB: initialised, started, watched and stopped as a child process. */
+/** The service's own MariaDB: initialised, started, monitored and stopped as a child process. */
 import { type ChildProcess, execFile, spawn } from 'node:child_process';
 import { createHash, randomBytes } from 'node:crypto';
 import { existsSync, mkdirSync, openSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
@@ -37,7 +37,7 @@ export async function startDatabaseServer(directory: string, log: Logger): Promi
   const watch = (current: ChildProcess) =>
     current.once('exit', async (code, signal) => {
       if (stopping) return;
-      log.error({ code, signal }, 'MariaDB ended by itself; starting it again');
+      log.error({ code, signal }, 'MariaDB exited; restarting it');
       await sleep(300);
       if (!stopping) watch((child = launch(data, directory, access)));
     });
@@ -60,7 +60,7 @@ async function readAccess(path: string): Promise<Access> {
   return access;
 }
 
-/** A port nobody listens on; the wished one if it is free. */
+/** A free port; the preferred one if it is free. */
 async function freePort(wished = 0): Promise<number> {
   return new Promise((resolve, reject) => {
     const probe = createServer();
@@ -72,7 +72,7 @@ async function freePort(wished = 0): Promise<number> {
   });
 }
 
-/** Initialises into a neighbour and renames, so that a start killed half-way leaves nothing half-made. */
+/** Initialises into a neighbouring folder and renames it, so that a killed start leaves nothing half-done. */
 async function initialise(data: string): Promise<void> {
   const fresh = `${data}.new`;
   rmSync(fresh, { recursive: true, force: true });
@@ -134,7 +134,7 @@ function launch(data: string, directory: string, access: Access): ChildProcess {
       '--local-infile=OFF',
       ...asRoot(),
     ],
-    // Its own process group: Ctrl-C reaches the service, which ends MariaDB when the last write is through.
+    // Its own process group: Ctrl-C reaches the service, which stops MariaDB after the last write.
     { stdio: ['ignore', log, log], detached: true },
   );
 }
@@ -147,7 +147,7 @@ async function waitUntilReady(access: Access, child: () => ChildProcess, logFile
       return await connection.end();
     } catch (error) {
       if (Date.now() > until || child().exitCode !== null) {
-        throw new Error(`MariaDB did not come up (${(error as Error).message}). Its log is ${logFile}.`);
+        throw new Error(`MariaDB did not start (${(error as Error).message}). Its log is ${logFile}.`);
       }
       await sleep(60);
     }

@@ -9,6 +9,7 @@ export const INSTALLATION = 'installation';
 export class Servers {
   readonly #servers: ReadonlyMap<string, Database>;
   readonly #databases = new Map<string, EnvironmentDatabase>();
+  #system: EnvironmentDatabase | null = null;
 
   /** @param main has the system database, and every environment that names no other server */
   constructor(
@@ -42,7 +43,13 @@ export class Servers {
     return database;
   }
 
-  /** What belongs to no environment but has the same tables: calls that name none. */
+  /** The system database, for tables that environments have too. */
+  get system(): EnvironmentDatabase {
+    this.#system ??= new EnvironmentDatabase(this.main, this.main.name, this.leases);
+    return this.#system;
+  }
+
+  /** The same tables for calls without an environment. */
   get installation(): EnvironmentDatabase {
     return this.databaseOf(INSTALLATION, null);
   }
@@ -54,7 +61,7 @@ export class Servers {
   #named(server: string | null): Database {
     if (server === null) return this.main;
     const found = this.#servers.get(server);
-    if (!found) throw new Error(`The database server ${server} is not named in ORCHARD_DATABASE_SERVERS, and environments are on it.`);
+    if (!found) throw new Error(`The database server ${server} is not listed in ORCHARD_DATABASE_SERVERS, but environments are on it.`);
     return found;
   }
 

@@ -1,4 +1,4 @@
-/** A condition for SQL that is put together from parts, with what its placeholders stand for, in order. */
+/** An SQL condition assembled from parts, with the values of its placeholders in order. */
 export type SqlCondition = { sql: string; values: unknown[] };
 
 /** As many placeholders as there are values. */

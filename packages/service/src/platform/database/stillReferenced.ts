@@ -1,5 +1,5 @@
 import { Problem } from '@orchard/contract';
-import { messageOf } from './connection.js';
+import { messageOf } from './errors.js';
 
 /** MariaDB's refusal to delete a row that others refer to, as a problem that names them. @param table as the API calls it */
 export function stillReferenced(table: string, id: string, error: unknown): Problem {

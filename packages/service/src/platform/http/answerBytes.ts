@@ -1,19 +1,19 @@
-/** How large answers may become, one by one and all together, counted while they are put together and until they are read. */
+/** Limits on the size of responses, singly and together, counted while they are built and until they are read. */
 import { Problem } from '@orchard/contract';
 import type { Json } from '@orchard/core';
 import { currentCost } from '../database/connection.js';
 
-/** Most bytes of one answer. */
+/** The most bytes of one response. */
 export const MOST_BYTES = 32_000_000;
-/** Most bytes that one statement of a call may bring in from the database: an answer, and what is left out of it. */
+/** Most bytes that one statement of a call may read from the database: the response, and what is filtered from it. */
 const MOST_READ = 48_000_000;
-/** Most bytes that answers of one caller, and those of this instance, may hold until they are read. */
+/** The most bytes that unread responses of one caller, and of this instance, may hold. */
 const PER_CALLER = 128_000_000;
 const PER_INSTANCE = 512_000_000;
-/** Smaller answers are only counted when nobody reads them. */
+/** Smaller responses count only while they are unread. */
 const COUNTED_FROM = 256_000;
 
-/** What the answers of this instance hold. */
+/** Bytes held by the responses of this instance. */
 export class AnswerLedger {
   #held = 0;
   readonly #byCaller = new Map<string, number>();
@@ -26,8 +26,8 @@ export class AnswerLedger {
   /** @throws {Problem} answers-unread */
   demandRoom(caller: string, bytes: number): void {
     if ((this.#byCaller.get(caller) ?? 0) + bytes > PER_CALLER)
-      throw unread(`Answers to this caller that are not read yet hold more than ${PER_CALLER / 1e6} MB.`);
-    if (this.#held + bytes > PER_INSTANCE) throw unread(`Answers that are not read yet hold more than ${PER_INSTANCE / 1e6} MB.`);
+      throw unread(`Unread responses to this caller hold more than ${PER_CALLER / 1e6} MB.`);
+    if (this.#held + bytes > PER_INSTANCE) throw unread(`Unread responses hold more than ${PER_INSTANCE / 1e6} MB.`);
   }
 
   change(caller: string, bytes: number): void {
@@ -40,7 +40,7 @@ export class AnswerLedger {
 
 const unread = (problem: string) => new Problem('answers-unread', `${problem} Read those first, or try again.`, { retryAfterS: 2 });
 
-/** The bytes of one call's answer. */
+/** The bytes of one call's response. */
 export class AnswerBytes {
   #held = 0;
   #caller = '';
@@ -51,19 +51,22 @@ export class AnswerBytes {
     private readonly callerOf: () => string,
   ) {}
 
-  /** Counts what a statement of the call brings in. @throws {Problem} answer-too-large, answers-unread */
+  /** Counts what a statement of the call reads. @throws {Problem} answer-too-large, answers-unread */
   readonly read = (bytes: number): void => {
     if (bytes > MOST_READ) throw tooLarge();
     this.#hold(bytes);
   };
 
-  /** Counts what the answer has become. @throws {Problem} answer-too-large, answers-unread */
+  /**
+   * Counts the size of the response.
+   * @throws {Problem} answer-too-large, answers-unread
+   */
   readonly count = (bytes: number): void => {
     if (bytes > MOST_BYTES) throw tooLarge();
     this.#hold(bytes);
   };
 
-  /** Notes what is left to be read when the answer is on its way. */
+  /** Counts what is still unread once the response is being sent. */
   keep(bytes: number): void {
     if (bytes > this.#held) this.#change(bytes - this.#held);
   }
@@ -93,13 +96,16 @@ export class AnswerBytes {
 const tooLarge = () =>
   new Problem(
     'answer-too-large',
-    `The answer would be over ${MOST_BYTES / 1e6} MB. Ask for less at a time: a smaller \`limit\`, fewer \`fields\`, or without an \`include\`. Files of any size come by export.`,
+    `The response would be over ${MOST_BYTES / 1e6} MB. Ask for less at a time: a smaller \`limit\`, fewer \`fields\`, or without an \`include\`. For more, use an export.`,
   );
 
-/** Counts towards the answer of the call that the running code works for. @throws {Problem} answer-too-large, answers-unread */
+/**
+ * Counts towards the response of the current call.
+ * @throws {Problem} answer-too-large, answers-unread
+ */
 export const countAnswer = (bytes: number): void => currentCost.getStore()?.answer?.(bytes);
 
-/** About how many bytes a value has as JSON; what stands in it several times is measured once. */
+/** The approximate size of a value as JSON, in bytes; repeated parts are measured once. */
 export function jsonBytes(value: Json | undefined, known: Map<object, number>): number {
   if (typeof value === 'string') return value.length + 2;
   if (typeof value !== 'object' || value === null) return 8;

@@ -1,4 +1,4 @@
-/** Calls that cannot even be read as HTTP: they get a problem document too. */
+/** Calls that are not valid HTTP: they get a problem document too. */
 import type { Server } from 'node:http';
 import { Problem } from '@orchard/contract';
 
@@ -7,7 +7,7 @@ const problemOf = (code: string | undefined): Problem | null => {
     case 'HPE_HEADER_OVERFLOW':
       return new Problem('headers-too-large');
     case 'ERR_HTTP_REQUEST_TIMEOUT':
-      return new Problem('malformed-json', 'The call did not come whole in time. Send it again.');
+      return new Problem('malformed-json', 'The request was not received completely in time. Send it again.');
     default:
       return code?.startsWith('HPE_') ? new Problem('malformed-json', 'This is not HTTP/1.1 (RFC 9112).') : null;
   }
@@ -22,7 +22,7 @@ export function answerBrokenCalls(http: Server): void {
       `HTTP/1.1 ${problem.status} ${problem.status === 431 ? 'Request Header Fields Too Large' : 'Bad Request'}`,
       'Content-Type: application/problem+json; charset=utf-8',
       `Content-Length: ${Buffer.byteLength(text)}`,
-      // The page that sent too long an address is to read why.
+      // The page that sent too long an address may read the reason.
       'Access-Control-Allow-Origin: *',
       'Connection: close',
     ];

@@ -3,7 +3,7 @@ import type { Request, Response } from 'express';
 
 const EXPOSED = 'ETag, Link, Location, Orchard-Notice, Orchard-Request, Retry-After, traceparent';
 
-/** Lets the calling page read the answer. Whether the call is done at all is decided by the client's list of origins. */
+/** Lets the calling page read the response. The client's list of origins decides whether the call is executed. */
 export function allowReading(request: Request, response: Response): void {
   const { origin } = request.headers;
   if (!origin || !request.originalUrl.startsWith('/app/')) return;

@@ -1,9 +1,13 @@
-/** Writes that may be sent again: an Idempotency-Key is answered once, and the same way every time after, for a day. */
+/**
+ * Writes that may be repeated: for a day, a call with the same Idempotency-Key gets the same response and is not executed
+ * again.
+ */
 import { createHash } from 'node:crypto';
 import { Problem } from '@orchard/contract';
+import { lt } from 'drizzle-orm';
 import type { Statements } from '../database/connection.js';
 import type { EnvironmentDatabase } from '../database/environmentDatabase.js';
-import type { Answer, Call } from '../call.js';
+import type { Answer, Call, Environment } from '../call.js';
 import { environmentOf } from '../call.js';
 import { answerTable } from './tables.js';
 
@@ -16,14 +20,14 @@ export function idempotencyKey(call: Pick<Call, 'headers'>): string | null {
   const key = call.headers['idempotency-key'];
   if (key === undefined) return null;
   if (typeof key === 'string' && /^[\x21-\x7e]{8,200}$/.test(key)) return key;
-  throw new Problem('invalid-input', 'An Idempotency-Key is 8 to 200 visible ASCII characters, such as a UUID.', {
+  throw new Problem('invalid-input', 'An Idempotency-Key must be 8 to 200 visible ASCII characters, such as a UUID.', {
     fields: [{ path: 'headers.Idempotency-Key', problem: 'It is not a key.', expected: '8 to 200 visible ASCII characters' }],
   });
 }
 
 /**
- * Does the work unless it was done before; the answer is stored in the work's own transaction, so that neither can
- * be without the other. A second call that comes while the first is on its way waits for it.
+ * Does the work unless it was done before; the response is stored in the work's own transaction, so that neither exists
+ * without the other. A second call waits while the first is in flight.
  */
 export async function answerOnce<Body>(
   on: Statements,
@@ -62,4 +66,10 @@ async function replay<Body>(on: Statements, db: EnvironmentDatabase, name: strin
     throw new Problem('key-reused', 'This Idempotency-Key was used for another call. Use a new key for every new call.');
   const headers = typeof row.headers === 'string' ? JSON.parse(row.headers) : (row.headers ?? {});
   return { status: row.status, headers, body: (row.body === null ? undefined : JSON.parse(row.body)) as Body };
+}
+
+/** Deletes responses that can no longer be repeated. */
+export async function forgetAnswers({ db }: Environment, before: Date): Promise<void> {
+  const answers = db.table(answerTable);
+  await db.orm.delete(answers).where(lt(answers.at, before));
 }

@@ -85,22 +85,22 @@ export function servePages(parts: Platform): Router {
   return router;
 }
 
-/** Numbers tell apps and environments by name: to who has the token, or where none is set, to this machine alone. */
+/** Metrics name apps and environments: they need the token, or without one, a caller on this machine. */
 function metricsRefusal({ config }: Platform, request: Request): { status: 401 | 403; text: string } | null {
   if (config.metricsToken === undefined)
     return isLoopback(request.socket.remoteAddress) && isLoopback(request.ip)
       ? null
-      : { status: 403, text: 'Metrics are answered on loopback only. Set ORCHARD_METRICS_TOKEN to ask for them from elsewhere.' };
+      : { status: 403, text: 'Metrics are served on loopback only. Set ORCHARD_METRICS_TOKEN to read them from elsewhere.' };
   const given = createHash('sha256')
     .update(/^Bearer\s+(\S+)$/i.exec(request.headers.authorization ?? '')?.[1] ?? '')
     .digest();
   const wanted = createHash('sha256').update(config.metricsToken).digest();
   return timingSafeEqual(given, wanted)
     ? null
-    : { status: 401, text: 'Metrics take `Authorization: Bearer <the token in ORCHARD_METRICS_TOKEN>`.' };
+    : { status: 401, text: 'Metrics need `Authorization: Bearer <the token in ORCHARD_METRICS_TOKEN>`.' };
 }
 
-/** How many statements the database server keeps prepared; with the database away the last count stays. */
+/** How many statements the database server keeps prepared; while the database is unavailable the last count stays. */
 async function noteStatements({ database, metrics }: Platform): Promise<void> {
   const [row] = await database
     .runRows<{ prepared: number; most: number }>(
@@ -113,7 +113,7 @@ async function noteStatements({ database, metrics }: Platform): Promise<void> {
 function serveConsole(_request: Request, response: Response): void {
   if (!existsSync(join(CONSOLE, 'index.html')))
     return void response.status(503).type('text').send('The console is not built. Run `npm run build`.\n');
-  // Read each time: a new build names other assets, and a page is opened seldom.
+  // Read each time: a new build names other assets, and pages are opened rarely.
   const consolePage = readFileSync(join(CONSOLE, 'index.html'), 'utf8');
   response.type('html').set('Cache-Control', 'no-store').send(consolePage.replace('__NONCE__', response.locals.nonce));
 }

@@ -1,18 +1,11 @@
-/** The way of every call, from receiving it to recording it. */
+/** The path of every call, from receiving it to recording it. */
 import { type AnyOperation, Problem, type ProblemDocument } from '@orchard/contract';
 import { maskSecrets, readTraceparent, uuidv7, writeTraceparent } from '@orchard/core';
 import { type Request, type Response, Router } from 'express';
-import { checkOrigin, checkRights, identifyKey, identifyMember, identifyUser, type Rates } from '../access/steps.js';
-import {
-  currentCost,
-  isBrokenCheck,
-  isDatabaseAway,
-  isDeadlock,
-  isDuplicate,
-  isGone,
-  isReferenceError,
-  isTooSlow,
-} from '../database/connection.js';
+import { handle } from '../audit/auditedCall.js';
+import { checkConfirmed, checkOrigin, checkRights, identifyKey, identifyMember, identifyUser, type Rates } from '../access/steps.js';
+import { currentCost } from '../database/connection.js';
+import { isBrokenCheck, isDatabaseAway, isDeadlock, isDuplicate, isGone, isReferenceError, isTooSlow } from '../database/errors.js';
 import type { Platform } from '../platform.js';
 import { AnswerBytes } from './answerBytes.js';
 import type { Answer, Call, Route } from '../call.js';
@@ -33,6 +26,7 @@ const steps = (rates: Rates): Step[] => [
   (call) => rates.limitKey(call),
   readBody,
   validate,
+  checkConfirmed,
 ];
 
 /** A router that serves the given routes. */
@@ -50,7 +44,7 @@ export function serveRoutes(parts: Platform, routes: Route[], rates: Rates): Rou
   return router;
 }
 
-/** Answers what no route takes, and records it like any call. */
+/** Responds to calls without a route, and records them like any call. */
 export function serveUnknown(parts: Platform, prefix: string, routes: readonly Route[], rates: Rates): Router {
   const router = Router();
   const known = routes.map(({ operation: { path, method } }) => ({
@@ -73,10 +67,10 @@ export function serveUnknown(parts: Platform, prefix: string, routes: readonly R
         const asked = `${request.method} ${path}`;
         const methods = known.filter((route) => route.path.test(path)).map(({ method }) => method as string);
         if (methods.length > 0) {
-          // RFC 9110 sections 9.3.2 and 10.2.1: HEAD is there where GET is; a 405 names those there are.
+          // RFC 9110 sections 9.3.2 and 10.2.1: HEAD exists wherever GET does; a 405 lists the allowed methods.
           const allowed = [...new Set([...methods, ...(methods.includes('GET') ? ['HEAD'] : [])])].join(', ');
           response.setHeader('Allow', allowed);
-          throw new Problem('method-not-allowed', `${asked}: this address takes ${allowed}.`);
+          throw new Problem('method-not-allowed', `${asked}: this address allows ${allowed}.`);
         }
         throw new Problem('not-found', `${asked} is not a call of this service. See ${parts.address()}/docs.`);
       } catch (problem) {
@@ -112,6 +106,7 @@ function beginCall(parts: Platform, operation: AnyOperation, request: Request, r
     user: null,
     member: null,
     role: null,
+    heldBack: false,
     environment: null,
     problem: null,
     params: undefined as never,
@@ -132,10 +127,10 @@ async function conduct(call: Call, parts: Platform, before: Step[], route: Route
       const pending = step(call, parts);
       if (pending) await pending;
     }
-    // A stream has no length to tell, and nobody reads what HEAD would stream.
+    // A stream has no length, and a HEAD request would not read it.
     if (call.request.method === 'HEAD' && (call.operation.stream || call.operation.replyTypes))
       return finish(call, parts, end(call, call.operation.status, ''));
-    const answer = await route.handle(call);
+    const answer = await handle(route, call, parts);
     if (answer === 'streaming') {
       call.bytes.release();
       finish(call, parts, { status: 200, bytes: 0 });
@@ -166,7 +161,7 @@ function end({ request, response, bytes: held }: Call, status: number, text: str
   response.statusCode = status;
   if (status !== 204 && status !== 304) response.setHeader('content-length', bytes);
   response.end(text);
-  // What is left of a refused body would otherwise be taken for the next call on this connection.
+  // Otherwise the rest of a refused body would be read as the next call on this connection.
   if (!request.complete) request.unpipe().resume();
   const unread = response.writableFinished ? 0 : (response.socket?.writableLength ?? 0);
   if (unread > 0) held.keep(unread);
@@ -191,7 +186,7 @@ function answerProblem(call: Call, parts: Platform, error: unknown): Sent {
   return end(call, problem.status, JSON.stringify(withoutSecrets(problem.toDocument(call.id))));
 }
 
-/** What was refused is told again, but not when it was a secret in the wrong place. */
+/** The error repeats a refused value, unless it was a secret in the wrong place. */
 function withoutSecrets(document: ProblemDocument): ProblemDocument {
   const { detail, fields } = document;
   const plain = fields?.map(({ path, problem, expected }) => ({ path: maskSecrets(path), problem: maskSecrets(problem), expected }));
@@ -213,23 +208,23 @@ function toProblem(error: unknown, call: Call, parts: Platform): Problem {
   return new Problem('unexpected');
 }
 
-/** What the database's refusal of a statement means, where no handler knew better: mostly that somebody else was quicker. */
+/** What a database error means if no handler knows better: mostly a concurrent change. */
 function knownFailure(error: unknown, { environment }: Call): Problem | null {
   if (isTooSlow(error)) return new Problem('statement-too-slow', undefined, { retryAfterS: 10 });
   if (isDeadlock(error)) return new Problem('busy', undefined, { retryAfterS: 1 });
   if (isDuplicate(error))
-    return new Problem('already-exists', 'Somebody else has made the same thing at the same moment. Read it, and change that.');
-  if (isReferenceError(error)) return new Problem('not-found', 'What this belongs to was deleted at the same moment. Nothing was stored.');
+    return new Problem('already-exists', 'Somebody else created the same thing at the same moment. Read it and change that one.');
+  if (isReferenceError(error)) return new Problem('not-found', 'Its parent was deleted at the same moment. Nothing was stored.');
   if (isBrokenCheck(error))
     return new Problem(
       'invalid-input',
-      'A value does not fit where it is kept: it is too long, or JSON that cannot be kept. Nothing was stored.',
+      'A value cannot be stored: it is too long, or it is JSON that the database rejects. Nothing was stored.',
     );
   if (environment && isGone(error)) return new Problem('not-found', `${environment.app}/${environment.name} is being deleted.`);
   return null;
 }
 
-/** Records the call, once its answer is written. */
+/** Records the call once its response is written. */
 function finish(call: Call, parts: Platform, sent: Sent): void {
   parts.ports.recordCall(call, sent.status, Number(process.hrtime.bigint() - call.startedNs) / 1000, sent.bytes);
 }

@@ -1,7 +1,7 @@
 import { char, index, json, longtext, mysqlTable, smallint } from 'drizzle-orm/mysql-core';
 import { instant } from '../database/columns.js';
 
-/** Answers to writes that came with an Idempotency-Key, kept for a day. */
+/** Responses to writes with an Idempotency-Key, kept for a day. */
 export const answerTable = mysqlTable(
   '_answers',
   {

@@ -1,6 +1,6 @@
-/** Reads and checks what a call brings: parameters, query and body. */
+/** Reads and validates the input of a call: parameters, query and body. */
 import { promisify } from 'node:util';
-import { type AnyOperation, Problem } from '@orchard/contract';
+import { type AnyOperation, expectedOf, Problem } from '@orchard/contract';
 import { type FieldProblem, type Json, describeValue, jsonFault, nearest } from '@orchard/core';
 import express, { type Request, type Response } from 'express';
 import type { z } from 'zod';
@@ -21,7 +21,7 @@ function parserOf(limit: number): ParseBody {
 /** Reads the body as JSON, where the operation has one. @throws {Problem} malformed-json, body-too-large, unsupported-media-type */
 export async function readBody(call: Call): Promise<void> {
   if (!call.operation.body) return;
-  // The parser takes an absent body for an empty object.
+  // The parser reads an absent body as an empty object.
   if (
     call.headers['content-length'] === '0' ||
     (call.headers['content-length'] === undefined && call.headers['transfer-encoding'] === undefined)
@@ -40,18 +40,18 @@ export async function readBody(call: Call): Promise<void> {
   }
   const fault = jsonFault((call.request.body ?? null) as Json);
   if (fault)
-    throw new Problem('invalid-input', `The body cannot be worked on. ${fault}`, {
+    throw new Problem('invalid-input', `The body cannot be processed. ${fault}`, {
       fields: [{ path: 'body', problem: fault, expected: 'flatter JSON of well-formed Unicode' }],
     });
 }
 
 function bodyProblem(error: { type?: string; status?: number; code?: string; message: string }, limit: number): unknown {
-  // A content coding that does not hold: errors of zlib have a code and no type.
+  // An invalid content coding: zlib errors have a code and no type.
   if (error.type === undefined && (error.status === 400 || error.code?.startsWith('Z_') || error.code?.startsWith('ERR_')))
-    return new Problem('malformed-json', `The body does not hold what its Content-Encoding says: ${error.message}.`);
+    return new Problem('malformed-json', `The body does not match its Content-Encoding: ${error.message}.`);
   switch (error.type) {
     case 'entity.parse.failed':
-      // The parser's words go on with a piece of the body, and a password may stand in it.
+      // The parser's message quotes the body, which may contain a password.
       return new Problem('malformed-json', `The body cannot be read as JSON: ${error.message.replace(/(, (\.\.\.)?)?".*$/s, '')}.`);
     case 'entity.too.large':
       return new Problem('body-too-large', `The body is over ${limit / 1_000_000} MB. Send less in one call.`);
@@ -89,11 +89,11 @@ function summary(operation: AnyOperation, fields: FieldProblem[]): string {
   return `\`${first.path}\` of ${operation.method} ${operation.path}: ${first.problem}${more}`;
 }
 
-/** Names that somebody sent can be long. */
+/** Names in a request can be long. */
 const shortened = (name: string) => (name.length > 60 ? `${name.slice(0, 60)}…` : name);
 const MOST_SUGGESTED = 5;
 
-/** Told of one request at most; who sends more wrong than this reads no list of it. */
+/** The most errors that are reported for one request. */
 const MOST_PROBLEMS = 50;
 
 function check(schema: z.ZodType, value: unknown, where: string, fields: FieldProblem[]): unknown {
@@ -108,7 +108,7 @@ function check(schema: z.ZodType, value: unknown, where: string, fields: FieldPr
 
 const namesOf = (schema: z.ZodType): string[] => ('shape' in schema ? Object.keys(schema.shape as object) : []);
 
-/** @param names those that are known at the outermost level, to suggest one for a misspelling */
+/** @param names those that are known at the outermost level, for suggestions */
 function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown, names: readonly string[] = []): FieldProblem[] {
   const path = [where, ...issue.path.map(String)].join('.');
   const value = valueAt(whole, issue.path);
@@ -122,17 +122,17 @@ function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown, n
   }
   if (issue.code === 'invalid_union') return describeUnion(issue, path, where, whole);
   const expected = expectedOf(issue);
-  if (value === undefined) return [{ path, problem: 'It is missing.', expected }];
-  // A password must not come back, not even a refused one; a key may have been given where a certificate is wanted.
+  if (value === undefined) return [{ path, problem: 'It is required.', expected }];
+  // A response must not repeat a password, not even a refused one; a key may have been sent in place of a certificate.
   const got = /password|token|key|trust|secret|certificate|code/i.test(path) ? '' : `; got ${describeValue(value as Json)}`;
-  return [{ path, problem: `Expected ${expected.replace(/\.$/, '')}${got}.`, expected }];
+  return [{ path, problem: `Must be ${expected}${got}.`, expected }];
 }
 
-/** The alternative that came nearest speaks: the one with the fewest unknown or missing members. */
+/** Reports errors of the nearest alternative: the one with the fewest unknown or missing members. */
 function describeUnion(issue: z.core.$ZodIssueInvalidUnion, path: string, where: string, whole: unknown): FieldProblem[] {
   const nearest = [...issue.errors].sort((a, b) => weight(a) - weight(b))[0];
   if (!nearest || weight(nearest) > 2)
-    return [{ path, problem: 'It fits none of the forms that are possible here.', expected: 'one of the forms in /openapi.json' }];
+    return [{ path, problem: 'Must be one of the forms in /openapi.json.', expected: 'one of the forms in /openapi.json' }];
   return nearest.flatMap((inner) => describeIssue({ ...inner, path: [...issue.path, ...inner.path] }, where, whole));
 }
 
@@ -146,37 +146,3 @@ function valueAt(whole: unknown, path: PropertyKey[]): unknown {
     whole,
   );
 }
-
-function expectedOf(issue: z.core.$ZodIssue): string {
-  switch (issue.code) {
-    case 'invalid_type':
-      return WORDS[issue.expected] ?? issue.expected;
-    case 'invalid_value':
-      return `one of ${issue.values.map(String).join(', ')}`;
-    case 'too_small':
-      return issue.message.startsWith('Too small')
-        ? `at least ${issue.minimum}${issue.origin === 'string' ? ' letters' : ''}`
-        : issue.message;
-    case 'too_big':
-      return issue.message.startsWith('Too big') ? `at most ${issue.maximum}${issue.origin === 'string' ? ' letters' : ''}` : issue.message;
-    case 'invalid_format':
-      return issue.message.startsWith('Invalid') ? (FORMATS[issue.format] ?? issue.format) : issue.message;
-    default:
-      return issue.message;
-  }
-}
-
-const WORDS: Record<string, string> = {
-  string: 'text',
-  int: 'an integer',
-  number: 'a number',
-  boolean: 'true or false',
-  object: 'an object',
-  array: 'a list',
-  record: 'an object',
-};
-const FORMATS: Record<string, string> = {
-  uuid: 'a UUID',
-  datetime: 'a time such as 2026-07-14T06:00:00.000Z',
-  base64url: 'base64url without padding',
-};

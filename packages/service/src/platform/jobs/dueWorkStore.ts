@@ -1,9 +1,9 @@
-/** Which environments have work due. A note can be too early, which costs one look, and a sweep mends one that is missing. */
+/** Which environments have work due. An entry can be too early, which costs one query; a sweep adds missing ones. */
 import type { Statements } from '../database/connection.js';
 
 export type Due = { environmentId: string; mark: number };
 
-/** The note of an environment without work stays, so that its mark only ever rises. */
+/** The entry of an environment without work stays, so that its mark only increases. */
 const NEVER = new Date('9999-12-31T00:00:00Z');
 
 export class DueWorkStore {
@@ -20,7 +20,7 @@ export class DueWorkStore {
     return this.system.rows<Due>(`SELECT environmentId, mark FROM dueWork WHERE dueAt <= ? ORDER BY dueAt LIMIT ${most}`, [now]);
   }
 
-  /** Moves the note to when something is due next, unless somebody has noted something since. */
+  /** Moves the entry to the next due time, unless it has changed since. */
   async settle({ environmentId, mark }: Due, next: Date | null): Promise<void> {
     await this.system.change('UPDATE dueWork SET dueAt = ? WHERE environmentId = ? AND mark = ?', [next ?? NEVER, environmentId, mark]);
   }

@@ -1,11 +1,11 @@
 /** Jobs of the version before, which stood in the system database: they move to their environment once. */
 import { eq } from 'drizzle-orm';
 import type { Database } from '../database/connection.js';
-import type { JobPlace } from './queue.js';
+import type { JobDatabase } from './queue.js';
 import { formerJobs } from './systemTables.js';
 import { jobTable } from './tables.js';
 
-export async function takeOverJobs({ orm }: Pick<Database, 'orm'>, { id, db }: JobPlace): Promise<void> {
+export async function takeOverJobs({ orm }: Pick<Database, 'orm'>, { id, db }: JobDatabase): Promise<void> {
   const rows = await orm.select().from(formerJobs).where(eq(formerJobs.environmentId, id));
   if (rows.length === 0) return;
   const moved = rows.map(({ environmentId: _, ...row }) => ({ ...row, leaseUntil: null, leasedBy: null }));

@@ -1,5 +1,6 @@
 /** Jobs as rows: in the database of the environment they belong to, added in the transaction of what they follow from. */
-import { isDeadlock, type Statements } from '../database/connection.js';
+import type { Statements } from '../database/connection.js';
+import { isDeadlock } from '../database/errors.js';
 import type { EnvironmentDatabase } from '../database/environmentDatabase.js';
 import { jobTable } from './tables.js';
 
@@ -7,7 +8,7 @@ export type Job = { id: string; kind: string; subject: string; runAt: Date; atte
 export type NewJob = Pick<Job, 'id' | 'kind' | 'subject' | 'runAt'> & { priority: number; createdAt: Date };
 export type Failure = { runAt: Date; attempts: number; lastError: string; failedAt: Date; gaveUpAt: Date | null };
 
-/** The queue's rules, one statement each. Raw, since Drizzle's builder prepares nothing and these run all day. */
+/** The queue's rules, one statement each. Raw, since Drizzle's builder prepares nothing and these run constantly. */
 export class JobStore {
   /** A subject has one job of a kind: to add it again moves the one there is, also while it is worked on. */
   async add(on: Statements, db: EnvironmentDatabase, job: NewJob): Promise<void> {
@@ -59,7 +60,7 @@ export class JobStore {
     return affectedRows === 1;
   }
 
-  /** Takes the job away, unless it was added again meanwhile; then it is due anew. @returns whether it is gone */
+  /** Deletes the job, unless it was added again meanwhile; then it is due again. @returns whether it was deleted */
   async done(db: EnvironmentDatabase, job: Job, owner: string): Promise<boolean> {
     const { affectedRows } = await db.change(`DELETE FROM ${db.of(jobTable)} WHERE id = ? AND leasedBy = ? AND runAt = ?`, [
       job.id,
@@ -103,7 +104,7 @@ export class JobStore {
     return row?.at ?? null;
   }
 
-  /** Lets what an instance that is gone held be taken at once. */
+  /** Releases the jobs of a dead instance at once. */
   async release(db: EnvironmentDatabase, owner: string): Promise<void> {
     await db.change(`UPDATE ${db.of(jobTable)} SET leaseUntil = NULL, leasedBy = NULL WHERE leasedBy = ?`, [owner]);
   }
@@ -113,6 +114,6 @@ export class JobStore {
   }
 }
 
-/** Whether a job of these kinds is there for a subject like this, as SQL with the pattern as its only placeholder. */
+/** Whether there is a job of these kinds with a matching subject, as SQL with the pattern as its only placeholder. */
 export const hasJobSql = (db: EnvironmentDatabase, kinds: readonly string[]): string =>
   `EXISTS (SELECT 1 FROM ${db.of(jobTable)} j WHERE j.kind IN (${kinds.map((kind) => `'${kind}'`).join(', ')}) AND j.subject LIKE ?)`;

@@ -1,32 +1,37 @@
 /**
- * Work that outlives a call. A job has a lease while it is worked on; when its instance dies, the lease runs out and
- * another takes it. One that fails is tried again, later each time, and given up in the end: it stays, with its last
- * error, until somebody retries or drops it. Recurring work is a job of the installation: one instance does it.
+ * Work that outlives a call. A job has a lease while it is worked on; when its instance dies, the lease runs out and another
+ * takes it. A failing job is retried with back-off, and given up in the end: it stays, with its last error, until a member
+ * retries or drops it. Recurring work is a job of the installation: one instance does it.
  */
 import type { Logger } from 'pino';
-import { apart, isDatabaseAway, isGone, type Statements } from '../database/connection.js';
+import { apart, type Statements } from '../database/connection.js';
+import { isDatabaseAway, isGone } from '../database/errors.js';
 import type { EnvironmentDatabase } from '../database/environmentDatabase.js';
+import { afterCommit, isInUnit } from '../database/unit.js';
 import { type Due, DueWorkStore } from './dueWorkStore.js';
 import { type Job as StoredJob, JobStore } from './jobStore.js';
 
 /** Whose jobs they are: an environment, or the installation itself. */
-export type JobPlace = { id: string; db: EnvironmentDatabase };
+export type JobDatabase = { id: string; db: EnvironmentDatabase };
 export type Job = StoredJob & { environmentId: string };
-/** Works on a job. @returns null when it is done, a step to take once its row is gone, or when to run it again */
+/**
+ * Works on a job.
+ * @returns null when it is done, a function to run once its row is deleted, or the time to run it again
+ */
 export type Worker = (job: Job, lease: Lease) => Promise<Date | null | (() => Promise<void>)>;
 export type Lease = {
-  /** Prolongs it; false when it was lost, and the work must stop. */
+  /** Renews the lease; false when it was lost, and the work must stop. */
   renew: () => Promise<boolean>;
-  /** True when the service is stopping: come to an end soon. */
+  /** True when the service is stopping: finish soon. */
   stopping: () => boolean;
 };
-/** Told of a job that is not tried any more. */
+/** Called for a job that is given up. */
 export type GivenUp = (job: Job, error: string) => Promise<unknown>;
 export type JobKind = {
   work: Worker;
-  /** How many of the kind one instance works on at a time. */
+  /** How many jobs of the kind one instance works on at a time. */
   atOnce?: number;
-  /** Comes round for ever; it is tried again after a failure, and never given up. */
+  /** Recurs forever; it is retried after a failure and never given up. */
   everyMs?: number;
 };
 
@@ -34,9 +39,9 @@ const LEASE_MS = 30_000;
 const POLL_MS = 500;
 /** Jobs that one instance works on at a time. A kind with none running may always have one more, so that none starves. */
 const HANDS = 4;
-/** Environments looked at in one pass. */
+/** Environments checked in one pass. */
 const MOST_DUE = 100;
-/** Most failures in a row; with the waits between them that is about an hour. */
+/** The most consecutive failures; with back-off they take about an hour. */
 export const MOST_ATTEMPTS = 12;
 const FIRST_WAIT_MS = 3_000;
 const LONGEST_WAIT_MS = 600_000;
@@ -44,8 +49,8 @@ const LONGEST_WAIT_MS = 600_000;
 type Ground = {
   /** The system database. */
   system: Statements;
-  installation: JobPlace;
-  find: (environmentId: string) => Promise<JobPlace | null>;
+  installation: JobDatabase;
+  find: (environmentId: string) => Promise<JobDatabase | null>;
   /** Names this instance, also after a restart on the same directory. */
   owner: string;
   now: () => number;
@@ -64,7 +69,7 @@ export class JobQueue {
   #stopping = false;
   #looking = false;
   #again = false;
-  /** The environment served last: the next pass begins after it, so that one with much to do keeps none waiting. */
+  /** The environment served last: the next pass begins after it, so that a busy one delays no other. */
   #last = '';
 
   constructor(private readonly ground: Ground) {
@@ -83,40 +88,41 @@ export class JobQueue {
    * Adds a job in the transaction of what it is about; {@link wake} follows once that is committed. A subject has one
    * job of a kind: adding it again moves the one there is, also while it is worked on; then it is worked on once more.
    */
-  add(on: Statements, { db }: JobPlace, kind: string, subject: string, at = this.#date(), priority = 0): Promise<void> {
+  add(on: Statements, { db }: JobDatabase, kind: string, subject: string, at = this.#date(), priority = 0): Promise<void> {
     return this.#store.add(on, db, { id: this.ground.newId(), kind, subject, priority, runAt: at, createdAt: this.#date() });
   }
 
-  /** Tells all instances that an environment has work due, and looks at once here. */
-  async wake({ id }: Pick<JobPlace, 'id'>, at = this.#date()): Promise<void> {
+  /** Records that an environment has work due, for all instances, and checks at once here. */
+  async wake({ id }: Pick<JobDatabase, 'id'>, at = this.#date()): Promise<void> {
+    if (isInUnit()) return afterCommit(() => void this.wake({ id }, at));
     try {
       await this.#dueWork.note(id, at);
       await this.look();
     } catch (error) {
-      // The sweep finds what was not noted.
-      if (!isDatabaseAway(error)) this.ground.log.warn({ err: error, environment: id }, 'work that is due could not be noted');
+      // The sweep finds what was not recorded.
+      if (!isDatabaseAway(error)) this.ground.log.warn({ err: error, environment: id }, 'due work could not be recorded');
     }
   }
 
-  /** What waits for later may go now. */
-  async hasten(place: JobPlace, kind: string): Promise<void> {
-    await this.#store.hasten(place.db, kind, this.#date());
-    void this.wake(place);
+  /** Deferred jobs may run now. */
+  async hasten(at: JobDatabase, kind: string): Promise<void> {
+    await this.#store.hasten(at.db, kind, this.#date());
+    void this.wake(at);
   }
 
-  /** Takes up an environment at the start: what this instance held before is free, and what is due is noted. */
-  async resume(place: JobPlace): Promise<void> {
-    await this.#store.release(place.db, this.ground.owner);
-    await this.sweep(place);
+  /** Prepares an environment at the start: releases jobs this instance held before, and records what is due. */
+  async resume(at: JobDatabase): Promise<void> {
+    await this.#store.release(at.db, this.ground.owner);
+    await this.sweep(at);
   }
 
-  /** Notes what is due in an environment, whoever forgot to. */
-  async sweep(place: JobPlace): Promise<void> {
-    const next = await this.#store.nextAt(place.db);
-    if (next) await this.#dueWork.note(place.id, next);
+  /** Records what is due in an environment, in case a wake-up was lost. */
+  async sweep(at: JobDatabase): Promise<void> {
+    const next = await this.#store.nextAt(at.db);
+    if (next) await this.#dueWork.note(at.id, next);
   }
 
-  /** The environment is gone, and its jobs with it. */
+  /** The environment was deleted, and its jobs with it. */
   forget(environmentId: string): Promise<void> {
     return this.#dueWork.forget(environmentId);
   }
@@ -130,7 +136,7 @@ export class JobQueue {
     this.#timer = setInterval(() => void this.look(), POLL_MS);
   }
 
-  /** Takes what is due, as far as hands are free. */
+  /** Takes due jobs while workers are free. */
   look(): Promise<void> {
     return apart(() => this.#look());
   }
@@ -159,7 +165,7 @@ export class JobQueue {
     return after < 0 ? sorted : [...sorted.slice(after), ...sorted.slice(0, after)];
   }
 
-  /** One job of each environment in turn, until there are no more, or no hands. */
+  /** One job of each environment in turn, until there are no more jobs or no free workers. */
   async #serve(due: Due[]): Promise<void> {
     let waiting = due;
     while (waiting.length > 0 && this.#free().length > 0 && !this.#stopping) {
@@ -174,20 +180,20 @@ export class JobQueue {
     const kinds = this.#free();
     if (kinds.length === 0) return false;
     const { installation, find, owner, now } = this.ground;
-    const place = due.environmentId === installation.id ? installation : await find(due.environmentId);
-    if (!place) {
+    const at = due.environmentId === installation.id ? installation : await find(due.environmentId);
+    if (!at) {
       await this.#dueWork.forget(due.environmentId);
       return false;
     }
     try {
-      const job = await this.#store.take(place.db, kinds, this.#date(), owner, new Date(now() + LEASE_MS));
+      const job = await this.#store.take(at.db, kinds, this.#date(), owner, new Date(now() + LEASE_MS));
       if (job) {
-        this.#last = place.id;
-        this.#begin(place, job);
+        this.#last = at.id;
+        this.#begin(at, job);
         return true;
       }
-      // What is due and was not taken is of a kind that is busy here, or that only another version knows.
-      const next = await this.#store.nextAt(place.db);
+      // Due jobs that were not taken are of a kind that is busy here, or that only another version knows.
+      const next = await this.#store.nextAt(at.db);
       if (!next || next.getTime() > now()) await this.#dueWork.settle(due, next);
     } catch (error) {
       if (!isGone(error)) throw error;
@@ -196,7 +202,7 @@ export class JobQueue {
     return false;
   }
 
-  /** Kinds that this instance knows and has a hand free for. */
+  /** Kinds for which this instance has a free worker. */
   #free(): string[] {
     const all = this.#running.size;
     return [...this.#kinds].flatMap(([kind, { atOnce = HANDS }]) => {
@@ -205,9 +211,9 @@ export class JobQueue {
     });
   }
 
-  #begin(place: JobPlace, job: StoredJob): void {
+  #begin(at: JobDatabase, job: StoredJob): void {
     this.#count(job.kind, 1);
-    const work = this.#run(place, { ...job, environmentId: place.id }).finally(() => {
+    const work = this.#run(at, { ...job, environmentId: at.id }).finally(() => {
       this.#running.delete(work);
       this.#count(job.kind, -1);
       void this.look();
@@ -219,11 +225,11 @@ export class JobQueue {
     this.#busy.set(kind, (this.#busy.get(kind) ?? 0) + change);
   }
 
-  async #run({ db }: JobPlace, job: Job): Promise<void> {
+  async #run({ db }: JobDatabase, job: Job): Promise<void> {
     const { owner, now } = this.ground;
     const how = this.#kinds.get(job.kind) as JobKind;
     const renew = () => this.#store.renew(db, job.id, owner, new Date(now() + LEASE_MS));
-    // A batch at a slow network can take longer than a lease; while this instance lives, the work stays its own.
+    // A batch at a slow network can take longer than a lease; a living instance keeps its work.
     const heartbeat = setInterval(() => void renew().catch(() => undefined), LEASE_MS / 3);
     try {
       const again = await how.work(job, { renew, stopping: () => this.#stopping });
@@ -238,14 +244,14 @@ export class JobQueue {
         await next?.();
       }
     } catch (error) {
-      // With the database away this fails as well; then the job is taken again when its lease runs out.
+      // While the database is unavailable this fails as well; then the job is taken again when its lease expires.
       await this.#failed(db, job, how, error).catch(() => undefined);
     } finally {
       clearInterval(heartbeat);
     }
   }
 
-  /** A database that is away is nobody's failure. */
+  /** An unavailable database is not the job's failure. */
   async #failed(db: EnvironmentDatabase, job: Job, { everyMs }: JobKind, error: unknown): Promise<void> {
     const attempts = job.attempts + (isDatabaseAway(error) ? 0 : 1);
     const gaveUp = attempts >= MOST_ATTEMPTS && everyMs === undefined;
@@ -254,7 +260,7 @@ export class JobQueue {
     const lastError = (error instanceof Error ? error.message : String(error)).slice(0, 1000);
     this.ground.log.error(
       { err: error, job: job.id, kind: job.kind, attempts },
-      gaveUp ? 'a job was given up' : 'a job failed and will be tried again',
+      gaveUp ? 'a job was given up' : 'a job failed and will be retried',
     );
     const kept = await this.#store.failed(db, job.id, this.ground.owner, {
       runAt: new Date(now + wait),
@@ -271,7 +277,7 @@ export class JobQueue {
     return new Date(this.ground.now());
   }
 
-  /** Lets running work come to an end; what is left stays as rows. */
+  /** Lets running work finish; the rest stays as rows. */
   async stop(): Promise<void> {
     this.#stopping = true;
     if (this.#timer) clearInterval(this.#timer);

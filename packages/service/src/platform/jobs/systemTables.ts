@@ -2,19 +2,21 @@ import { bigint, index, int, mysqlTable, uniqueIndex, varchar } from 'drizzle-or
 import { environments } from '../access/systemTables.js';
 import { id, instant } from '../database/columns.js';
 
-/** Which environments have work due, and from when: where the queue looks. A sweep keeps it right. */
+/** Which environments have work due, and from when: where the queue looks. A sweep corrects it. */
 export const dueWork = mysqlTable(
   'dueWork',
   {
     environmentId: id('environmentId').primaryKey(),
     dueAt: instant('dueAt').notNull(),
-    /** Rises with every note, so that whoever found nothing does not wipe out what came meanwhile. */
+    /** Incremented with every entry, so that a worker that found nothing does not clear one added meanwhile. */
     mark: bigint('mark', { mode: 'number' }).notNull().default(0),
   },
   (t) => [index('dueWork_at').on(t.dueAt)],
 );
 
-/** Where jobs stood before they moved to the databases of their environments; emptied when an environment is brought up to date. */
+/**
+ * Where jobs were stored before they moved to the databases of their environments; emptied as an environment is upgraded.
+ */
 export const formerJobs = mysqlTable(
   'jobs',
   {

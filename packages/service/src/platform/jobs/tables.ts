@@ -8,16 +8,16 @@ export const jobTable = mysqlTable(
     id: id().primaryKey(),
     kind: varchar('kind', { length: 60 }).notNull(),
     subject: varchar('subject', { length: 64 }).notNull(),
-    /** Lower ones are taken first among those that are due. */
+    /** Among due jobs, lower ones are taken first. */
     priority: smallint('priority').notNull().default(0),
     runAt: instant('runAt').notNull(),
     leaseUntil: instant('leaseUntil'),
     leasedBy: varchar('leasedBy', { length: 64 }),
-    /** Failures since it last went well, and the latest of them. */
+    /** Consecutive failures, and the latest of them. */
     attempts: int('attempts').notNull().default(0),
     lastError: varchar('lastError', { length: 1000 }),
     failedAt: instant('failedAt'),
-    /** Since when it is not tried any more. */
+    /** When it was given up. */
     gaveUpAt: instant('gaveUpAt'),
     createdAt: instant('createdAt').notNull(),
   },

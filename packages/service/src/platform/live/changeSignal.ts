@@ -1,11 +1,12 @@
-/** Wakes what waits for changes in an environment, within this instance. */
+/** Wakes waiters for changes in an environment, within this instance. */
 import { EventEmitter } from 'node:events';
+import { afterCommit } from '../database/unit.js';
 
 export class ChangeSignal {
   readonly #emitter = new EventEmitter().setMaxListeners(0);
 
   wake(environmentId: string): void {
-    this.#emitter.emit(environmentId);
+    afterCommit(() => this.#emitter.emit(environmentId));
   }
 
   /** @returns a function that ends listening */

@@ -1,16 +1,16 @@
-/** Server-sent events (HTML standard section 9.2) to one reader, never faster than it reads. */
+/** Server-sent events (HTML standard section 9.2) to one reader, with back-pressure. */
 import type { Problem } from '@orchard/contract';
 import type { Response } from 'express';
 import type { Call } from '../call.js';
 import type { Platform } from '../platform.js';
 
-/** Beyond this, a reader that takes nothing is cut off; it can resume with Last-Event-ID. */
+/** After this, a reader that reads nothing is disconnected; it can resume with Last-Event-ID. */
 const PATIENCE_MS = 30_000;
-/** How long a reader has to take the end of its stream. */
+/** How long a reader has to read the end of its stream. */
 const LAST_WORD_MS = 5_000;
 
 export class EventStream {
-  /** Since when the reader has had no room, in milliseconds since 1970; 0 while it has. */
+  /** When the reader's buffer became full, in milliseconds since 1970; 0 while it has room. */
   #fullSince = 0;
   #ended = false;
   readonly #onEnd: (() => void)[] = [];
@@ -49,7 +49,7 @@ export class EventStream {
     return this.#fullSince === 0;
   }
 
-  /** Cuts off a reader that has taken nothing for too long. */
+  /** Disconnects a reader that has read nothing for too long. */
   cutIfStuck(): boolean {
     if (this.#fullSince === 0 || this.now() - this.#fullSince < PATIENCE_MS) return false;
     this.response.destroy();
@@ -62,7 +62,7 @@ export class EventStream {
     else this.#onEnd.push(ended);
   }
 
-  /** Ends the stream because its reader may no longer read it, and says why. */
+  /** Ends the stream because its reader's rights have ended, and says why. */
   endFor(reason: Problem): void {
     if (this.#ended) return;
     const { type, title, status, detail } = reason.toDocument();

@@ -1,27 +1,17 @@
 /**
- * The change feed of each environment, as it is read. Triggers write entries inside the transaction of each change;
- * their numbers are handed out here, after the commit and by one instance at a time. So a number is never followed by
- * a lower one, and whoever resumes after a number misses nothing.
+ * The change feed of each environment, as it is read. Triggers write entries inside the transaction of each change; their
+ * numbers are assigned here, after the commit and by one instance at a time. So a lower number never follows a higher one,
+ * and a reader that resumes after a number misses nothing.
  */
 import type { Logger } from 'pino';
-import { apart, isDatabaseAway } from '../database/connection.js';
+import { apart } from '../database/connection.js';
+import { isDatabaseAway } from '../database/errors.js';
 import { readInPieces } from '../database/pieces.js';
 import type { Environment } from '../call.js';
 import type { ChangeSignal } from './changeSignal.js';
-import type { EnvironmentDatabase } from '../database/environmentDatabase.js';
-import { feedCounterTable, feedTable } from './tables.js';
+import { endEntries, type FeedRow, oldestNumber, readEntries, settleFeed } from './feedStore.js';
 
-export type FeedRow = {
-  number: number;
-  collection: string;
-  recordId: string;
-  action: 'create' | 'update' | 'delete';
-  version: number;
-  at: Date;
-  by: string;
-  before: string | null;
-  after: string | null;
-};
+export type { FeedRow };
 
 /** Where entries are delivered to. */
 export interface FeedListener {
@@ -36,11 +26,10 @@ export interface FeedListener {
 }
 
 const POLL_MS = 400;
-/** Changes that come close together are numbered in one transaction. */
+/** Changes in quick succession are numbered in one transaction. */
 const GATHER_MS = 12;
 const TICK_MS = 5_000;
-const NUMBER_AT_ONCE = 2_000;
-/** Entries hold whole records, so how many are read at once follows from how large they are. */
+/** Entries hold whole records, so their size decides how many are read at once. */
 const READ = { least: 1, first: 8, most: 256, bytes: 2_000_000 } as const;
 
 export class Feed {
@@ -52,67 +41,35 @@ export class Feed {
     private readonly log: Logger,
   ) {}
 
-  /** Gives numbers to everything committed, and answers the highest. */
-  async settle({ db }: Environment): Promise<number> {
-    for (;;) {
-      const [state] = await db.rows<{ highest: number; pending: number }>(
-        `SELECT number AS highest, EXISTS (SELECT 1 FROM ${db.of(feedTable)} WHERE number = 0) AS pending FROM ${db.of(feedCounterTable)}`,
-      );
-      if (!Number(state?.pending)) return Number(state?.highest ?? 0);
-      const { highest, more } = await this.#number(db);
-      if (!more) return highest;
-    }
-  }
-
-  /**
-   * Numbers come from one row, locked until they are given out, so that they stay one after another: on a Galera
-   * cluster too, where the second of two commits that changed the row fails and is done again.
-   */
-  #number(db: EnvironmentDatabase): Promise<{ highest: number; more: boolean }> {
-    return db.transaction(async (on) => {
-      const [counter] = await on.rows<{ number: number }>(`SELECT number FROM ${db.of(feedCounterTable)} FOR UPDATE`);
-      const base = Number(counter?.number ?? 0);
-      const pending = await on.rows<{ entry: number }>(
-        `SELECT entry FROM ${db.of(feedTable)} WHERE number = 0 ORDER BY entry LIMIT ${NUMBER_AT_ONCE}`,
-      );
-      if (pending.length === 0) return { highest: base, more: false };
-      const highest = base + pending.length;
-      // Entries are named one by one: a range would wait for those between them that have not committed.
-      await on.run('SET @orchard_number := ?', [base]);
-      await on.run(`UPDATE ${db.of(feedTable)} SET number = (@orchard_number := @orchard_number + 1) WHERE entry IN (?) ORDER BY entry`, [
-        pending.map(({ entry }) => entry),
-      ]);
-      await on.change(`UPDATE ${db.of(feedCounterTable)} SET number = ?`, [highest]);
-      return { highest, more: pending.length === NUMBER_AT_ONCE };
-    });
+  /** Numbers everything committed, and returns the highest number. */
+  settle({ db }: Environment): Promise<number> {
+    return settleFeed(db);
   }
 
   /** The lowest number that is still kept; 0 when there is none. */
-  async oldest(environment: Environment): Promise<number> {
-    const [row] = await environment.db.rows<{ number: number }>(
-      `SELECT COALESCE(MIN(number), 0) AS number FROM ${environment.db.of(feedTable)} WHERE number > 0`,
-    );
-    return Number(row?.number ?? 0);
+  oldest({ db }: Environment): Promise<number> {
+    return oldestNumber(db);
+  }
+
+  /** Deletes old entries; the newest stays, so that numbers go on from it. */
+  endBefore({ db }: Environment, at: Date): Promise<void> {
+    return endEntries(db, at);
   }
 
   /** Entries after a number, in order. */
   async read(environment: Environment, after: number): Promise<FeedRow[]> {
     const limit = this.#limits.get(environment.id) ?? READ.first;
-    const rows = await readInPieces(limit, (fewer) => this.#entries(environment, after, fewer));
+    const rows = await readInPieces(limit, (fewer) => readEntries(environment.db, after, fewer));
     const bytes = rows.reduce((sum, row) => sum + (row.before?.length ?? 0) + (row.after?.length ?? 0), 0);
     const fitting = rows.length > 0 ? Math.floor((rows.length * READ.bytes) / Math.max(1, bytes)) : limit;
     this.#limits.set(environment.id, Math.max(READ.least, Math.min(READ.most, limit * 2, fitting)));
     return rows;
   }
 
-  #entries(environment: Environment, after: number, limit: number): Promise<FeedRow[]> {
-    return environment.db.rows<FeedRow>(
-      `SELECT number, collection, recordId, action, version, at, \`by\`, \`before\`, \`after\` FROM ${environment.db.of(feedTable)} WHERE number > ? ORDER BY number LIMIT ${limit}`,
-      [after],
-    );
-  }
-
-  /** Delivers what comes after the listener's position. @returns a function that ends that */
+  /**
+   * Delivers entries after the listener's position.
+   * @returns a function that stops
+   */
   follow(environment: Environment, listener: FeedListener): () => void {
     let tail = this.#tails.get(environment.id);
     if (!tail) {
@@ -123,7 +80,7 @@ export class Feed {
   }
 }
 
-/** Reads the feed of one environment for all who listen on this instance. */
+/** Reads the feed of one environment for all listeners of this instance. */
 class Tail {
   readonly #listeners = new Set<FeedListener>();
   readonly #catchingUp = new Set<FeedListener>();
@@ -164,7 +121,7 @@ class Tail {
     };
   }
 
-  /** Brings one listener from where it is to where the others are. */
+  /** Brings one listener up to the position of the others. */
   async #catchUp(listener: FeedListener): Promise<void> {
     if (this.#catchingUp.has(listener)) return;
     this.#catchingUp.add(listener);
@@ -182,7 +139,7 @@ class Tail {
     }
   }
 
-  /** Goes on with listeners that had no room, or came with a position of their own. */
+  /** Continues with listeners that had no room, or started at their own position. */
   #resumeBehind(): void {
     for (const listener of this.#listeners) if (listener.position < this.#position) void this.#catchUp(listener);
   }
@@ -227,7 +184,7 @@ class Tail {
     this.#resumeBehind();
   }
 
-  /** While the database is away listeners wait; the next poll tries again. */
+  /** While the database is unavailable listeners wait; the next poll tries again. */
   #note(error: unknown): void {
     if (!isDatabaseAway(error)) this.log.error({ err: error, environment: this.environment.id }, 'the change feed could not be read');
   }

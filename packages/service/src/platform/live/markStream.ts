@@ -1,9 +1,8 @@
 /**
- * Tells open pages that something changed. What is sent are marks (the latest entry of the change feed, the latest times) read
- * from the database, so it does not matter on which instance the change was made; a change on this one only wakes
- * the stream sooner.
+ * Notifies open pages of changes. It sends marks (the latest entry of the change feed, the latest times) read from the
+ * database, so a change may come from any instance; a change on this one only wakes the stream sooner.
  */
-import { isDatabaseAway } from '../database/connection.js';
+import { isDatabaseAway } from '../database/errors.js';
 import type { Environment } from '../call.js';
 import type { Platform } from '../platform.js';
 import type { EventStream } from './eventStream.js';
@@ -21,7 +20,7 @@ async function readMarks({ marks }: Platform, environment: Environment): Promise
   return Object.fromEntries(asked.map(({ name }) => [name, Number(row?.[name] ?? 0)]));
 }
 
-/** Answers with server-sent events (HTML standard section 9.2): one `marks` event at once, and one at each change. */
+/** Responds with server-sent events (HTML standard section 9.2): one `marks` event at once, and one at each change. */
 export function streamMarks(parts: Platform, environment: Environment, stream: EventStream): void {
   let last = '';
   let busy = false;

@@ -1,18 +1,19 @@
 /**
- * The open streams of this instance, and whether those who opened them still may. A call's rights are checked when it
- * comes in; a stream's again and again, so that it ends soon after they do.
+ * The open streams of this instance, and the rights of their readers. A call's rights are checked once; a stream's
+ * repeatedly, so that it ends soon after they do.
  */
 import { Problem, type Role } from '@orchard/contract';
 import type { Logger } from 'pino';
-import { roleReaches } from '../access/directory.js';
-import { type Database, isDatabaseAway } from '../database/connection.js';
+import { roleReaches } from '../access/memberDirectory.js';
+import type { Database } from '../database/connection.js';
+import { isDatabaseAway } from '../database/errors.js';
 import type { Call, Environment } from '../call.js';
 import type { Ports } from '../ports.js';
 
-/** Streams end within twice this after their rights did. */
+/** Streams end within twice this time after their rights. */
 const LOOK_MS = 2_000;
 
-/** What is looked after: a stream, and what ends it. */
+/** A monitored stream, and what ends it. */
 export type Revocable = { endFor: (reason: Problem) => void };
 type Grant = Pick<Call, 'holder' | 'user' | 'member' | 'environment' | 'operation'>;
 type Open = { stream: Revocable; grant: Grant };
@@ -42,7 +43,7 @@ export class StreamRights {
     this.#timer = null;
   }
 
-  /** Ends the streams whose rights have ended. While the database is away nothing is known, and all go on. */
+  /** Ends the streams whose rights have ended. While the database is unavailable all of them continue. */
   async look(): Promise<void> {
     if (this.#looking || this.#open.size === 0) return;
     this.#looking = true;
@@ -57,7 +58,7 @@ export class StreamRights {
         grant.stream.endFor(reason);
       }
     } catch (error) {
-      if (!isDatabaseAway(error)) this.log.error({ err: error }, 'the rights of open streams could not be looked at');
+      if (!isDatabaseAway(error)) this.log.error({ err: error }, 'the rights of open streams could not be checked');
     } finally {
       this.#looking = false;
     }
@@ -97,13 +98,17 @@ export class StreamRights {
     const theirs = open.filter(({ grant }) => grant.member);
     if (theirs.length === 0) return [];
     const hashes = unique(theirs.map(({ grant }) => grant.member?.tokenHash));
+    const now = new Date(this.now());
     const sessions = await this.database.runRows<{ tokenHash: string; owner: number }>(
-      'SELECT s.tokenHash, m.owner FROM memberSessions s JOIN members m ON m.id = s.memberId WHERE s.tokenHash IN (?) AND s.expiresAt > ?',
-      [hashes, new Date(this.now())],
+      `SELECT s.tokenHash, m.owner FROM memberSessions s JOIN members m ON m.id = s.memberId WHERE s.tokenHash IN (?) AND s.expiresAt > ?
+       UNION ALL SELECT hash, FALSE FROM automationTokens WHERE hash IN (?) AND expiresAt > ? AND revokedAt IS NULL`,
+      [hashes, now, hashes, now],
     );
+    const ids = unique(theirs.map(({ grant }) => grant.member?.id));
     const roles = await this.database.runRows<{ memberId: string; environmentId: string; role: Role }>(
-      'SELECT memberId, environmentId, role FROM memberRoles WHERE memberId IN (?)',
-      [unique(theirs.map(({ grant }) => grant.member?.id))],
+      `SELECT memberId, environmentId, role FROM memberRoles WHERE memberId IN (?)
+       UNION ALL SELECT tokenId, environmentId, role FROM automationTokenRoles WHERE tokenId IN (?)`,
+      [ids, ids],
     );
     const owners = new Map(sessions.map(({ tokenHash, owner }) => [tokenHash, Boolean(owner)]));
     const roleOf = new Map(roles.map(({ memberId, environmentId, role }) => [`${memberId} ${environmentId}`, role]));
@@ -114,7 +119,7 @@ export class StreamRights {
       const role = owner ? 'owner' : roleOf.get(`${member?.id} ${environment?.id}`);
       const needed = operation.caller.kind === 'member' ? operation.caller.role : 'viewer';
       if (environment && (!role || !roleReaches(role, needed)))
-        return [[one, new Problem('role-insufficient', `You have no role any more that may read ${environment.app}/${environment.name}.`)]];
+        return [[one, new Problem('role-insufficient', `You no longer have a role that may read ${environment.app}/${environment.name}.`)]];
       return [];
     });
   }

@@ -22,11 +22,11 @@ export const feedTable = mysqlTable(
   (t) => [index('feed_number').on(t.number), index('feed_record').on(t.collection, t.recordId, t.version), index('feed_at').on(t.at)],
 );
 
-/** One row: the highest number of the feed that was given out. */
+/** One row: the highest assigned number of the feed. */
 export const feedCounterTable = mysqlTable('_feedCounter', {
   id: tinyint('id').primaryKey(),
   number: bigint('number', { mode: 'number' }).notNull(),
 });
 
-/** The form of the triggers that write it; rises when those of every collection have to be written anew. */
+/** The form of the triggers that write it; incremented when the triggers of every collection must be rewritten. */
 export const TRIGGER_FORMAT = 1;

@@ -1,5 +1,5 @@
 import type { Capability } from '../../platform/capability.js';
-import { recordBlockedOrigin } from './blockedOrigins.js';
+import { recordBlockedOrigin } from './blockedOriginStore.js';
 import type { Parts } from './parts.js';
 import { appRoutes } from './routes.js';
 import { AppStore } from './store.js';

@@ -3,11 +3,12 @@ import { type App, type Client, type Environment as EnvironmentDocument, type Ke
 import { formatKey } from '@orchard/core';
 import { and, eq, inArray } from 'drizzle-orm';
 import { hashKey, seal, unseal } from '../../platform/access/secrets.js';
-import { isDuplicate } from '../../platform/database/connection.js';
+import { isDuplicate } from '../../platform/database/errors.js';
+import { heldRole } from '../../platform/access/memberDirectory.js';
 import { newEnvironmentKeys, sealEnvironmentKeys } from '../../platform/access/environmentKeys.js';
 import { TRIGGER_FORMAT } from '../../platform/live/tables.js';
 import { migrateEnvironment } from '../../platform/database/migrate.js';
-import { apps, clients, environments, keys, memberRoles } from '../../platform/access/systemTables.js';
+import { apps, clients, environments, keys } from '../../platform/access/systemTables.js';
 import type { Environment, SignedInMember } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 
@@ -25,12 +26,11 @@ export class AppStore {
   }
 
   async list(member: SignedInMember): Promise<App[]> {
-    const [appRows, environmentRows, roleRows] = await Promise.all([
+    const [appRows, environmentRows, roles] = await Promise.all([
       this.#orm.select().from(apps).orderBy(apps.name),
       this.#orm.select().from(environments),
-      this.#orm.select().from(memberRoles).where(eq(memberRoles.memberId, member.id)),
+      this.parts.members.givenRoles(member),
     ]);
-    const roles = new Map(roleRows.map(({ environmentId, role }) => [environmentId, role as Role]));
     const present = appRows.map((app) => {
       const own = environmentRows
         .filter((row) => row.app === app.name && (member.owner || roles.has(row.id)))
@@ -39,7 +39,12 @@ export class AppStore {
         name: app.name,
         title: app.title,
         createdAt: app.createdAt.toISOString(),
-        environments: own.map((row) => presentEnvironment(row, member.owner ? 'owner' : (roles.get(row.id) as Role))),
+        secondFactor: app.secondFactor,
+        environments: own.map((row) => {
+          const role = member.owner ? 'owner' : (roles.get(row.id) as Role);
+          const held = heldRole(role, app.secondFactor, member);
+          return presentEnvironment(row, held, held !== role);
+        }),
       };
     });
     return present.filter((app) => member.owner || app.environments.length > 0);
@@ -57,7 +62,7 @@ export class AppStore {
       await this.createEnvironment(name, { name: 'dev', mode: 'open' }),
       await this.createEnvironment(name, { name: 'live', mode: 'closed' }),
     ];
-    return { name, title, createdAt: createdAt.toISOString(), environments: made };
+    return { name, title, secondFactor: false, createdAt: createdAt.toISOString(), environments: made };
   }
 
   /** @throws {Problem} invalid-input for a database server that the settings do not name */
@@ -115,13 +120,22 @@ export class AppStore {
     this.parts.directory.forget();
   }
 
-  /** Rows first, so that nothing can be written any more, then the database. */
+  /** Rows first, so that nothing more can be written, then the database. */
   async removeEnvironment({ id, db }: Pick<Environment, 'id' | 'db'>): Promise<void> {
     await this.#orm.delete(environments).where(eq(environments.id, id));
     this.parts.directory.forget();
     await db.drop();
     this.parts.servers.forget(id);
     await this.parts.jobs.forget(id);
+  }
+
+  /** @throws {Problem} not-found */
+  async changeApp(name: string, changes: { title?: string | undefined; secondFactor?: boolean | undefined }): Promise<void> {
+    const set = Object.fromEntries(Object.entries(changes).filter(([, value]) => value !== undefined));
+    const [known] = await this.#orm.select().from(apps).where(eq(apps.name, name));
+    if (!known) throw new Problem('not-found', `There is no app \`${name}\`.`);
+    if (Object.keys(set).length > 0) await this.#orm.update(apps).set(set).where(eq(apps.name, name));
+    this.parts.directory.forget();
   }
 
   async removeApp(name: string): Promise<void> {
@@ -188,7 +202,7 @@ export class AppStore {
     return this.client(environment, name);
   }
 
-  /** Makes a key and answers it whole, this once for a server key. */
+  /** Creates a key and returns it whole; a server key is shown only this once. */
   async createKey(environment: Environment, client: string, kind: Key['kind'], name: string, scopes: Key['scopes']): Promise<Key> {
     const key = formatKey(kind, this.parts.random(16));
     const id = this.parts.newId();
@@ -219,7 +233,7 @@ export class AppStore {
     this.parts.directory.forget();
   }
 
-  /** Notes which keys were used since the last time. */
+  /** Records which keys were used since the last time. */
   async noteUse(ids: string[]): Promise<void> {
     if (ids.length > 0)
       await this.#orm
@@ -247,7 +261,17 @@ export class AppStore {
 export function presentEnvironment(
   row: Pick<Environment, 'app' | 'name' | 'createdAt' | 'widening' | 'server'> & { mode: string },
   role: Role,
+  secondFactorNeeded = false,
 ): EnvironmentDocument {
   const { app, name, mode, widening, server, createdAt } = row;
-  return { app, name, mode: mode as Environment['mode'], widening: Boolean(widening), server, role, createdAt: createdAt.toISOString() };
+  return {
+    app,
+    name,
+    mode: mode as Environment['mode'],
+    widening: Boolean(widening),
+    server,
+    role,
+    secondFactorNeeded,
+    createdAt: createdAt.toISOString(),
+  };
 }

@@ -1,4 +1,8 @@
-/** Mails of the installation itself to its members: through a server of its own, which depends on no environment. */
+/**
+ * Mails of the installation to its members, independent of environments: through its own gateway, or else the mail server of
+ * its settings.
+ */
+import type { Ports } from '../../platform/ports.js';
 import { readFileSync } from 'node:fs';
 import nodemailer, { type Transporter } from 'nodemailer';
 
@@ -13,12 +17,34 @@ export type MailServerSettings = {
   trustFile: string | undefined;
 };
 
-export class InstallationMail {
+export class MemberMail {
+  constructor(
+    private readonly ports: Pick<Ports, 'mailByGateway' | 'hasMailGateway'>,
+    private readonly server: MailServer | null,
+  ) {}
+
+  async isSet(): Promise<boolean> {
+    return this.server !== null || (await this.ports.hasMailGateway());
+  }
+
+  /** @throws Error when the mail is refused */
+  async send(mail: OutgoingMail): Promise<void> {
+    if (await this.ports.mailByGateway(mail)) return;
+    if (!this.server) throw new Error('the installation has no mail server');
+    await this.server.send(mail);
+  }
+
+  close(): void {
+    this.server?.close();
+  }
+}
+
+export class MailServer {
   #transport: Transporter | null = null;
 
   constructor(private readonly settings: MailServerSettings) {}
 
-  /** Made when the first mail is sent: nothing of it is needed for the service to start. */
+  /** Created when the first mail is sent: the service starts without it. */
   #open(): Transporter {
     const { url, trustFile } = this.settings;
     const { protocol, hostname, port, username, password } = new URL(url);
@@ -43,7 +69,7 @@ export class InstallationMail {
       to,
       subject,
       text,
-      // RFC 3834 section 5: nobody's out-of-office note is wanted.
+      // RFC 3834 section 5: suppresses out-of-office replies.
       headers: { 'Auto-Submitted': 'auto-generated' },
     });
   }

@@ -1,7 +1,5 @@
 /** What this room stands on. */
-import type { InstallationMail } from './installationMail.js';
+import type { MemberMail } from './installationMail.js';
 import type { Platform } from '../../platform/platform.js';
 
-export type Parts = Platform & {
-  /** Null where no server is set. */ installationMail: InstallationMail | null;
-};
+export type Parts = Platform & { memberMail: MemberMail };

@@ -1,6 +1,6 @@
-/** The one-time address at which the owner account is made. */
+/** The one-time address at which the owner account is created. */
 import { formatKey, readKey } from '@orchard/core';
-import { eq } from 'drizzle-orm';
+import { and, eq } from 'drizzle-orm';
 import { hashKey } from '../../platform/access/secrets.js';
 import { members, settings } from '../../platform/access/systemTables.js';
 import type { Parts } from './parts.js';
@@ -11,7 +11,7 @@ export async function isSetupNeeded(parts: Pick<Parts, 'database'>): Promise<boo
   return (await parts.database.orm.select({ id: members.id }).from(members).limit(1)).length === 0;
 }
 
-/** Makes this the one-time token, in place of any earlier one; only its hash is kept. */
+/** Sets the one-time token, replacing any earlier one; only its hash is stored. */
 export async function keepSetupToken(parts: Pick<Parts, 'database'>, token: string): Promise<void> {
   await parts.database.orm
     .insert(settings)
@@ -29,9 +29,8 @@ export async function makeSetupToken(parts: Pick<Parts, 'database' | 'random'>):
 /** Uses the token up; false when it is not the current one. */
 export async function takeSetupToken(parts: Pick<Parts, 'database'>, token: string): Promise<boolean> {
   if (!readKey(token).ok) return false;
-  const { affectedRows } = await parts.database.change('DELETE FROM settings WHERE name = ? AND value = ?', [NAME, hashKey(token)]);
+  const [{ affectedRows }] = await parts.database.orm
+    .delete(settings)
+    .where(and(eq(settings.name, NAME), eq(settings.value, hashKey(token))));
   return affectedRows === 1;
 }
-
-export const findMember = async (parts: Pick<Parts, 'database'>, email: string) =>
-  (await parts.database.orm.select().from(members).where(eq(members.email, email)))[0];

@@ -1,7 +1,7 @@
 import type { Capability } from '../../platform/capability.js';
 import { latestSql } from '../../platform/live/marks.js';
 import type { Platform } from '../../platform/platform.js';
-import { Notices } from './notices.js';
+import { Notices } from './noticeStore.js';
 import { noticeRoutes } from './routes.js';
 
 export function notices(platform: Platform): Capability<{ notices: Notices }> {

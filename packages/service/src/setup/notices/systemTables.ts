@@ -2,7 +2,7 @@ import { index, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core'
 import { environments, members } from '../../platform/access/systemTables.js';
 import { id, instant } from '../../platform/database/columns.js';
 
-/** What members are told; `once` keeps the same thing from being told twice. */
+/** Notices to members; `once` prevents duplicates. */
 export const notices = mysqlTable(
   'notices',
   {
@@ -17,7 +17,7 @@ export const notices = mysqlTable(
   (table) => [uniqueIndex('notices_once').on(table.once), index('notices_at').on(table.at)],
 );
 
-/** Up to when each member has read. */
+/** The time up to which each member has read. */
 export const noticesRead = mysqlTable('noticesRead', {
   memberId: id('memberId')
     .primaryKey()

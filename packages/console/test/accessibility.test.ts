@@ -1,0 +1,62 @@
+/** Every page against the rules of WCAG 2.1 A and AA, in both schemes. */
+import { operations } from '@orchard/contract';
+import type { Browser, Page } from 'playwright-core';
+import { afterAll, beforeAll, expect, inject, it } from 'vitest';
+import { makeApp, startTestService, type TestService } from '../../service/test/support.js';
+import { openBrowser, openPage, signIn, violations } from './browser.js';
+
+let test: TestService;
+let browser: Browser;
+let page: Page;
+
+beforeAll(async () => {
+  test = await startTestService(inject('databaseUrl'));
+  const { dev } = await makeApp(test, 'quillfell-hiker');
+  await test.owner.call(operations.managedRecords.put, {
+    params: { ...dev.params, collection: 'huts', id: 'hollow-col' },
+    body: { name: 'Hollow Col', bunks: 14, open: true, position: { type: 'Point', coordinates: [8.3, 61.3] }, amenities: ['stove'] },
+  });
+  browser = await openBrowser();
+  page = await openPage(browser);
+  await signIn(page, test.address);
+});
+afterAll(async () => {
+  await browser?.close();
+  await test?.stop();
+});
+
+it.each([
+  'overview',
+  'data',
+  'data/huts',
+  'data/huts?tab=map',
+  'data/huts?tab=fields',
+  'data/huts?tab=rules',
+  'data/huts?tab=indexes',
+  'data/huts?tab=files',
+  'users',
+  'users?open=new',
+  'compose',
+  'sent',
+  'topics',
+  'channels?add=1',
+  'devices',
+  'sms-inbox?view=opt-outs',
+  'sms-inbox?view=settings',
+  'gateways?add=1',
+  'requests',
+  'jobs',
+  'api-use?range=1h',
+  'setup',
+  'quick-start',
+  'environments',
+])('has no accessibility fault on %s, light or dark', async (path) => {
+  await page.goto(`${test.address}/quillfell-hiker/dev/${path}`);
+  for (const colorScheme of ['light', 'dark'] as const) {
+    await page.emulateMedia({ colorScheme });
+    await page.getByRole('heading', { level: 1 }).waitFor();
+    await page.locator('[aria-busy=true]').first().waitFor({ state: 'detached' });
+    expect(await violations(page)).toEqual([]);
+  }
+  await page.emulateMedia({ colorScheme: 'light' });
+});

@@ -1,0 +1,41 @@
+/** What the audit tells apart, and what it calls changes that no operation makes. */
+
+/** The kinds of things that members, tokens and the service change, with the database that holds each. */
+export const AUDIT_KINDS = {
+  app: 'installation',
+  environment: 'installation',
+  client: 'installation',
+  key: 'installation',
+  member: 'installation',
+  session: 'installation',
+  token: 'installation',
+  'second factor': 'installation',
+  'installation gateway': 'installation',
+  collection: 'environment',
+  index: 'environment',
+  view: 'environment',
+  record: 'environment',
+  user: 'environment',
+  device: 'environment',
+  topic: 'environment',
+  channel: 'environment',
+  gateway: 'environment',
+  notification: 'environment',
+  'opt-out': 'environment',
+  'message settings': 'environment',
+  job: 'environment',
+} as const;
+export type AuditKind = keyof typeof AUDIT_KINDS;
+
+/** What the service does by itself: a write to an open environment brings fields that are not there yet. */
+export const OPEN_ENVIRONMENT = 'collections.extend';
+export const SERVICE_ACTIONS: Record<string, string> = {
+  [OPEN_ENVIRONMENT]: 'Add what a write to an open environment brought',
+};
+
+/**
+ * `begun` is written before a change that is no single transaction, such as one of tables; `done` or `failed` follows, or
+ * nothing if the service died meanwhile.
+ */
+export const AUDIT_OUTCOMES = ['done', 'begun', 'failed'] as const;
+export type AuditOutcome = (typeof AUDIT_OUTCOMES)[number];

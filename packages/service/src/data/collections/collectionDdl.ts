@@ -1,0 +1,201 @@
+/**
+ * The tables of collections, their columns and keys, and the triggers that write the change feed in the transaction of each
+ * change. Raw SQL: the shape of these tables is data, which Drizzle does not know.
+ */
+import { createHash } from 'node:crypto';
+import { Problem } from '@orchard/contract';
+import type { Field, Fields } from '@orchard/core';
+import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
+import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
+import { columnSql, columnType, ID_TYPE, imageSql, spatialColumn, spatialColumnSql } from './columns.js';
+import type { CollectionShape, DroppedField, Index } from './shape.js';
+import { endedRecordTable } from './tables.js';
+import { feedTable } from '../../platform/live/tables.js';
+
+const SYSTEM_COLUMNS = `\`id\` ${ID_TYPE} NOT NULL PRIMARY KEY,
+  \`createdAt\` DATETIME(3) NOT NULL, \`updatedAt\` DATETIME(3) NOT NULL, \`version\` INT NOT NULL,
+  \`ownerId\` ${ID_TYPE} NULL, \`_by\` VARCHAR(300) NOT NULL DEFAULT '', INDEX \`_owner\` (\`ownerId\`)`;
+
+/**
+ * Creates a collection's table; keeps what an interrupted attempt left.
+ * @throws {Problem} already-exists, for a name that differs only by case
+ */
+export async function createTable(connection: PoolConnection, db: EnvironmentDatabase, name: string, fields: Fields): Promise<void> {
+  const [taken] = await connection.query<RowDataPacket[]>(
+    'SELECT TABLE_NAME AS name FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND LOWER(TABLE_NAME) = LOWER(?)',
+    [db.name, name],
+  );
+  const twin = taken[0]?.name;
+  if (twin && twin !== name)
+    throw new Problem('already-exists', `The collection \`${name}\` differs from \`${twin}\` only by case. Use \`${twin}\`.`);
+  const columns = [...fields].map(([field, of]) => columnSql(field, of));
+  await connection.query(
+    `CREATE TABLE IF NOT EXISTS ${db.collection(name)} (${SYSTEM_COLUMNS}) DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`,
+  );
+  if (columns.length > 0)
+    await connection.query(
+      `ALTER TABLE ${db.collection(name)} ${columns.map((column) => `ADD COLUMN IF NOT EXISTS ${column}`).join(', ')}`,
+    );
+  await writeTriggers(connection, db, name, fields);
+}
+
+/** Writes the triggers for the fields as they are now. While `@orchard_quiet` is 1, updates write no entry. */
+export async function writeTriggers(connection: PoolConnection, db: EnvironmentDatabase, name: string, fields: Fields): Promise<void> {
+  const feed = (action: string, row: 'NEW' | 'OLD', version: string, at: string, by: string, before: string, after: string) =>
+    `INSERT INTO ${db.of(feedTable)} (collection, recordId, action, version, at, \`by\`, \`before\`, \`after\`)
+     VALUES ('${name}', ${row}.id, '${action}', ${version}, ${at}, ${by}, ${before}, ${after})`;
+  const [old, fresh] = [imageSql('OLD', fields), imageSql('NEW', fields)];
+  const update = feed('update', 'NEW', 'NEW.version', 'NEW.updatedAt', 'NEW._by', old, fresh);
+  const triggers = [
+    ['INSERT', feed('create', 'NEW', 'NEW.version', 'NEW.updatedAt', 'NEW._by', 'NULL', fresh)],
+    ['UPDATE', `BEGIN IF COALESCE(@orchard_quiet, 0) = 0 THEN ${update}; END IF; END`],
+    [
+      'DELETE',
+      `BEGIN ${feed('delete', 'OLD', 'OLD.version + 1', 'UTC_TIMESTAMP(3)', "COALESCE(@orchard_by, '')", old, 'NULL')};
+       INSERT INTO ${db.of(endedRecordTable)} (collection, recordId, version) VALUES ('${name}', OLD.id, OLD.version + 1) ON DUPLICATE KEY UPDATE version = VALUES(version); END`,
+    ],
+  ];
+  // A trigger's name has at most 64 characters, like a table's, and lives beside the triggers of all other tables.
+  const [[{ number }]] = (await connection.query<RowDataPacket[]>('SELECT CRC32(?) AS number', [name])) as unknown as [
+    [{ number: number }],
+  ];
+  for (const [event, body] of triggers) {
+    await connection.query(
+      `CREATE OR REPLACE TRIGGER ${db.collection(`_${event?.toLowerCase()}_${number}_${name.slice(0, 40)}`)} AFTER ${event} ON ${db.collection(name)} FOR EACH ROW ${body}`,
+    );
+  }
+}
+
+/** Adds columns whose fields are not known yet: a field is known once its column has a comment. */
+export async function addSilentColumns(connection: PoolConnection, table: string, fields: Iterable<[string, Field]>): Promise<void> {
+  const columns = [...fields].map(([name, field]) => `ADD COLUMN IF NOT EXISTS ${columnSql(name, field, false)}`);
+  await connection.query(`ALTER TABLE ${table} ${columns.join(', ')}`);
+}
+
+export async function addColumn(connection: PoolConnection, { table }: CollectionShape, name: string, field: Field): Promise<void> {
+  await connection.query(`ALTER TABLE ${table} ADD COLUMN IF NOT EXISTS ${columnSql(name, field)}`);
+}
+
+/** Gives columns the types, defaults and comments of their fields. */
+export async function modifyColumns(connection: PoolConnection, table: string, fields: Iterable<[string, Field]>): Promise<void> {
+  const columns = [...fields].map(([name, field]) => `MODIFY COLUMN ${columnSql(name, field)}`);
+  if (columns.length > 0) await connection.query(`ALTER TABLE ${table} ${columns.join(', ')}`);
+}
+
+/** Makes a column the column of a field: one that was filled beside it, or one that was set aside. */
+export async function putInPlace(
+  connection: PoolConnection,
+  { table }: CollectionShape,
+  column: string,
+  name: string,
+  field: Field,
+): Promise<void> {
+  await connection.query(`ALTER TABLE ${table} CHANGE COLUMN \`${column}\` ${columnSql(name, field)}`);
+}
+
+/** Sets a field's column aside under a name that no field can have, with its field in its comment. */
+export async function setAside(
+  connection: PoolConnection,
+  { table, fields }: CollectionShape,
+  { column, ...comment }: DroppedField,
+): Promise<void> {
+  const field = fields.get(comment.name) as Field;
+  await connection.query(`ALTER TABLE ${table} CHANGE COLUMN \`${comment.name}\` \`${column}\` ${columnType(field)} NULL COMMENT ?`, [
+    JSON.stringify(comment),
+  ]);
+}
+
+/** Drops columns that were set aside. */
+export async function dropColumns(connection: PoolConnection, table: string, columns: readonly string[]): Promise<void> {
+  await connection.query(`ALTER TABLE ${table} ${columns.map((column) => `DROP COLUMN IF EXISTS \`${column}\``).join(', ')}`);
+}
+
+/** Renames a column; the spatial column and index of a place are dropped and created again under the new name. */
+export async function renameColumn(connection: PoolConnection, shape: CollectionShape, from: string, to: string): Promise<void> {
+  const spatial = shape.indexes
+    .filter(({ kind, fields }) => kind === 'place' && fields[0] === from)
+    .map(({ name }) => `DROP INDEX \`${name}\``);
+  const parts = [
+    ...(shape.placesIndexed.has(from) ? [...spatial, `DROP COLUMN \`${spatialColumn(from)}\``] : []),
+    `CHANGE COLUMN \`${from}\` ${columnSql(to, shape.fields.get(from) as Field)}`,
+  ];
+  await connection.query(`ALTER TABLE ${shape.table} ${parts.join(', ')}`);
+}
+
+/** Names of foreign keys are unique in the whole database, and have at most 64 characters. */
+const foreignKeyName = (collection: string, field: string): string =>
+  `_r_${createHash('sha256').update(`${collection}.${field}`).digest('hex').slice(0, 12)}_${field}`.slice(0, 64);
+
+/** The table that a reference leads to. */
+export const targetTable = (db: EnvironmentDatabase, { to }: Field): string => db.collection(to === 'users' ? '_users' : (to as string));
+
+/** Foreign and unique keys of a field. */
+export async function addKeys(
+  connection: PoolConnection,
+  db: EnvironmentDatabase,
+  collection: string,
+  name: string,
+  field: Field,
+): Promise<void> {
+  const table = db.collection(collection);
+  if (field.type === 'reference')
+    await connection.query(
+      `ALTER TABLE ${table} ADD CONSTRAINT \`${foreignKeyName(collection, name)}\` FOREIGN KEY IF NOT EXISTS (\`${name}\`) REFERENCES ${targetTable(db, field)} (id)`,
+    );
+  if (field.unique) await connection.query(`ALTER TABLE ${table} ADD UNIQUE INDEX IF NOT EXISTS \`_u_${name.slice(0, 60)}\` (\`${name}\`)`);
+}
+
+/** Drops the foreign key, the unique key and the indexes of a field; `keep` says what the field becomes. */
+export async function dropKeys(connection: PoolConnection, shape: CollectionShape, name: string, keep?: Field): Promise<void> {
+  const parts: string[] = [];
+  if (shape.fields.get(name)?.type === 'reference')
+    for (const key of await foreignKeysOf(connection, shape, name)) parts.push(`DROP FOREIGN KEY \`${key}\``);
+  const kept = (index: Index) => keep && !(index.kind === 'unique' && index.name.startsWith('_u_'));
+  for (const index of shape.indexes) {
+    if (!index.fields.includes(name) || kept(index)) continue;
+    parts.push(`DROP INDEX IF EXISTS \`${index.name}\``);
+    if (index.kind === 'place') parts.push(`DROP COLUMN IF EXISTS \`${spatialColumn(name)}\``);
+  }
+  if (parts.length > 0) await connection.query(`ALTER TABLE ${shape.table} ${parts.join(', ')}`);
+}
+
+async function foreignKeysOf(connection: PoolConnection, { db, name: collection }: CollectionShape, field: string): Promise<string[]> {
+  const [keys] = await connection.query<RowDataPacket[]>(
+    'SELECT CONSTRAINT_NAME AS name FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ? AND REFERENCED_TABLE_NAME IS NOT NULL',
+    [db.name, collection, field],
+  );
+  return keys.map(({ name }) => name as string);
+}
+
+/** How many characters of a text an index holds. */
+const TEXT_PREFIX = 191;
+
+export async function addIndex(connection: PoolConnection, shape: CollectionShape, { name, fields, kind }: Index): Promise<void> {
+  const [first] = fields as [string];
+  if (kind === 'place') {
+    await connection.query(
+      `ALTER TABLE ${shape.table} ADD COLUMN IF NOT EXISTS ${spatialColumnSql(first)}, ADD SPATIAL INDEX \`${name}\` (\`${spatialColumn(first)}\`)`,
+    );
+    return;
+  }
+  const isPrefix = (field: string) => kind === 'order' && shape.fields.get(field)?.type === 'text';
+  const columns = fields.map((field) => `\`${field}\`${isPrefix(field) ? `(${TEXT_PREFIX})` : ''}`);
+  await connection.query(`CREATE ${kind === 'unique' ? 'UNIQUE ' : ''}INDEX \`${name}\` ON ${shape.table} (${columns.join(', ')})`);
+}
+
+export async function dropIndex(connection: PoolConnection, { table }: CollectionShape, { name, fields, kind }: Index): Promise<void> {
+  const spatial = kind === 'place' ? `, DROP COLUMN \`${spatialColumn(fields[0] as string)}\`` : '';
+  await connection.query(`ALTER TABLE ${table} DROP INDEX \`${name}\`${spatial}`);
+}
+
+/** Upgrades a table of an earlier version. */
+export async function bringUpToDate(connection: PoolConnection, { db, name, table }: CollectionShape): Promise<void> {
+  const [columns] = await connection.query<RowDataPacket[]>(
+    "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME IN ('id', '_by')",
+    [db.name, name],
+  );
+  if (columns.length < 2)
+    await connection.query(
+      `ALTER TABLE ${table} ADD COLUMN IF NOT EXISTS \`_by\` VARCHAR(300) NOT NULL DEFAULT '', MODIFY COLUMN id ${ID_TYPE} NOT NULL, MODIFY COLUMN ownerId ${ID_TYPE} NULL`,
+    );
+}

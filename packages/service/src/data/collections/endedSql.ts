@@ -1,0 +1,6 @@
+import type { CollectionShape } from './shape.js';
+import { endedRecordTable } from './tables.js';
+
+/** The first version of a record; of one that was there before and deleted, the one after its last. Bound to its id. */
+export const nextVersionSql = ({ name, db }: CollectionShape): string =>
+  `(SELECT COALESCE(MAX(e.version), 0) + 1 FROM ${db.of(endedRecordTable)} e WHERE e.collection = '${name}' AND e.recordId = ?)`;

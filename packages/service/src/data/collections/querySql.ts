@@ -1,0 +1,144 @@
+/** Filters over collections as SQL: names, joins for references, and access rules. */
+import {
+  type Condition,
+  compileEvaluator,
+  compileSql,
+  type Evaluator,
+  FilterError,
+  type FilterNode,
+  type FilterScope,
+  parseFilter,
+  analyseFilter,
+  pathsOf,
+  type RecordAction,
+  type Slot,
+  type Sql,
+  type SqlNames,
+} from '@orchard/core';
+import type { Shapes } from './catalogue.js';
+import { spatialColumn } from './columns.js';
+import { type CollectionShape, kindIn, visibleNames } from './shape.js';
+
+/** The longest chain of references. */
+const MAX_STEPS = 3;
+
+/** The collection a reference leads to, or null. */
+export function targetOf(shapes: Shapes, shape: CollectionShape, field: string, withHidden: boolean): CollectionShape | null {
+  const reference = shape.fields.get(field);
+  if (reference?.type !== 'reference' || (reference.hidden && !withHidden)) return null;
+  return reference.to === 'users' ? shapes.users : (shapes.collections.get(reference.to as string) ?? null);
+}
+
+/** The names a filter over a collection may use; clients do not see hidden fields. */
+export function scopeOf(shapes: Shapes, shape: CollectionShape, withHidden: boolean): FilterScope {
+  return {
+    kindOf: (path) => {
+      let at: CollectionShape | null = shape;
+      if (path.length > MAX_STEPS + 1) return null;
+      for (const step of path.slice(0, -1)) at = at && targetOf(shapes, at, step, withHidden);
+      return at && kindIn(at, path.at(-1) as string, withHidden);
+    },
+    *names() {
+      for (const name of visibleNames(shape, withHidden)) {
+        yield name;
+        const target = targetOf(shapes, shape, name, withHidden);
+        for (const inner of target ? visibleNames(target, withHidden) : []) yield `${name}.${inner}`;
+      }
+    },
+  };
+}
+
+export type Rule = { tree: FilterNode; condition: Condition; evaluate: Evaluator; paths: string[] } | { broken: string };
+
+/** A collection's rule, read once for these shapes. A rule that no longer fits the fields allows no one. */
+export function ruleOf(shapes: Shapes, shape: CollectionShape, action: RecordAction): Rule {
+  const key = `rule ${action} ${shape.name}`;
+  const known = shapes.compiled.get(key) as Rule | undefined;
+  if (known) return known;
+  const rule = readRule(shapes, shape, shape.rules[action]);
+  shapes.compiled.set(key, rule);
+  return rule;
+}
+
+export function readRule(shapes: Shapes, shape: CollectionShape, text: string): Rule {
+  try {
+    const tree = parseFilter(text);
+    const condition = analyseFilter(tree, scopeOf(shapes, shape, true));
+    return { tree, condition, evaluate: compileEvaluator(condition), paths: referencePaths(condition) };
+  } catch (error) {
+    if (error instanceof FilterError) return { broken: error.message };
+    throw error;
+  }
+}
+
+/** The references a condition follows, shorter ones first: `hut`, `hut.warden`. */
+export function referencePaths(condition: Condition): string[] {
+  const paths = new Set<string>();
+  for (const path of pathsOf(condition)) for (let length = 1; length < path.length; length++) paths.add(path.slice(0, length).join('.'));
+  return [...paths].sort((a, b) => a.split('.').length - b.split('.').length);
+}
+
+/** Collects the joins of one statement while its conditions are compiled. The collection itself is `t`. */
+export class QueryBuilder {
+  readonly #joins: Sql[] = [];
+  readonly #aliases = new Map<string, string>();
+
+  constructor(
+    private readonly shapes: Shapes,
+    private readonly shape: CollectionShape,
+    private readonly base = 't',
+  ) {}
+
+  /** The joins, in the order in which they need each other. */
+  get joins(): Sql {
+    return { sql: this.#joins.map(({ sql }) => ` ${sql}`).join(''), slots: this.#joins.flatMap(({ slots }) => slots) };
+  }
+
+  /** Columns for conditions. Those of clients see only the referenced records that their read rules show. */
+  names(trusted: boolean): SqlNames {
+    return {
+      column: (path) => `${this.#alias(path.slice(0, -1), trusted)}.\`${path.at(-1)}\``,
+      spatial: (path) =>
+        path.length === 1 && this.shape.placesIndexed.has(path[0] as string)
+          ? `${this.base}.\`${spatialColumn(path[0] as string)}\``
+          : null,
+    };
+  }
+
+  #alias(path: readonly string[], trusted: boolean): string {
+    if (path.length === 0) return this.base;
+    const key = `${trusted} ${path.join('.')}`;
+    const known = this.#aliases.get(key);
+    if (known) return known;
+    const from = this.#alias(path.slice(0, -1), trusted);
+    const alias = `${this.base}${this.#joins.length + 1}`;
+    let target: CollectionShape | null = this.shape;
+    for (const step of path) target = target && targetOf(this.shapes, target, step, true);
+    const guard = trusted ? null : visibleSql(this.shapes, target as CollectionShape, alias);
+    this.#joins.push({
+      sql: `LEFT JOIN ${(target as CollectionShape).table} ${alias} ON ${alias}.id = ${from}.\`${path.at(-1)}\`${guard ? ` AND ${guard.sql}` : ''}`,
+      slots: guard?.slots ?? [],
+    });
+    this.#aliases.set(key, alias);
+    return alias;
+  }
+}
+
+/** The read rule of a collection for the row `alias`; null if it allows everything. */
+export function visibleSql(shapes: Shapes, shape: CollectionShape, alias: string): Sql | null {
+  const rule = ruleOf(shapes, shape, 'read');
+  if ('broken' in rule) return { sql: 'FALSE', slots: [] };
+  if (rule.condition.is === 'always' && rule.condition.value) return null;
+  if (rule.paths.length === 0) {
+    const { sql, slots } = compileSql(rule.condition, { column: ([name]) => `${alias}.\`${name}\`` });
+    return { sql: `(${sql})`, slots };
+  }
+  // A rule that follows references itself brings its own joins.
+  const inner = new QueryBuilder(shapes, shape, `${alias}g`);
+  const where = compileSql(rule.condition, inner.names(true));
+  const { joins } = inner;
+  return {
+    sql: `EXISTS (SELECT 1 FROM ${shape.table} ${alias}g${joins.sql} WHERE ${alias}g.id = ${alias}.id AND (${where.sql}))`,
+    slots: [...joins.slots, ...where.slots] as Slot[],
+  };
+}

@@ -1,0 +1,156 @@
+/** Summaries: records grouped by fields or time steps, with measures of each group. */
+import { Problem } from '@orchard/contract';
+import { bindSlots, type Json, type JsonObject, nearest, own } from '@orchard/core';
+import { bindList, compileList } from '../../platform/database/listing.js';
+import type { Environment } from '../../platform/call.js';
+import type { Parts } from './parts.js';
+import { askingOf, type Author } from './author.js';
+import type { Shapes } from '../collections/catalogue.js';
+import { presentValue } from '../collections/columns.js';
+import { demandList, inRange } from './listStore.js';
+import { QueryBuilder, scopeOf, visibleSql } from '../collections/querySql.js';
+import type { Records } from './records.js';
+import { type CollectionShape, kindIn, visibleNames } from '../collections/shape.js';
+
+export type SummaryRequest = { group?: string | undefined; measure?: string | undefined; filter?: string | undefined; limit: number };
+export type Summary = { groups: JsonObject[]; more: boolean };
+
+const MAX_GROUPS_BY = 3;
+const STEPS: Record<string, (column: string) => string> = {
+  hour: (column) => `DATE_FORMAT(${column}, '%Y-%m-%dT%H:00:00.000Z')`,
+  day: (column) => `DATE_FORMAT(${column}, '%Y-%m-%d')`,
+  // ISO 8601 weeks begin on Monday.
+  week: (column) => `DATE_FORMAT(DATE_SUB(${column}, INTERVAL WEEKDAY(${column}) DAY), '%Y-%m-%d')`,
+  month: (column) => `DATE_FORMAT(${column}, '%Y-%m-01')`,
+};
+const MEASURES = ['sum', 'avg', 'min', 'max', 'distinct'] as const;
+
+type Column = { name: string; sql: string; slots: []; read: (value: unknown) => Json };
+
+const invalid = (path: string, problem: string, expected: string) =>
+  new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
+
+export class Summaries {
+  constructor(
+    private readonly parts: Parts,
+    private readonly records: Records,
+  ) {}
+
+  async summarise(environment: Environment, collection: string, request: SummaryRequest, author: Author): Promise<Summary> {
+    const { shapes, shape } = await this.records.known(environment, collection);
+    demandList(shapes, shape, author);
+    const builder = new QueryBuilder(shapes, shape);
+    const groups = readGroups(shape, request.group, author.trusted);
+    const measures = readMeasures(shape, request.measure, author.trusted);
+    const compiled = compileList(
+      { scope: scopeOf(shapes, shape, author.trusted), names: builder.names(author.trusted) },
+      { filter: request.filter, sort: undefined },
+      'id',
+    );
+    return this.#run(shapes, shape, builder, groups, measures, compiled, request, author);
+  }
+
+  async #run(
+    shapes: Shapes,
+    shape: CollectionShape,
+    builder: QueryBuilder,
+    groups: Column[],
+    measures: Column[],
+    compiled: ReturnType<typeof compileList>,
+    request: SummaryRequest,
+    author: Author,
+  ): Promise<Summary> {
+    const asking = askingOf(author, this.parts.now());
+    const plan = bindList(compiled, { limit: request.limit }, this.parts, asking);
+    const rule = author.trusted ? null : visibleSql(shapes, shape, 't');
+    const { joins } = builder;
+    const columns = [...groups, ...measures];
+    const names = groups.map((_, i) => `_c${i}`).join(', ');
+    const sql = `SELECT ${columns.map((column, i) => `${column.sql} AS _c${i}`).join(', ')} FROM ${shape.table} t${joins.sql} WHERE ${rule ? `${rule.sql} AND ` : ''}${plan.where}${names ? ` GROUP BY ${names} ORDER BY ${names}` : ''} LIMIT ${request.limit + 1}`;
+    const values = [...bindSlots([...joins.slots, ...(rule?.slots ?? [])], asking), ...plan.values];
+    const rows = await inRange(() => shape.db.rows<Record<string, unknown>>(sql, values));
+    const present = (row: Record<string, unknown>): JsonObject =>
+      Object.fromEntries(columns.map(({ name, read }, i) => [name, read(row[`_c${i}`])]));
+    return { groups: rows.slice(0, request.limit).map(present), more: rows.length > request.limit };
+  }
+}
+
+const terms = (text: string | undefined) =>
+  (text ?? '')
+    .split(',')
+    .map((term) => term.trim())
+    .filter(Boolean);
+
+function fieldOf(shape: CollectionShape, name: string, path: string, withHidden: boolean) {
+  const kind = kindIn(shape, name, withHidden);
+  if (kind) return kind;
+  const names = visibleNames(shape, withHidden);
+  throw invalid(path, `\`${shape.name}\` has no field \`${name}\`${nearest(name, names) || '.'}`, `one of: ${names.join(', ')}`);
+}
+
+/** `hut,createdAt:week`. */
+function readGroups(shape: CollectionShape, text: string | undefined, withHidden: boolean): Column[] {
+  const groups = terms(text);
+  if (groups.length > MAX_GROUPS_BY)
+    throw invalid('query.group', `A summary groups by ${groups.length} fields.`, `at most ${MAX_GROUPS_BY}`);
+  return groups.map((term) => {
+    const [name = '', step] = term.split(':');
+    const kind = fieldOf(shape, name, 'query.group', withHidden);
+    if (!step) {
+      if (kind === 'place' || kind === 'list' || kind === 'object')
+        throw invalid(
+          'query.group',
+          `\`${name}\` holds ${kind === 'object' ? 'an object' : `a ${kind}`}, which cannot be grouped by.`,
+          'a text, number, boolean, date, time, choice or reference',
+        );
+      return {
+        name: term,
+        sql: `t.\`${name}\``,
+        slots: [],
+        read: (value) => presentValue(kind === 'time' ? 'time' : (shape.fields.get(name)?.type ?? 'text'), value),
+      };
+    }
+    const write = own(STEPS, step);
+    if (!write || (kind !== 'time' && kind !== 'date'))
+      throw invalid('query.group', `\`${term}\` is not a step of time.`, 'a date or time field with :hour, :day, :week or :month');
+    return { name: term, sql: write(`t.\`${name}\``), slots: [], read: (value) => (value ?? null) as Json };
+  });
+}
+
+/** `count,sum:nights,distinct:guest`; the count alone by default. */
+function readMeasures(shape: CollectionShape, text: string | undefined, withHidden: boolean): Column[] {
+  const measures = terms(text);
+  if (measures.length > 20) throw invalid('query.measure', 'A summary has at most 20 measures.', 'up to 20');
+  const number = (value: unknown): Json => (value === null || value === undefined ? null : Number(value));
+  return (measures.length > 0 ? measures : ['count']).map((term): Column => {
+    if (term === 'count') return { name: 'count', sql: 'COUNT(*)', slots: [], read: number };
+    const [how = '', name = ''] = term.split(':');
+    if (!(MEASURES as readonly string[]).includes(how) || !name)
+      throw invalid(
+        'query.measure',
+        `\`${term}\` is not a measure${nearest(how, ['count', ...MEASURES]) || '.'}`,
+        'count, or sum, avg, min, max or distinct with a field, such as sum:nights',
+      );
+    const kind = fieldOf(shape, name, 'query.measure', withHidden);
+    const column = `t.\`${name}\``;
+    if (how === 'distinct') return { name: term, sql: `COUNT(DISTINCT ${column})`, slots: [], read: number };
+    if (how === 'sum' || how === 'avg') {
+      if (kind !== 'number')
+        throw invalid(
+          'query.measure',
+          `\`${name}\` holds no numbers to ${how === 'sum' ? 'add up' : 'average'}.`,
+          'a field of type integer or number',
+        );
+      return { name: term, sql: `${how.toUpperCase()}(${column} + 0e0)`, slots: [], read: number };
+    }
+    if (kind === 'place' || kind === 'list' || kind === 'object' || kind === 'boolean')
+      throw invalid('query.measure', `\`${name}\` has no least or greatest value.`, 'a number, text, date or time');
+    const field = shape.fields.get(name);
+    return {
+      name: term,
+      sql: `${how.toUpperCase()}(${column})`,
+      slots: [],
+      read: (value) => (kind === 'number' ? number(value) : presentValue(field ? field.type : kind === 'time' ? 'time' : 'text', value)),
+    };
+  });
+}

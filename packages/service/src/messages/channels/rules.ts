@@ -1,0 +1,80 @@
+/** Who may do what on a channel. */
+import { Problem } from '@orchard/contract';
+import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
+import { authorOf, type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
+import { readingFilter } from '../../platform/database/listing.js';
+import type { Parts } from './parts.js';
+import { type ChannelRow, type ChannelRules, type ChannelStore, SIGNED_IN } from './store.js';
+
+export type AppCall = Pick<Call, 'environment' | 'holder' | 'member' | 'user'>;
+
+const SCOPE = flatScope(new Map([['channel', 'text']]));
+const DEFAULT_KEEP = 100;
+
+/** The defaults of a channel. */
+export const newChannel = (name: string, createdBy: string, now: number): ChannelRow => ({
+  name,
+  rules: { listen: SIGNED_IN, publish: SIGNED_IN },
+  keep: DEFAULT_KEEP,
+  createdBy,
+  createdAt: new Date(now),
+});
+
+/** @throws {Problem} malformed-filter */
+export function demandReadable(rules: Partial<ChannelRules>): void {
+  for (const rule of Object.values(rules)) if (rule) readingFilter(() => readFilter(rule, SCOPE));
+}
+
+export class ChannelAccess {
+  readonly #compiled = new Map<string, ReturnType<typeof compileEvaluator>>();
+
+  constructor(
+    private readonly parts: Pick<Parts, 'now'>,
+    private readonly store: ChannelStore,
+  ) {}
+
+  /**
+   * The channel, if the caller may do this on it; a server key needs only its scope.
+   * @throws {Problem} not-found, access-refused
+   */
+  async demand(call: AppCall, name: string, action: keyof ChannelRules): Promise<ChannelRow> {
+    const channel = (await this.store.find(environmentOf(call), name)) ?? this.#firstOf(call, name);
+    if (call.holder?.key.kind !== 'server' && !this.#holds(channel.rules[action], name, call)) throw refusalOf(call, channel, action);
+    return channel;
+  }
+
+  /** The same; a channel that is not there yet is created. */
+  async demandCreated(call: AppCall, name: string, action: keyof ChannelRules): Promise<ChannelRow> {
+    const channel = await this.demand(call, name, action);
+    await this.store.ensure(environmentOf(call), channel);
+    return channel;
+  }
+
+  /** In an open environment every signed-in user may use a channel that has not been created yet. */
+  #firstOf(call: AppCall, name: string): ChannelRow {
+    const environment = environmentOf(call);
+    if (environment.mode === 'closed')
+      throw new Problem(
+        'not-found',
+        `There is no channel ${name} in ${environment.app}/${environment.name}, which is closed. Create it with PUT /manage/v1/…/channels/${name}.`,
+      );
+    return newChannel(name, authorOf(call), this.parts.now());
+  }
+
+  #holds(rule: string, channel: string, call: AppCall): boolean {
+    let evaluate = this.#compiled.get(rule);
+    if (!evaluate) {
+      evaluate = compileEvaluator(readFilter(rule, SCOPE));
+      this.#compiled.set(rule, evaluate);
+    }
+    const me = { id: call.user?.id ?? null, roles: [...(call.user?.roles ?? [])] };
+    return evaluate({ channel }, { me, now: this.parts.now() }) === true;
+  }
+}
+
+function refusalOf(call: AppCall, { name, rules }: ChannelRow, action: keyof ChannelRules): Problem {
+  const full = `The rule of channel ${name} for ${action}ing refuses ${call.user ? 'this user' : 'callers who are not signed in'}: ${rules[action]}`;
+  if (explainsRefusals(environmentOf(call))) return new Problem('access-refused', full);
+  const told = untold(`The rule of channel ${name} for ${action}ing`, { userId: call.user?.id ?? null });
+  return new Problem('access-refused', told, { teamDetail: full });
+}

@@ -1,0 +1,2 @@
+/** The system database has a chain of its own, of the same shape. */
+export { auditHeadTable, auditTable } from './tables.js';

@@ -1,0 +1,72 @@
+/** What an error of the database means, however mysql2 and Drizzle wrap it. */
+
+/** Codes by which mysql2 and Node report an unavailable server rather than a wrong statement. */
+const AWAY = new Set([
+  'ECONNREFUSED',
+  'ECONNRESET',
+  'EPIPE',
+  'ETIMEDOUT',
+  'ENOENT',
+  'EHOSTUNREACH',
+  'PROTOCOL_CONNECTION_LOST',
+  'PROTOCOL_ENQUEUE_AFTER_FATAL_ERROR',
+  'ER_SERVER_SHUTDOWN',
+  'ER_CON_COUNT_ERROR',
+  'ER_CONNECTION_KILLED',
+  'ER_NORMAL_SHUTDOWN',
+  'ER_QUERY_INTERRUPTED',
+]);
+
+/** Whether an error means that the database is unavailable; Drizzle wraps the driver's error as its cause. */
+export function isDatabaseAway(error: unknown): boolean {
+  for (let at = error as { code?: string; message?: string; cause?: unknown } | undefined; at; at = at.cause as typeof at) {
+    if (at.code && AWAY.has(at.code)) return true;
+    if (at.message?.includes('closed state')) return true;
+  }
+  return false;
+}
+
+/** Errors of MariaDB's own that mysql2 has no name for. */
+const NAMELESS: Record<number, string> = { 1969: 'ER_STATEMENT_TIMEOUT', 4025: 'ER_CONSTRAINT_FAILED' };
+const codeOf = (error: unknown): string | undefined => {
+  const { code, errno, cause } = (error ?? {}) as { code?: string; errno?: number; cause?: unknown };
+  return code ?? NAMELESS[errno ?? 0] ?? (cause ? codeOf(cause) : undefined);
+};
+/** Whether MariaDB chose a statement as a deadlock victim; it can be retried. */
+export const isDeadlock = (error: unknown) => ['ER_LOCK_DEADLOCK', 'ER_LOCK_WAIT_TIMEOUT', 'ER_CHECKREAD'].includes(codeOf(error) ?? '');
+/** Whether the server has no room for another prepared statement. */
+export const isFullOfStatements = (error: unknown): boolean => codeOf(error) === 'ER_MAX_PREPARED_STMT_COUNT_REACHED';
+/** Whether a write violates a foreign key. */
+export const isReferenceError = (error: unknown): 'missing' | 'used' | null =>
+  (
+    ({
+      ER_NO_REFERENCED_ROW_2: 'missing',
+      ER_NO_REFERENCED_ROW: 'missing',
+      ER_ROW_IS_REFERENCED_2: 'used',
+      ER_ROW_IS_REFERENCED: 'used',
+    }) as const
+  )[codeOf(error) as 'ER_ROW_IS_REFERENCED'] ?? null;
+/** Whether a statement names a column that is not there: its table was changed meanwhile. */
+export const isUnknownColumn = (error: unknown): boolean =>
+  ['ER_BAD_FIELD_ERROR', 'ER_NO_SUCH_TABLE', 'ER_KEY_COLUMN_DOES_NOT_EXITS'].includes(codeOf(error) ?? '');
+/** Whether MariaDB ended a statement because it took too long. */
+export const isTooSlow = (error: unknown): boolean => codeOf(error) === 'ER_STATEMENT_TIMEOUT';
+/** Whether the database or table of a statement is gone: its environment was deleted meanwhile. */
+export const isGone = (error: unknown): boolean =>
+  ['ER_BAD_DB_ERROR', 'ER_NO_SUCH_TABLE', 'ER_DBACCESS_DENIED_ERROR'].includes(codeOf(error) ?? '');
+/** Whether a value violates a check of its column, such as that of JSON. */
+export const isBrokenCheck = (error: unknown): boolean =>
+  ['ER_CONSTRAINT_FAILED', 'ER_DATA_TOO_LONG', 'ER_TRUNCATED_WRONG_VALUE_FOR_FIELD'].includes(codeOf(error) ?? '');
+/** Whether arithmetic in a statement left the range of its type. */
+export const isOutOfRange = (error: unknown): boolean => codeOf(error) === 'ER_DATA_OUT_OF_RANGE';
+/** MariaDB's own message of an error, however it is wrapped. */
+export const messageOf = (error: unknown): string => {
+  const { message = '', cause } = (error ?? {}) as { message?: string; cause?: unknown };
+  return cause ? messageOf(cause) : message;
+};
+
+/** Whether an error is MariaDB's «duplicate entry» for a key. */
+export function isDuplicate(error: unknown): boolean {
+  const { code, cause } = error as { code?: string; cause?: unknown };
+  return code === 'ER_DUP_ENTRY' || (cause !== undefined && isDuplicate(cause));
+}
