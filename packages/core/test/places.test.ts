@@ -21,10 +21,12 @@ describe('a distance', () => {
   });
 
   it('is never longer than half of the globe, nor than a detour', () => {
+    // Near the opposite point the arc sine is steep: the last bit of a double is worth the radius times √(2·2⁻⁵²), 13 cm.
+    const roundingM = 6_370_986 * Math.sqrt(2 * Number.EPSILON);
     fc.assert(
       fc.property(place, place, place, (a, b, c) => {
         expect(distanceM(a, b)).toBeLessThanOrEqual(Math.PI * 6_370_986 + 0.001);
-        expect(distanceM(a, c)).toBeLessThanOrEqual(distanceM(a, b) + distanceM(b, c) + 0.01);
+        expect(distanceM(a, c)).toBeLessThanOrEqual(distanceM(a, b) + distanceM(b, c) + 2 * roundingM);
       }),
     );
   });
