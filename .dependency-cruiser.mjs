@@ -22,6 +22,7 @@ const ROOMS = {
   'setup/members': [],
   'setup/apps': [],
   'operations/telemetry': [],
+  'operations/objectives': ['operations/telemetry'],
   'operations/jobs': ['setup/notices'],
   'data/collections': ['setup/notices'],
   'messages/settings': [],

@@ -234,7 +234,7 @@ export function addCall<O extends Any>(
     /** The part of the response that is printed; without this, and with `--json`, all of it. */
     show?: (reply: ReplyOf<O>) => Record<string, unknown>;
     /** Prints in a form of its own instead. */
-    print?: (reply: ReplyOf<O>, options: GlobalOptions) => void;
+    print?: (reply: ReplyOf<O>, options: GlobalOptions, command: Command) => void;
     /** Fields of the body that are not options, such as a password read from a prompt. */
     more?: (command: Command) => Promise<Partial<BodyInputOf<O>>>;
     /** Printed for the person afterwards. */
@@ -249,7 +249,7 @@ export function addCall<O extends Any>(
     if (operation.method === 'PATCH' && !commandWords(operation).bodyArguments.length)
       demandChange(command, operation, await given(command, bodyShape(operation), own.options), more);
     const reply: ReplyOf<O> = await callFrom(own.instead?.(command) ?? operation, command, own.options, more);
-    if (own.print) own.print(reply, options);
+    if (own.print) own.print(reply, options, command);
     else if (reply) printItem(own.show && !options.json ? own.show(reply) : (reply as Record<string, unknown>), options);
     const hint = own.hint?.(reply, pathParams(operation, command));
     if (hint) note(hint, options);

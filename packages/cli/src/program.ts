@@ -9,6 +9,7 @@ import { addCollectionCommands } from './commands/collections.js';
 import { addDeviceCommands } from './commands/devices.js';
 import { addGatewayCommands } from './commands/gateways.js';
 import { addJobCommands } from './commands/jobs.js';
+import { addConditionCommands, addObjectiveCommands } from './commands/objectives.js';
 import { addMemberCommands } from './commands/members.js';
 import { addNoticeCommands } from './commands/notices.js';
 import { addNotificationCommands } from './commands/notifications.js';
@@ -40,6 +41,8 @@ const COMMANDS = [
   addGatewayCommands,
   addMessagingCommands,
   addNoticeCommands,
+  addConditionCommands,
+  addObjectiveCommands,
   addTelemetryCommands,
   addJobCommands,
   addMemberCommands,

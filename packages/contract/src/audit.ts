@@ -24,6 +24,7 @@ export const AUDIT_KINDS = {
   'opt-out': 'environment',
   'message settings': 'environment',
   job: 'environment',
+  objectives: 'environment',
 } as const;
 export type AuditKind = keyof typeof AUDIT_KINDS;
 

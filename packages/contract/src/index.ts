@@ -8,6 +8,7 @@ import { memberOperations } from './operations/members.js';
 import { memberWayOperations } from './operations/memberWays.js';
 import { noticeOperations } from './operations/notices.js';
 import { notificationOperations } from './operations/notifications.js';
+import { conditionOperations, objectiveOperations } from './operations/objectives.js';
 import { collectionOperations } from './operations/collections.js';
 import { managedRecordOperations, recordOperations } from './operations/records.js';
 import { secondFactorOperations } from './operations/secondFactors.js';
@@ -41,6 +42,8 @@ export const operations = {
   managedRecords: managedRecordOperations,
   telemetry: telemetryOperations,
   jobs: jobOperations,
+  condition: conditionOperations,
+  objectives: objectiveOperations,
 };
 export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
   (group) => Object.values(group) as unknown as AnyOperation[],
@@ -48,6 +51,7 @@ export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
 
 export * from './audit.js';
 export { type ActorDocument, actorWords, ENVIRONMENT as ENVIRONMENT_PATH } from './common.js';
+export { durationWords, findingWords, measureWords, subjectWords, valueWords } from '@orchard/core/words';
 export * from './commandLine.js';
 export * from './events.js';
 export * from './expectation.js';
@@ -56,6 +60,8 @@ export * from './libraryCall.js';
 export * from './openapi.js';
 export * from './operation.js';
 export type * from './operations/apps.js';
+export { INSTALLATION_CHECKS, objective as objectiveSchema } from './operations/objectives.js';
+export type * from './operations/objectives.js';
 export { AUDIT_FAULTS } from './operations/audit.js';
 export type * from './operations/audit.js';
 export { CLIENT_KINDS, MODES } from './operations/apps.js';

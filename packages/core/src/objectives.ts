@@ -3,10 +3,8 @@
  * that follows from them. Shares are from 0 to 1, durations milliseconds.
  */
 import { type Histogram, bucketStart, quantiles } from './histogram.js';
-
-/** From the best to the worst; without traffic nothing can be said. */
-export const CONDITIONS = ['dormant', 'thriving', 'stressed', 'failing'] as const;
-export type EnvironmentCondition = (typeof CONDITIONS)[number];
+import { CONDITIONS, type EnvironmentCondition } from './conditions.js';
+import type { Tally } from './tallies.js';
 
 export type Measure =
   /** How long calls take. */
@@ -17,21 +15,10 @@ export type Measure =
   | { of: 'failed'; as: 'share' | 'count' }
   /** The share of calls that were refused, with a 4xx. */
   | { of: 'refused' }
-  /** The share of deliveries that the network accepted. */
+  /** The share of exchanges with gateways that the network accepted. */
   | { of: 'delivered' }
   /** The age of the oldest job that is due. */
   | { of: 'backlog' };
-
-/** What was counted in a window. */
-export type Tally = {
-  calls: number;
-  failed: number;
-  refused: number;
-  /** Sum of all durations, microseconds. */
-  sumUs: number;
-  /** Durations, microseconds. */
-  histogram: Histogram;
-};
 
 export type Limits = {
   measure: Measure;
@@ -43,8 +30,6 @@ export type Limits = {
 const MINUTE_MS = 60_000;
 export const WINDOW_MS = { least: MINUTE_MS, most: 30 * 24 * 60 * MINUTE_MS } as const;
 
-export const emptyTally = (): Tally => ({ calls: 0, failed: 0, refused: 0, sumUs: 0, histogram: new Map() });
-
 /** Whether a larger value is a worse one. */
 export const isHigherWorse = ({ of }: Measure): boolean => of !== 'within' && of !== 'delivered';
 
@@ -54,7 +39,7 @@ export const isShare = (measure: Measure): boolean =>
 
 /**
  * The value of a measure.
- * @returns null without calls, and for measures that are not about calls
+ * @returns null without calls, and for the age of a backlog, which is not counted
  */
 export function measured(measure: Measure, tally: Tally): number | null {
   const { calls, failed, refused, sumUs, histogram } = tally;
@@ -68,7 +53,9 @@ export function measured(measure: Measure, tally: Tally): number | null {
       return measure.as === 'count' ? failed : failed / calls;
     case 'refused':
       return refused / calls;
-    default:
+    case 'delivered':
+      return (calls - failed) / calls;
+    case 'backlog':
       return null;
   }
 }
@@ -150,7 +137,7 @@ export function limitFaults({ windowMs, ...limits }: Limits & { windowMs: number
 export type Settling = { condition: EnvironmentCondition; since: number; next: EnvironmentCondition; nextSince: number };
 
 /** How long a worse or a better condition must hold before it is shown. */
-export const DAMPING_MS = { worse: 20_000, better: 60_000 } as const;
+export const DAMPING_MS = { worse: 10_000, better: 60_000 } as const;
 
 export const settled = (condition: EnvironmentCondition, at: number): Settling => ({
   condition,

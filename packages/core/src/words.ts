@@ -4,7 +4,9 @@
  */
 export * from './access.js';
 export * from './actor.js';
+export * from './conditions.js';
 export * from './fieldTypes.js';
 export * from './identifiers.js';
 export * from './json.js';
+export * from './objectiveWords.js';
 export * from './messages/answers.js';

@@ -42,7 +42,7 @@ describe('the value of a measure', () => {
     [{ of: 'failed', as: 'count' }, 2],
     [{ of: 'failed', as: 'share' }, 0.2],
     [{ of: 'refused' }, 0.3],
-    [{ of: 'delivered' }, null],
+    [{ of: 'delivered' }, 0.8],
     [{ of: 'backlog' }, null],
   ] as [Measure, number | null][])('of ten calls: %j', (of, value) => {
     const tally = tallyOf([10, 20, 30, 40, 50, 60, 70, 80, 90, 100], { failed: 2, refused: 3 });
@@ -167,8 +167,8 @@ describe('a condition', () => {
     });
   };
 
-  it('becomes worse once that has held for 20 seconds, and better after 60', () => {
-    expect(shown('thriving', ['failing', 'failing', 'failing'])).toEqual(['thriving', 'thriving', 'failing']);
+  it('becomes worse once that has held for ten seconds, and better after 60', () => {
+    expect(shown('thriving', ['failing', 'failing', 'failing'])).toEqual(['thriving', 'failing', 'failing']);
     const better = shown(
       'failing',
       Array.from({ length: 7 }, () => 'thriving' as const),

@@ -1,15 +1,6 @@
 /** A week of made-up calls before today; the minute counts are sums of the single calls, so that both agree. */
-import { addValue, base32, uuidv7 } from '@orchard/core';
-import {
-  Leases,
-  insertMinutes,
-  insertRequests,
-  insertSizes,
-  type MinuteCount,
-  openDatabase,
-  REQUEST_COLUMNS,
-  Servers,
-} from '@orchard/service/past';
+import { addValue, base32, type Count, uuidv7 } from '@orchard/core';
+import { Leases, insertCounts, insertRequests, insertSizes, openDatabase, REQUEST_COLUMNS, rollUp, Servers } from '@orchard/service/past';
 import { seededRandom } from './scenario.js';
 
 const MINUTE_MS = 60_000;
@@ -153,7 +144,7 @@ export async function writeHistory({ databaseUrl, environmentId, now, devices, k
   const bytes = (count: number) => Uint8Array.from({ length: count }, () => Math.floor(random() * 256));
   const hex = (count: number) => Buffer.from(bytes(count)).toString('hex');
   const rows: unknown[][] = [];
-  const minutes = new Map<string, MinuteCount>();
+  const minutes = new Map<string, Count>();
   for (let at = now - DAYS * 1440 * MINUTE_MS; at < now - MINUTE_MS; at += 5 * MINUTE_MS) {
     const date = new Date(at);
     const weekend = date.getUTCDay() === 0 || date.getUTCDay() === 6;
@@ -203,17 +194,25 @@ export async function writeHistory({ databaseUrl, environmentId, now, devices, k
       failure ? 320 : 900,
     ]);
     const minute = Math.floor(callAt / MINUTE_MS) * MINUTE_MS;
-    const name = `${minute} ${pattern.method} ${pattern.route} ${client} ${status}`;
+    const { method, route } = pattern;
+    const problem = failure?.[2] ?? '';
+    const target = /^\/app\/v1\/data\/(\w+)/.exec(pattern.path)?.[1] ?? '';
+    const name = `${minute} ${method} ${route} ${target} ${client} ${status} ${problem}`;
     const count = minutes.get(name) ?? {
-      minute,
-      method: pattern.method,
-      route: pattern.route,
+      at: minute,
+      kind: 'call',
+      method,
+      route,
+      target,
       client,
       status,
+      problem,
       calls: 0,
+      sumUs: 0,
       histogram: new Map(),
     };
     count.calls++;
+    count.sumUs += durationUs;
     addValue(count.histogram, durationUs);
     minutes.set(name, count);
   }
@@ -226,7 +225,8 @@ export async function writeHistory({ databaseUrl, environmentId, now, devices, k
   try {
     await insertRequests(db, rows);
     await insertSizes(db, now, sizes);
-    await insertMinutes(db, `past-${base32(bytes(4))}`, [...minutes.values()]);
+    await insertCounts(db, 'minute', `past-${base32(bytes(4))}`, [...minutes.values()]);
+    await rollUp(db);
   } finally {
     await servers.close();
   }

@@ -12,6 +12,7 @@ import { messageSettings } from './messages/settings/capability.js';
 import { sms } from './messages/sms/capability.js';
 import { topics } from './messages/topics/capability.js';
 import { jobs } from './operations/jobs/capability.js';
+import { objectives } from './operations/objectives/capability.js';
 import { telemetry } from './operations/telemetry/capability.js';
 import { users } from './people/users/capability.js';
 import type { Capability } from './platform/capability.js';
@@ -25,6 +26,7 @@ import { notices } from './setup/notices/capability.js';
 
 const ROOMS = [
   telemetry,
+  objectives,
   notices,
   jobs,
   audit,

@@ -1,5 +1,6 @@
 /** Writes recorded calls of the past, for the demo's ninety days. */
-export { insertMinutes, insertRequests, type MinuteCount, REQUEST_COLUMNS } from './operations/telemetry/recordStore.js';
+export { insertCounts, insertRequests, REQUEST_COLUMNS } from './operations/telemetry/recordStore.js';
+export { rollUp } from './operations/telemetry/rollUps.js';
 export { insertSizes } from './data/collections/sizeStore.js';
 export { openDatabase } from './platform/database/connection.js';
 export { Servers } from './platform/database/servers.js';

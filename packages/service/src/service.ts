@@ -19,6 +19,7 @@ import { UserTokens } from './platform/access/userTokens.js';
 import type { Capability, Recurring } from './platform/capability.js';
 import type { Config } from './platform/config.js';
 import { holdDataDirectory, readHolderName, readSecretKey } from './platform/dataDirectory.js';
+import { DatabaseClock } from './platform/database/clock.js';
 import { type Database, openDatabase } from './platform/database/connection.js';
 import { migrateEnvironment, migrateSystem } from './platform/database/migrate.js';
 import { INSTALLATION, Servers } from './platform/database/servers.js';
@@ -236,6 +237,7 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, instance: 
     secretKey,
     cursorSecret: deriveKey(secretKey, 'cursors'),
     now,
+    clock: new DatabaseClock(database, now),
     random,
     newId,
     address,
@@ -253,6 +255,7 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, instance: 
       now,
       newId,
       log,
+      worked: (at, kind, failed, durationUs) => ports.countWork(at, { kind: 'job', name: kind, failed, durationUs }),
     }),
     changes,
     feed: new Feed(changes, log),

@@ -35,7 +35,19 @@ function recorder(clock: { now: number }, database: EnvironmentDatabase = db): {
   const metrics = { count: () => void counted.calls++, countDropped: () => void counted.dropped++ };
   const log = pino({ level: 'warn' }, { write: (line: string) => void logged.push(line) });
   const changes = { wake: () => undefined };
-  return { recorder: new Recorder(database, 'here', () => clock.now, metrics as never, changes as never, log), counted, logged };
+  return {
+    recorder: new Recorder(
+      database,
+      'here',
+      () => clock.now,
+      () => clock.now,
+      metrics as never,
+      changes as never,
+      log,
+    ),
+    counted,
+    logged,
+  };
 }
 
 /** A finished call of the environment. */

@@ -76,7 +76,7 @@ describe.each(readdirSync(DUMPS).map((dump, i) => [dump, `upgrade${i}`]))('the d
     expect((await call('POST', '/sessions', { key: clientKey, body: user })).status).toBe(201);
     expect((await call('POST', '/sessions', { key: clientKey, body: { refreshToken } })).status).toBe(201);
     const { items } = await (await memberClient(service.address, member)).call(operations.members.list, {});
-    expect(items.every(({ joinedAt }) => joinedAt !== null)).toBe(true);
+    expect(items.filter(({ joinedAt }) => joinedAt === null)).toHaveLength(facts.counts['orchard.memberInvitations'] ?? 0);
   });
 
   it('keep gateways with their credentials, and what was to be sent later', async () => {

@@ -1,17 +1,10 @@
 import { operations, type Usage } from '@orchard/contract';
 import type { Command } from 'commander';
-import { CommandError, type GlobalOptions, workspace } from '../context.js';
+import { type GlobalOptions, workspace } from '../context.js';
 import { addCall, addList } from '../declared.js';
 import { printItem, printList } from '../output.js';
+import { type Period, periodOf, withPeriod } from '../period.js';
 
-const UNITS = { m: 60_000, h: 3_600_000, d: 86_400_000 } as const;
-
-/** A duration such as 30m, 24h or 7d, in milliseconds. */
-function duration(text: string): number {
-  const match = /^(\d{1,4})([mhd])$/.exec(text);
-  if (!match) throw new CommandError(`\`${text}\` is not a duration. Write one such as 30m, 24h or 7d.`, 2);
-  return Number(match[1]) * UNITS[match[2] as keyof typeof UNITS];
-}
 const ms = (value: number | null) => (value === null ? null : Math.round(value * 10) / 10);
 
 /** Calls without an environment have a list of their own. */
@@ -37,12 +30,7 @@ export function addTelemetryCommands(program: Command): void {
 }
 
 function addUsage(program: Command): void {
-  program
-    .command('usage')
-    .description('calls, errors and latency by route')
-    .option('--since <duration>', 'such as 30m, 24h, 7d', '24h')
-    .option('--from <time>', 'instead of --since, such as 2026-11-18T00:00Z')
-    .option('--until <time>', 'with --from; by default now')
+  withPeriod(program.command('usage').description('calls, errors and latency by route'))
     .option('--client <name>', 'only calls of this client')
     .option('--route <route>', 'only calls of this route')
     .option('--over-time', 'by time step instead of by route')
@@ -54,18 +42,7 @@ function addUsage(program: Command): void {
     });
 }
 
-type UsageOptions = { since: string; from?: string; until?: string; client?: string; route?: string; overTime?: boolean };
-
-function periodOf({ since, from, until }: UsageOptions): { from: string; until: string } {
-  const end = until ? timeOf(until) : Date.now();
-  return { from: new Date(from ? timeOf(from) : end - duration(since)).toISOString(), until: new Date(end).toISOString() };
-}
-
-function timeOf(text: string): number {
-  const at = Date.parse(text);
-  if (Number.isNaN(at)) throw new CommandError(`\`${text}\` is not a time. Write one such as 2026-11-18T00:00Z.`, 2);
-  return at;
-}
+type UsageOptions = Period & { client?: string; route?: string; overTime?: boolean };
 
 type Sum = Pick<Usage['total'], 'calls' | 'clientErrors' | 'serverErrors' | 'p50Ms' | 'p95Ms' | 'p99Ms'>;
 const FIGURES = [

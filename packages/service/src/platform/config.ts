@@ -78,7 +78,11 @@ export type Config = {
   mailFrom: string | undefined;
   /** Days that recorded requests are kept. */
   requestDays: number;
+  /** How often the condition of environments is evaluated. No setting: tests alone are in more of a hurry. */
+  evaluateMs: number;
 };
+
+const EVALUATE_MS = 10_000;
 
 /** Settings with a message of their own say what they must be in it. */
 function refusal(issue: z.core.$ZodIssue): string {
@@ -118,5 +122,6 @@ export function readConfig(variables: Record<string, string | undefined>): Confi
     smtpTrust: read.ORCHARD_SMTP_TRUST,
     mailFrom: read.ORCHARD_MAIL_FROM,
     requestDays: read.ORCHARD_REQUEST_DAYS,
+    evaluateMs: EVALUATE_MS,
   };
 }

@@ -6,6 +6,7 @@ import type { Directory } from './access/directory.js';
 import type { MemberDirectory } from './access/memberDirectory.js';
 import type { UserTokens } from './access/userTokens.js';
 import type { Config } from './config.js';
+import type { DatabaseClock } from './database/clock.js';
 import type { Database } from './database/connection.js';
 import type { Servers } from './database/servers.js';
 import type { AnswerLedger } from './http/answerBytes.js';
@@ -30,6 +31,8 @@ export type Platform = {
   cursorSecret: Buffer;
   /** Milliseconds since 1970. */
   now: () => number;
+  /** The database's clock, which all instances share. */
+  clock: DatabaseClock;
   /** Returns that many random bytes. */
   random: (bytes: number) => Buffer;
   newId: () => string;

@@ -1,5 +1,6 @@
 /** What the platform needs from rooms above it: the responsible room fills each port. An unfilled port does nothing. */
 import type { MemberWayKind } from '@orchard/contract';
+import type { CountedKind } from '@orchard/core';
 import type { SessionCheck } from './access/userTokens.js';
 import type { Statements } from './database/connection.js';
 import type { Call, Environment } from './call.js';
@@ -13,9 +14,22 @@ export type UserRemoval = {
   by: string;
 };
 
+/** One piece of work that is no call: an exchange with a gateway, a run of a job. */
+export type WorkDone = {
+  kind: Exclude<CountedKind, 'call'>;
+  /** Of the gateway; the kind of the job. */
+  name: string;
+  failed: boolean;
+  durationUs: number;
+};
+
+/** A certificate that some gateway signs with, and when it ends. */
+export type GatewayCertificate = { gateway: string; place: string; expiresAt: Date };
+
 export type Ports = {
   /** A call has got its response. */
   recordCall: (call: Call, status: number, durationUs: number, bytesOut: number) => void;
+  countWork: (environment: Pick<Environment, 'db' | 'id'>, work: WorkDone) => void;
   /** For tests: called with every response body before it is sent. */
   inspectAnswer: ((call: Call, status: number, body: unknown) => void) | null;
   /** The session of a user's token. */
@@ -39,12 +53,15 @@ export type Ports = {
   /** A member was removed, in the same unit of work. */
   memberRemoved: (memberId: string) => Promise<void>;
   environmentCreated: (environment: Environment) => Promise<void>;
+  /** Of all gateways there are, as they were at most ten minutes ago. */
+  certificates: () => Promise<GatewayCertificate[]>;
   /** A web page called from an origin that its client does not list. */
   noteBlockedOrigin: (environmentId: string, client: string, origin: string, route: string) => Promise<void>;
 };
 
 export const emptyPorts = (): Ports => ({
   recordCall: () => undefined,
+  countWork: () => undefined,
   inspectAnswer: null,
   findSession: async () => null,
   goodSessions: async () => new Map(),
@@ -56,5 +73,6 @@ export const emptyPorts = (): Ports => ({
   waysOfMembers: async () => new Map(),
   memberRemoved: async () => undefined,
   environmentCreated: async () => undefined,
+  certificates: async () => [],
   noteBlockedOrigin: async () => undefined,
 });

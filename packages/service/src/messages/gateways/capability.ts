@@ -1,5 +1,6 @@
 import type { Capability } from '../../platform/capability.js';
 import { guarded, HOUR_MS } from '../../platform/upkeep.js';
+import { certificatesOf } from './certificates.js';
 import { watchExpiry } from './expiry.js';
 import { GatewayDirectory } from './gatewayDirectory.js';
 import { AppStore } from '../../setup/apps/store.js';
@@ -31,6 +32,7 @@ export function gateways(stands: Stands): Capability<Omit<Parts, keyof Stands>> 
   );
   const offer = { gatewayPorts, webPush, gateways: directoryOfGateways, refusals: new GatewayRefusals(notices, now) };
   const parts = { ...stands, ...offer };
+  stands.ports.certificates = certificatesOf(parts);
   const keepLinks = () =>
     directoryOfGateways.keepLinks((gateway, error) =>
       guarded(stands, 'keep links to SMS centres', { gateway }, () => Promise.reject(error)),

@@ -220,8 +220,14 @@ async function attempt(
   // A TTL of 0 means «now or never», so the first attempt is always made (RFC 8030 section 5.2).
   if (delivery.attempts > 0 && now >= expiresAt)
     return ended('expired', `It expired after ${delivery.attempts} attempts. ${delivery.reason ?? ''}`.trim());
-  const held = parts.refusals.heldBy((gateway as OpenGateway).row);
-  if (held) return waiting(result, held.words, held.until);
+  const { row, sender } = gateway as OpenGateway;
+  const counted = (failed: boolean, durationUs: number) =>
+    parts.ports.countWork(run.environment, { kind: 'gateway', name: row.name, failed, durationUs });
+  const held = parts.refusals.heldBy(row);
+  if (held) {
+    counted(true, 0);
+    return waiting(result, held.words, held.until);
+  }
   let content: NotificationContent;
   try {
     content = contentOf(run, delivery);
@@ -229,7 +235,7 @@ async function attempt(
     if (error instanceof MissingValue) return ended('failed', `The template cannot be filled in: ${error.message}`);
     throw error;
   }
-  const { row, sender } = gateway as OpenGateway;
+  const began = performance.now();
   const outcome = await sender.send({
     notification: { id: sent.id, sentAt: run.sentAt, urgency: sent.urgency, replaces: sent.replaces, expiresAt },
     content,
@@ -238,6 +244,7 @@ async function attempt(
     ttlS: Math.max(0, Math.round((expiresAt - now) / 1000)),
     attempt: delivery.attempts + 1,
   });
+  counted(outcome.kind !== 'accepted' && outcome.kind !== 'gone', (performance.now() - began) * 1000);
   if (outcome.kind === 'later' && outcome.credentials) {
     await parts.refusals.note(run.environment, row, outcome.reason);
     return waiting(result, outcome.reason, now + HELD_MS);

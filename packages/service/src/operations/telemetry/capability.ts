@@ -4,13 +4,18 @@ import type { Platform } from '../../platform/platform.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
 import { keepPartitions } from './partitionDdl.js';
 import { Recorder } from './recorder.js';
+import { forgetCounts, rollUp } from './rollUps.js';
 import { telemetryRoutes } from './routes.js';
 import { requestTable } from './tables.js';
 
+const SUM_MS = 5 * 60_000;
+const COMPARE_MS = 30_000;
+
 export function telemetry(platform: Platform): Capability<{ recorder: Recorder }> {
-  const { servers, instance, now, metrics, changes, log, config, ports } = platform;
-  const recorder = new Recorder(servers.installation, instance, now, metrics, changes, log);
+  const { servers, instance, now, clock, metrics, changes, log, config, ports } = platform;
+  const recorder = new Recorder(servers.installation, instance, now, () => clock.read(), metrics, changes, log);
   ports.recordCall = (...call) => recorder.record(...call);
+  ports.countWork = (...work) => recorder.countWork(...work);
   const partitions = (db: EnvironmentDatabase) => keepPartitions(db, now(), config.requestDays);
   return {
     name: 'telemetry',
@@ -27,7 +32,12 @@ export function telemetry(platform: Platform): Capability<{ recorder: Recorder }
         everyMs: HOUR_MS,
         run: () => partitions(servers.installation),
       },
+      { work: 'sum counts of calls', everyMs: SUM_MS, eachEnvironment: ({ db }) => rollUp(db) },
+      { work: 'sum counts of installation calls', everyMs: SUM_MS, run: () => rollUp(servers.installation) },
+      { work: 'forget old counts of calls', everyMs: HOUR_MS, eachEnvironment: ({ db }) => forgetCounts(db, now()) },
+      { work: 'forget old counts of installation calls', everyMs: HOUR_MS, run: () => forgetCounts(servers.installation, now()) },
     ],
+    onEveryInstance: [{ work: 'compare clocks', everyMs: COMPARE_MS, run: () => clock.compare() }],
     marks: [
       {
         name: 'requests',
@@ -37,6 +47,7 @@ export function telemetry(platform: Platform): Capability<{ recorder: Recorder }
       },
     ],
     onEnvironmentCreated: (environment) => partitions(environment.db),
+    prepare: () => clock.compare(),
     start: () => recorder.start(),
     stop: () => recorder.stop(),
   };

@@ -1,34 +1,46 @@
 /**
- * Records calls. They gather in memory and are written together once a second: rows of `_requests`, and minute
- * counts with latency histograms. Calls that belong to no environment go to the installation's own log database.
+ * Records calls and counts other work. They gather in memory and are written together once a second: rows of `_requests`, and
+ * counts by ten seconds and by minute. Calls that belong to no environment go to the installation's own log database.
  */
-import { addValue, maskSecrets } from '@orchard/core';
+import { CELL_MS, maskSecrets } from '@orchard/core';
 import type { Logger } from 'pino';
+import type { Call, Environment } from '../../platform/call.js';
 import { isDatabaseAway } from '../../platform/database/errors.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
-import { insertMinutes, insertRequests, type MinuteCount, type RequestValues } from './recordStore.js';
-import type { Call } from '../../platform/call.js';
 import type { ChangeSignal } from '../../platform/live/changeSignal.js';
 import type { Metrics } from '../../platform/metrics.js';
+import type { WorkDone } from '../../platform/ports.js';
+import { type Counted, Counts } from './counts.js';
+import { insertCounts, insertRequests, type RequestValues } from './recordStore.js';
 
 const FLUSH_MS = 1_000;
-/** A call counts in the minute it arrived; that minute's count stays in memory until none of its calls can be in flight. */
-const KEEP_MINUTES_MS = 5 * 60_000;
+const MINUTE_MS = 60_000;
+/** A call counts in the minute it came in; that minute's count stays in memory until none of its calls can be in flight. */
+const KEEP_MINUTES_MS = 6 * MINUTE_MS;
+/** In its ten seconds it counts when it ends. */
+const KEEP_CELLS_MS = 2 * CELL_MS;
 /** Most calls kept while the database is away; later ones are counted as dropped. */
 const MOST_WAITING = 50_000;
 
-type Waiting = {
-  environmentId: string | null;
-  rows: RequestValues[];
-  minutes: Map<string, MinuteCount>;
-  /** Minutes with new counts since they were written. */
-  changed: Set<string>;
-};
+class Waiting {
+  rows: RequestValues[] = [];
+  readonly cells = new Counts(CELL_MS, KEEP_CELLS_MS);
+  readonly minutes = new Counts(MINUTE_MS, KEEP_MINUTES_MS);
+
+  constructor(readonly environmentId: string | null) {}
+}
 
 const cut = (text: string | undefined, most: number): string | null =>
   text === undefined ? null : text.length > most ? text.slice(0, most) : text;
 
 const masked = (text: string | undefined, most: number): string | null => cut(text && maskSecrets(text), most);
+
+/** What a call was about, where its route leaves that open: «all records» as one line would hide the slow collection. */
+function targetOf({ params }: Call, status: number): string {
+  const { collection, channel } = (params ?? {}) as { collection?: string; channel?: string };
+  // A name that does not exist is the caller's invention.
+  return status === 404 ? '' : (collection ?? channel ?? '').slice(0, 64);
+}
 
 export class Recorder {
   readonly #waiting = new Map<EnvironmentDatabase, Waiting>();
@@ -36,11 +48,13 @@ export class Recorder {
   #timer: NodeJS.Timeout | null = null;
   #writing: Promise<void> = Promise.resolve();
 
+  /** @param databaseNow the database's clock: cells of several instances have to fit together */
   constructor(
     /** For calls that belong to no environment. */
     private readonly installation: EnvironmentDatabase,
     private readonly instance: string,
     private readonly now: () => number,
+    private readonly databaseNow: () => number,
     private readonly metrics: Metrics,
     private readonly changes: ChangeSignal,
     private readonly log: Logger,
@@ -52,10 +66,10 @@ export class Recorder {
 
   /** Records one finished call, without I/O. */
   record(call: Call, status: number, durationUs: number, bytesOut: number): void {
-    const { environment, holder } = call;
+    const { environment } = call;
     const isApp = call.operation.path.startsWith('/app/');
     const db = isApp && environment ? environment.db : this.installation;
-    const client = holder?.client.name ?? '';
+    const client = call.holder?.client.name ?? '';
     const { method, path: route } = call.operation;
     this.metrics.count(isApp ? environment : null, method, route, status, durationUs);
     if (this.#count >= MOST_WAITING) {
@@ -64,46 +78,39 @@ export class Recorder {
     }
     this.#count++;
     const waiting = this.#waitingFor(db, isApp && environment ? environment.id : null);
-    waiting.rows.push([
-      call.id,
-      new Date(call.at),
-      method,
-      route,
-      cut(maskSecrets(call.request.originalUrl), 500),
-      status,
-      Math.round(durationUs),
-      Math.round(call.cost.databaseUs),
-      call.cost.statements,
-      client || null,
-      holder?.key.id ?? null,
-      call.user?.id ?? cut(call.member?.id, 64),
-      masked(call.headers['orchard-device'] as string | undefined, 64),
-      call.trace.traceId,
-      call.trace.spanId,
-      call.parentSpan,
-      call.problem?.problem ?? null,
-      masked(call.problem?.extras.teamDetail ?? call.problem?.detail, 2000),
-      masked(call.headers.origin, 253),
-      masked(call.headers['user-agent'], 300),
-      Number(call.headers['content-length'] ?? 0),
-      bytesOut,
-    ]);
-    const minute = Math.floor(call.at / 60_000) * 60_000;
-    const name = `${minute} ${method} ${route} ${client} ${status}`;
-    let count = waiting.minutes.get(name);
-    if (!count) waiting.minutes.set(name, (count = { minute, method, route, client, status, calls: 0, histogram: new Map() }));
-    count.calls++;
-    addValue(count.histogram, durationUs);
-    waiting.changed.add(name);
+    waiting.rows.push(requestRow(call, client, status, durationUs, bytesOut));
+    const problem = call.problem?.problem ?? '';
+    this.#add(waiting, call.at, { kind: 'call', method, route, target: targetOf(call, status), client, status, problem, durationUs });
+  }
+
+  /** Counts work of an environment that is no call, without I/O. */
+  countWork({ db, id }: Pick<Environment, 'db' | 'id'>, { kind, name, failed, durationUs }: WorkDone): void {
+    const waiting = this.#waitingFor(db, id);
+    const counted: Counted = {
+      kind,
+      method: '',
+      route: name.slice(0, 120),
+      target: '',
+      client: '',
+      status: failed ? 500 : 200,
+      problem: '',
+      durationUs,
+    };
+    this.#add(waiting, this.now(), counted);
+  }
+
+  #add({ cells, minutes }: Waiting, at: number, counted: Counted): void {
+    cells.add(this.databaseNow(), counted);
+    minutes.add(at, counted);
   }
 
   #waitingFor(db: EnvironmentDatabase, environmentId: string | null): Waiting {
     let waiting = this.#waiting.get(db);
-    if (!waiting) this.#waiting.set(db, (waiting = { environmentId, rows: [], minutes: new Map(), changed: new Set() }));
+    if (!waiting) this.#waiting.set(db, (waiting = new Waiting(environmentId)));
     return waiting;
   }
 
-  /** Writes what was gathered. Counts of the current minute stay in memory and are written again, complete, next time. */
+  /** Writes what was gathered. Counts that still grow stay in memory and are written again, complete, next time. */
   flush(): Promise<void> {
     this.#writing = this.#writing.then(async () => {
       for (const [db, waiting] of this.#waiting) await this.#write(db, waiting);
@@ -112,22 +119,25 @@ export class Recorder {
   }
 
   async #write(db: EnvironmentDatabase, waiting: Waiting): Promise<void> {
-    const { rows, changed } = waiting;
-    if (rows.length === 0) return;
-    const counts = [...changed].flatMap((name) => waiting.minutes.get(name) ?? []);
+    const { rows } = waiting;
+    if (rows.length === 0 && !waiting.minutes.hasChanges) return;
     waiting.rows = [];
-    waiting.changed = new Set();
+    const cells = waiting.cells.take();
+    const minutes = waiting.minutes.take();
     try {
-      // IGNORE: after a lost connection a batch may have been written already.
+      // Repeated after a lost connection, each of these leaves the same rows.
       await insertRequests(db, rows);
-      await insertMinutes(db, this.instance, counts);
+      await insertCounts(db, 'cell', this.instance, cells.counts);
+      await insertCounts(db, 'minute', this.instance, minutes.counts);
       this.#count -= rows.length;
-      this.#forgetPast(waiting);
+      waiting.cells.forgetPast(this.databaseNow());
+      waiting.minutes.forgetPast(this.now());
       if (waiting.environmentId) this.changes.wake(waiting.environmentId);
     } catch (error) {
       if (isDatabaseAway(error)) {
         waiting.rows = [...rows, ...waiting.rows];
-        for (const name of changed) waiting.changed.add(name);
+        waiting.cells.giveBack(cells.names);
+        waiting.minutes.giveBack(minutes.names);
         return;
       }
       this.#count -= rows.length;
@@ -136,15 +146,37 @@ export class Recorder {
     }
   }
 
-  #forgetPast(waiting: Waiting): void {
-    const current = Math.floor(this.now() / 60_000) * 60_000;
-    for (const [name, { minute }] of waiting.minutes) {
-      if (minute < current - KEEP_MINUTES_MS && !waiting.changed.has(name)) waiting.minutes.delete(name);
-    }
-  }
-
   async stop(): Promise<void> {
     if (this.#timer) clearInterval(this.#timer);
     await this.flush();
   }
+}
+
+/** In the order of REQUEST_COLUMNS. */
+function requestRow(call: Call, client: string, status: number, durationUs: number, bytesOut: number): RequestValues {
+  const { method, path: route } = call.operation;
+  return [
+    call.id,
+    new Date(call.at),
+    method,
+    route,
+    cut(maskSecrets(call.request.originalUrl), 500),
+    status,
+    Math.round(durationUs),
+    Math.round(call.cost.databaseUs),
+    call.cost.statements,
+    client || null,
+    call.holder?.key.id ?? null,
+    call.user?.id ?? cut(call.member?.id, 64),
+    masked(call.headers['orchard-device'] as string | undefined, 64),
+    call.trace.traceId,
+    call.trace.spanId,
+    call.parentSpan,
+    call.problem?.problem ?? null,
+    masked(call.problem?.extras.teamDetail ?? call.problem?.detail, 2000),
+    masked(call.headers.origin, 253),
+    masked(call.headers['user-agent'], 300),
+    Number(call.headers['content-length'] ?? 0),
+    bytesOut,
+  ];
 }

@@ -3,7 +3,8 @@ import { bind, environmentOf, type Route } from '../../platform/call.js';
 import { EventStream } from '../../platform/live/eventStream.js';
 import { streamMarks } from '../../platform/live/markStream.js';
 import type { Platform } from '../../platform/platform.js';
-import { listRequests, readRequest, readUsage } from './store.js';
+import { listRequests, readRequest } from './store.js';
+import { readUsage } from './usage.js';
 
 const DAY_MS = 86_400_000;
 
@@ -18,12 +19,7 @@ export function telemetryRoutes(parts: Platform): Route[] {
           fields: [{ path: 'query.from', problem: 'It is not before `until`.', expected: 'an earlier time' }],
         });
       return {
-        body: await readUsage(environmentOf(call).db, {
-          from,
-          until,
-          client: call.query.client,
-          route: call.query.route,
-        }),
+        body: await readUsage(environmentOf(call).db, { from, until, client: call.query.client, route: call.query.route }, parts.now()),
       };
     }),
     bind(own.requests, async (call) => ({

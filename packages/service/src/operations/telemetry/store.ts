@@ -1,10 +1,8 @@
-/** Recorded calls: lists, one in full, and sums over time. */
-import { Problem, type RequestDetail, type RequestSummary, type Usage } from '@orchard/contract';
-import { chooseStep, type Histogram, mergeInto, quantiles, stepStarts, unpackHistogram } from '@orchard/core';
+/** Recorded calls: lists, and one in full. */
+import { Problem, type RequestDetail, type RequestSummary } from '@orchard/contract';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
-
-import { requestMinuteTable, requestTable } from './tables.js';
+import { requestTable } from './tables.js';
 
 type RequestRow = typeof requestTable.$inferSelect;
 
@@ -57,77 +55,4 @@ export async function readRequest(db: EnvironmentDatabase, id: string): Promise<
     throw new Problem('not-found', `No request ${id} is recorded here. It may be older than the retention, or from the last second.`);
   const { statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, keyId } = row;
   return { ...presentSummary(row), statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, key: keyId };
-}
-
-type MinuteRow = { minute: Date; method: string; route: string; status: number; calls: number; histogram: string };
-class Sum {
-  calls = 0;
-  clientErrors = 0;
-  serverErrors = 0;
-  readonly histogram: Histogram = new Map();
-  readonly statuses: Record<string, number> = {};
-
-  add(row: MinuteRow, buckets: [number, number][]): void {
-    this.calls += row.calls;
-    if (row.status >= 500) this.serverErrors += row.calls;
-    else if (row.status >= 400) this.clientErrors += row.calls;
-    this.statuses[row.status] = (this.statuses[row.status] ?? 0) + row.calls;
-    mergeInto(this.histogram, buckets);
-  }
-
-  present() {
-    const [p50, p95, p99] = quantiles(this.histogram, [0.5, 0.95, 0.99]).map((us) => (us === null ? null : ms(us)));
-    return {
-      calls: this.calls,
-      clientErrors: this.clientErrors,
-      serverErrors: this.serverErrors,
-      p50Ms: p50 ?? null,
-      p95Ms: p95 ?? null,
-      p99Ms: p99 ?? null,
-    };
-  }
-}
-
-export type UsageRange = { from: number; until: number; client?: string | undefined; route?: string | undefined };
-
-/** Sums the minutes of a range by step and by route. */
-export async function readUsage(db: EnvironmentDatabase, range: UsageRange): Promise<Usage> {
-  const { from, until } = range;
-  const stepMs = chooseStep(from, until);
-  const conditions = ['minute >= ?', 'minute < ?'];
-  const values: unknown[] = [new Date(Math.floor(from / stepMs) * stepMs), new Date(until)];
-  if (range.client) {
-    conditions.push('client = ?');
-    values.push(range.client);
-  }
-  if (range.route) {
-    conditions.push('route = ?');
-    values.push(range.route);
-  }
-  const rows = await db.rows<MinuteRow>(
-    `SELECT minute, method, route, status, calls, histogram FROM ${db.of(requestMinuteTable)} WHERE ${conditions.join(' AND ')}`,
-    values,
-  );
-  const total = new Sum();
-  const steps = new Map(stepStarts(from, until, stepMs).map((at) => [at, new Sum()]));
-  const routes = new Map<string, Sum>();
-  for (const row of rows) {
-    const buckets = unpackHistogram(row.histogram);
-    const route = `${row.method} ${row.route}`;
-    if (!routes.has(route)) routes.set(route, new Sum());
-    for (const sum of [total, steps.get(Math.floor(row.minute.getTime() / stepMs) * stepMs), routes.get(route)]) sum?.add(row, buckets);
-  }
-  return {
-    from: new Date(from).toISOString(),
-    until: new Date(until).toISOString(),
-    stepMs,
-    total: total.present(),
-    steps: [...steps].map(([at, sum]) => ({ at: new Date(at).toISOString(), ...sum.present() })),
-    routes: [...routes]
-      .map(([route, sum]) => {
-        const [method, path] = route.split(' ') as [string, string];
-        return { method, route: path, ...sum.present(), statuses: sum.statuses };
-      })
-      .sort((a, b) => b.calls - a.calls),
-  };
 }

@@ -1,6 +1,6 @@
 import { getTableName } from 'drizzle-orm';
 import type { MySqlTable } from 'drizzle-orm/mysql-core';
-import type { LeaseOptions, Leases } from './leases.js';
+import type { HeldLease, LeaseOptions, Leases } from './leases.js';
 import type { Database, Statements } from './connection.js';
 
 /** Where Drizzle keeps a table's schema. */
@@ -73,7 +73,7 @@ export class EnvironmentDatabase implements Statements {
    * Runs `work` while no other work, on any instance, holds the same name in this environment.
    * @throws {Problem} busy
    */
-  withLease<T>(name: string, work: () => Promise<T>, options?: LeaseOptions): Promise<T> {
+  withLease<T>(name: string, work: (lease: HeldLease) => Promise<T>, options?: LeaseOptions): Promise<T> {
     return this.leases.with(`${name} ${this.name}`, work, options);
   }
 }

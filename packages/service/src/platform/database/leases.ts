@@ -18,6 +18,12 @@ export type LeaseOptions = {
   waitS?: number;
 };
 
+/** A lease while its work runs. */
+export type HeldLease = {
+  /** False once another has taken it: this instance was held up for longer than a lease lasts. */
+  holds: () => boolean;
+};
+
 export class Leases {
   /** Names that this instance holds or requests. */
   readonly #held = new Set<string>();
@@ -43,11 +49,16 @@ export class Leases {
    * Runs `work` while no other work runs under this name.
    * @throws {Problem} busy, when the lease is not available in time
    */
-  async with<T>(name: string, work: () => Promise<T>, { waitS = WAIT_S }: LeaseOptions = {}): Promise<T> {
+  async with<T>(name: string, work: (lease: HeldLease) => Promise<T>, { waitS = WAIT_S }: LeaseOptions = {}): Promise<T> {
     const owner = await this.#wait(name, waitS);
-    const heartbeat = setInterval(() => void this.#renew(name, owner).catch(() => undefined), RENEW_MS);
+    let holds = true;
+    const renew = async () => {
+      holds = await this.#renew(name, owner);
+    };
+    // While the database is away nobody else can take it either.
+    const heartbeat = setInterval(() => void renew().catch(() => undefined), RENEW_MS);
     try {
-      return await work();
+      return await work({ holds: () => holds });
     } finally {
       clearInterval(heartbeat);
       await this.#giveBack(name, owner);
@@ -98,10 +109,11 @@ export class Leases {
     return made.affectedRows === 1;
   }
 
-  async #renew(name: string, owner: string): Promise<void> {
-    await this.system.change(`UPDATE leases SET \`until\` = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_S} SECOND WHERE name = ? AND owner = ?`, [
-      name,
-      owner,
-    ]);
+  async #renew(name: string, owner: string): Promise<boolean> {
+    const { affectedRows } = await this.system.change(
+      `UPDATE leases SET \`until\` = UTC_TIMESTAMP(3) + INTERVAL ${LEASE_S} SECOND WHERE name = ? AND owner = ?`,
+      [name, owner],
+    );
+    return affectedRows === 1;
   }
 }

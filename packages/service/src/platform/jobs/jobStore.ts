@@ -117,3 +117,8 @@ export class JobStore {
 /** Whether there is a job of these kinds with a matching subject, as SQL with the pattern as its only placeholder. */
 export const hasJobSql = (db: EnvironmentDatabase, kinds: readonly string[]): string =>
   `EXISTS (SELECT 1 FROM ${db.of(jobTable)} j WHERE j.kind IN (${kinds.map((kind) => `'${kind}'`).join(', ')}) AND j.subject LIKE ?)`;
+
+/** SQL for the kinds of jobs that are due and nobody works on, each with the age of its oldest in milliseconds. */
+export const backlogSql = (db: EnvironmentDatabase): string =>
+  `SELECT kind, TIMESTAMPDIFF(MICROSECOND, MIN(runAt), UTC_TIMESTAMP(3)) / 1000 AS ms FROM ${db.of(jobTable)}
+   WHERE gaveUpAt IS NULL AND runAt <= UTC_TIMESTAMP(3) AND (leaseUntil IS NULL OR leaseUntil < UTC_TIMESTAMP(3)) GROUP BY kind`;

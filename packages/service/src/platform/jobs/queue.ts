@@ -56,6 +56,8 @@ type Ground = {
   now: () => number;
   newId: () => string;
   log: Logger;
+  /** A run of a job has ended. */
+  worked: (at: JobDatabase, kind: string, failed: boolean, durationUs: number) => void;
 };
 
 export class JobQueue {
@@ -225,8 +227,15 @@ export class JobQueue {
     this.#busy.set(kind, (this.#busy.get(kind) ?? 0) + change);
   }
 
-  async #run({ db }: JobDatabase, job: Job): Promise<void> {
-    const { owner, now } = this.ground;
+  async #run(at: JobDatabase, job: Job): Promise<void> {
+    const { owner, now, worked } = this.ground;
+    const { db } = at;
+    const began = performance.now();
+    let counted = false;
+    const ended = (failed: boolean) => {
+      if (!counted) worked(at, job.kind, failed, (performance.now() - began) * 1000);
+      counted = true;
+    };
     const how = this.#kinds.get(job.kind) as JobKind;
     const renew = () => this.#store.renew(db, job.id, owner, new Date(now() + LEASE_MS));
     // A batch at a slow network can take longer than a lease; a living instance keeps its work.
@@ -234,6 +243,7 @@ export class JobQueue {
     try {
       const again = await how.work(job, { renew, stopping: () => this.#stopping });
       clearInterval(heartbeat);
+      ended(false);
       const next = how.everyMs === undefined ? again : new Date(now() + how.everyMs);
       if (next instanceof Date) {
         await this.#store.giveBack(db, job.id, owner, next);
@@ -244,6 +254,7 @@ export class JobQueue {
         await next?.();
       }
     } catch (error) {
+      if (!isDatabaseAway(error)) ended(true);
       // While the database is unavailable this fails as well; then the job is taken again when its lease expires.
       await this.#failed(db, job, how, error).catch(() => undefined);
     } finally {

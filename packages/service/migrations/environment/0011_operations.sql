@@ -1,0 +1,87 @@
+CREATE TABLE `_conditionChanges` (
+	`number` bigint AUTO_INCREMENT NOT NULL,
+	`at` datetime(3) NOT NULL,
+	`condition` varchar(10) NOT NULL,
+	`objective` varchar(40),
+	`value` double,
+	`text` text,
+	CONSTRAINT `_conditionChanges_number` PRIMARY KEY(`number`)
+);
+--> statement-breakpoint
+CREATE TABLE `_objectiveSets` (
+	`version` int NOT NULL,
+	`items` json NOT NULL,
+	`at` datetime(3) NOT NULL,
+	`actor` varchar(200) NOT NULL,
+	`why` varchar(500),
+	CONSTRAINT `_objectiveSets_version` PRIMARY KEY(`version`)
+);
+--> statement-breakpoint
+CREATE TABLE `_requestCells` (
+	`at` datetime NOT NULL,
+	`kind` varchar(8) NOT NULL DEFAULT 'call',
+	`method` varchar(7) NOT NULL,
+	`route` varchar(120) NOT NULL,
+	`target` varchar(64) NOT NULL DEFAULT '',
+	`client` varchar(40) NOT NULL,
+	`status` smallint NOT NULL,
+	`problem` varchar(40) NOT NULL DEFAULT '',
+	`instance` varchar(16) NOT NULL,
+	`calls` int NOT NULL,
+	`sumUs` bigint NOT NULL DEFAULT 0,
+	`histogram` text NOT NULL,
+	`writtenAt` datetime(3) NOT NULL DEFAULT (UTC_TIMESTAMP(3)),
+	CONSTRAINT `cells_key` PRIMARY KEY(`at`,`kind`,`method`,`route`,`target`,`client`,`status`,`problem`,`instance`)
+);
+--> statement-breakpoint
+CREATE TABLE `_requestDays` (
+	`at` datetime NOT NULL,
+	`kind` varchar(8) NOT NULL DEFAULT 'call',
+	`method` varchar(7) NOT NULL,
+	`route` varchar(120) NOT NULL,
+	`target` varchar(64) NOT NULL DEFAULT '',
+	`client` varchar(40) NOT NULL,
+	`status` smallint NOT NULL,
+	`problem` varchar(40) NOT NULL DEFAULT '',
+	`calls` int NOT NULL,
+	`sumUs` bigint NOT NULL DEFAULT 0,
+	`histogram` text NOT NULL,
+	`writtenAt` datetime(3) NOT NULL DEFAULT (UTC_TIMESTAMP(3)),
+	CONSTRAINT `days_key` PRIMARY KEY(`at`,`kind`,`method`,`route`,`target`,`client`,`status`,`problem`)
+);
+--> statement-breakpoint
+CREATE TABLE `_requestHours` (
+	`at` datetime NOT NULL,
+	`kind` varchar(8) NOT NULL DEFAULT 'call',
+	`method` varchar(7) NOT NULL,
+	`route` varchar(120) NOT NULL,
+	`target` varchar(64) NOT NULL DEFAULT '',
+	`client` varchar(40) NOT NULL,
+	`status` smallint NOT NULL,
+	`problem` varchar(40) NOT NULL DEFAULT '',
+	`calls` int NOT NULL,
+	`sumUs` bigint NOT NULL DEFAULT 0,
+	`histogram` text NOT NULL,
+	`writtenAt` datetime(3) NOT NULL DEFAULT (UTC_TIMESTAMP(3)),
+	CONSTRAINT `hours_key` PRIMARY KEY(`at`,`kind`,`method`,`route`,`target`,`client`,`status`,`problem`)
+);
+--> statement-breakpoint
+-- One rebuild of the table instead of seven; the columns come before the key that has them.
+ALTER TABLE `_requestMinutes`
+	ADD `kind` varchar(8) DEFAULT 'call' NOT NULL AFTER `minute`,
+	ADD `target` varchar(64) DEFAULT '' NOT NULL AFTER `route`,
+	ADD `problem` varchar(40) DEFAULT '' NOT NULL AFTER `status`,
+	ADD `sumUs` bigint DEFAULT 0 NOT NULL AFTER `calls`,
+	ADD `writtenAt` datetime(3) DEFAULT (UTC_TIMESTAMP(3)) NOT NULL,
+	DROP PRIMARY KEY,
+	ADD PRIMARY KEY(`minute`,`kind`,`method`,`route`,`target`,`client`,`status`,`problem`,`instance`);--> statement-breakpoint
+ALTER TABLE `_requests`
+	ADD `target` varchar(64),
+	ADD `version` varchar(40),
+	ADD `timeline` text,
+	ADD `headers` text,
+	ADD `bodies` text;--> statement-breakpoint
+CREATE INDEX `condition_changes_at` ON `_conditionChanges` (`at`);--> statement-breakpoint
+CREATE INDEX `cells_written` ON `_requestCells` (`writtenAt`);--> statement-breakpoint
+CREATE INDEX `hours_written` ON `_requestHours` (`writtenAt`);--> statement-breakpoint
+CREATE INDEX `minutes_written` ON `_requestMinutes` (`writtenAt`);
