@@ -22,6 +22,7 @@ const ClientsPage = page(() => import('./pages/clients.js'), 'ClientsPage');
 const CollectionPage = page(() => import('./pages/collection.js'), 'CollectionPage');
 const CollectionsPage = page(() => import('./pages/collections.js'), 'CollectionsPage');
 const ComposePage = page(() => import('./pages/compose.js'), 'ComposePage');
+const ConditionPage = page(() => import('./pages/condition.js'), 'ConditionPage');
 const DevicesPage = page(() => import('./pages/devices.js'), 'DevicesPage');
 const EnvironmentsPage = page(() => import('./pages/environments.js'), 'EnvironmentsPage');
 const GatewaysPage = page(() => import('./pages/gateways.js'), 'GatewaysPage');
@@ -94,6 +95,7 @@ function Pages({ member }: { member: Member }) {
         <Route path="devices" element={<DevicesPage />} />
         <Route path="sms-inbox" element={<SmsInboxPage />} />
         <Route path="gateways" element={<GatewaysPage />} />
+        <Route path="condition" element={<ConditionPage />} />
         <Route path="requests" element={<RequestsPage />} />
         <Route path="jobs" element={<JobsPage />} />
         <Route path="api-use" element={<ApiUsePage />} />

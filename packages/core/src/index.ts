@@ -1,6 +1,7 @@
 export * from './access.js';
 export * from './actor.js';
 export * from './audit.js';
+export * from './callsAgainst.js';
 export * from './condition.js';
 export * from './conditions.js';
 export * from './csv.js';

@@ -107,6 +107,18 @@ export function nearness(limits: Limits, value: number): number {
   return to <= 0 ? (from > 0 ? Number.POSITIVE_INFINITY : 0) : from / to;
 }
 
+/** Where the notches of a limit are on a bar from 0 to 1. */
+export const NOTCHES = { stressed: 0.6, failing: 0.9 } as const;
+
+/** How far a bar is filled by a value: to a notch where it is at that limit, to the end at twice the distance past `failing`. */
+export function fillOf({ measure, stressed, failing }: Pick<Limits, 'measure' | 'stressed' | 'failing'>, value: number): number {
+  const [at, first, second] = isHigherWorse(measure) ? [value, stressed, failing] : [1 - value, 1 - stressed, 1 - failing];
+  if (at <= first) return first > 0 ? (at / first) * NOTCHES.stressed : NOTCHES.stressed;
+  const beyond = (at - first) / (second - first);
+  if (beyond <= 1) return NOTCHES.stressed + beyond * (NOTCHES.failing - NOTCHES.stressed);
+  return Math.min(1, NOTCHES.failing + ((beyond - 1) * (1 - NOTCHES.failing)) / 2);
+}
+
 export type LimitFault = { path: 'windowMs' | 'stressed' | 'failing' | 'measure.ms' | 'leastCalls'; problem: string; expected: string };
 
 /** What is wrong with the numbers of an objective. */

@@ -9,12 +9,14 @@ import {
   conditionBy,
   DAMPING_MS,
   emptyTally,
+  fillOf,
   isHigherWorse,
   type Limits,
   levelOf,
   limitFaults,
   type Measure,
   nearness,
+  NOTCHES,
   settle,
   settled,
   type Tally,
@@ -119,6 +121,23 @@ describe('the level of a value', () => {
     [sure, 0.95, 0.5],
   ] as [Limits, number, number][])('%j: %d is as near to its next limit as %d', (limits, value, near) => {
     expect(nearness(limits, value)).toBeCloseTo(near);
+  });
+});
+
+describe('a bar', () => {
+  const limits = { measure: P95, stressed: 300, failing: 1000 };
+  it.each([
+    [0, 0],
+    [150, 0.3],
+    [300, NOTCHES.stressed],
+    [650, 0.75],
+    [1000, NOTCHES.failing],
+    [100_000, 1],
+  ])('is filled by %d as far as %d', (value, fill) => expect(fillOf(limits, value)).toBeCloseTo(fill));
+
+  it('fills as a share that must stay high falls', () => {
+    const share = { measure: { of: 'within', ms: 300 } as Measure, stressed: 0.9, failing: 0.5 };
+    expect([1, 0.95, 0.9, 0.7, 0.5].map((value) => fillOf(share, value).toFixed(2))).toEqual(['0.00', '0.30', '0.60', '0.75', '0.90']);
   });
 });
 

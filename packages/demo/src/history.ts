@@ -192,11 +192,12 @@ export async function writeHistory({ databaseUrl, environmentId, now, devices, k
       AGENTS[client],
       pattern.method === 'GET' ? 0 : 180,
       failure ? 320 : 900,
+      targetOf(pattern.path) || null,
     ]);
     const minute = Math.floor(callAt / MINUTE_MS) * MINUTE_MS;
     const { method, route } = pattern;
     const problem = failure?.[2] ?? '';
-    const target = /^\/app\/v1\/data\/(\w+)/.exec(pattern.path)?.[1] ?? '';
+    const target = targetOf(pattern.path);
     const name = `${minute} ${method} ${route} ${target} ${client} ${status} ${problem}`;
     const count = minutes.get(name) ?? {
       at: minute,
@@ -232,6 +233,9 @@ export async function writeHistory({ databaseUrl, environmentId, now, devices, k
   }
   return rows.length;
 }
+
+/** The collection that a path names. */
+const targetOf = (path: string): string => /^\/app\/v1\/data\/(\w+)/.exec(path)?.[1] ?? '';
 
 function pickPattern(share: number): Pattern {
   let left = share * PATTERNS.reduce((sum, { weight }) => sum + weight, 0);

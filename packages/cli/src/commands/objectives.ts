@@ -7,6 +7,7 @@ import {
   measureWords,
   type Objective,
   operations,
+  type ReplyOf,
   subjectWords,
   valueWords,
 } from '@orchard/contract';
@@ -14,27 +15,27 @@ import type { Command } from 'commander';
 import { CommandError, type GlobalOptions, globalsOf, signedIn, workspace } from '../context.js';
 import { addCall, addList } from '../declared.js';
 import { note, printItem, printList } from '../output.js';
-import { periodOf, type Period, withPeriod } from '../period.js';
+import { periodOf, type Period, timeOf, withPeriod } from '../period.js';
 
 export function addConditionCommands(program: Command): void {
-  program.command('condition').description('how well environments are');
-  addCall(program, operations.condition.read, {
-    about: 'how well each environment is, with the objectives nearest to their limits first',
-    options: { at: { flags: '--at <time>', about: 'as it was then, such as 2026-11-18T03:12Z' } },
-    print: printCondition,
-  }).option('--objectives', 'the objectives of all environments instead, the nearest to its limit first');
-  addHistory(program.commands.find((one) => one.name() === 'condition') as Command);
+  const noun = program.command('condition').description('how well environments are');
+  noun
+    .command('show')
+    .description('how well each environment is, with its calls of the last five minutes')
+    .option('--at <time>', 'as it was then, such as 2026-11-18T03:12Z')
+    .option('--objectives', 'the objectives of all environments instead, the nearest to its limit first')
+    .action(async ({ at, objectives }: { at?: string; objectives?: boolean }, command: Command) => {
+      const options = globalsOf(command);
+      const query = at ? { at: new Date(timeOf(at)).toISOString() } : {};
+      const reply = await signedIn(options).client.call(operations.condition.read, { query });
+      if (options.json) printItem(reply, options);
+      else if (objectives) printObjectives(reply.items, options);
+      else printCondition(reply, options);
+    });
+  addHistory(noun);
 }
 
-type Conditions = {
-  items: EnvironmentConditionDocument[];
-  installation: { condition: string; checks: { check: string; condition: string; text: string }[] } | null;
-  evaluatedAt: string | null;
-};
-
-function printCondition(reply: Conditions, options: GlobalOptions, command: Command): void {
-  if (options.json) return printItem(reply, options);
-  if (command.opts<{ objectives?: boolean }>().objectives) return printObjectives(reply.items, options);
+function printCondition(reply: ReplyOf<typeof operations.condition.read>, options: GlobalOptions): void {
   printList(
     reply.items,
     [

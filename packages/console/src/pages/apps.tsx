@@ -1,16 +1,20 @@
 /** All apps, and the form for a new one. */
 import { Anchor, Badge, Group, Stack, Text, TextInput, Title } from '@mantine/core';
-import { type Member, operations } from '@orchard/contract';
+import { type EnvironmentConditionDocument, type Member, operations } from '@orchard/contract';
 import { Link, useNavigate } from 'react-router';
 import { useCall } from '../api.js';
 import { AccessMatrix, TeamNotes } from '../parts/access.js';
-import { Loaded, PageHead } from '../parts/basics.js';
+import { Leaf } from '../condition/leaf.js';
+import { Strip, summary } from '../condition/strip.js';
+import { Loaded, Moment, PageHead } from '../parts/basics.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
 
 const SESSION_EVERY_MS = 4_000;
+const CONDITION_EVERY_MS = 10_000;
 
 export function AppsPage({ member }: { member: Member }) {
   const apps = useCall(operations.apps.list, {});
+  const condition = useCall(operations.condition.read, { query: {} }, { refetchInterval: CONDITION_EVERY_MS });
   // This page has no stream that ends with the session.
   useCall(operations.members.readSession, {}, { refetchInterval: SESSION_EVERY_MS });
   return (
@@ -28,23 +32,18 @@ export function AppsPage({ member }: { member: Member }) {
             {items.map((app) => (
               <section key={app.name} className="panel">
                 <Title order={2}>{app.title}</Title>
-                <Group gap="md" mt={4}>
+                <div className="homes">
                   {app.environments.map(({ name, mode, role, secondFactorNeeded }) => (
-                    <Group key={name} gap={6}>
-                      <Anchor component={Link} to={`/${app.name}/${name}/overview`}>
-                        {app.name} / {name}
-                      </Anchor>
-                      <Badge variant="outline" size="sm" color="gray" c="inherit">
-                        {mode}, {role}
-                      </Badge>
-                      {secondFactorNeeded && (
-                        <Anchor component={Link} to={`/${app.name}/${name}/account`} size="sm" className="care">
-                          your full rights need a second factor
-                        </Anchor>
-                      )}
-                    </Group>
+                    <Home
+                      key={name}
+                      app={app.name}
+                      name={name}
+                      about={`${mode}, ${role}`}
+                      of={condition.data?.items.find((one) => one.app === app.name && one.environment === name)}
+                      isHeldBack={secondFactorNeeded === true}
+                    />
                   ))}
-                </Group>
+                </div>
               </section>
             ))}
           </>
@@ -53,6 +52,51 @@ export function AppsPage({ member }: { member: Member }) {
       {member.owner && <NewApp />}
       <Access />
     </Stack>
+  );
+}
+
+type HomeProps = { app: string; name: string; about: string; of: EnvironmentConditionDocument | undefined; isHeldBack: boolean };
+
+/** An environment: how it is, and its last five minutes. */
+function Home({ app, name, about, of, isHeldBack }: HomeProps) {
+  const base = `/${app}/${name}`;
+  return (
+    <>
+      <Group gap={6}>
+        {of && <Leaf of={of.condition} size={26} />}
+        <div>
+          <Group gap={6}>
+            <Anchor component={Link} to={`${base}/overview`} fw={600}>
+              {app} / {name}
+            </Anchor>
+            <Badge variant="outline" size="sm" color="gray" c="inherit">
+              {about}
+            </Badge>
+          </Group>
+          {isHeldBack && (
+            <Anchor component={Link} to={`${base}/account`} size="sm" className="care">
+              your full rights need a second factor
+            </Anchor>
+          )}
+          {of && (
+            <Text size="sm" c="dimmed">
+              <Anchor component={Link} to={`${base}/condition`} c="inherit">
+                {of.condition}
+              </Anchor>{' '}
+              since <Moment at={of.since} />
+            </Text>
+          )}
+        </div>
+      </Group>
+      {of ? (
+        <div>
+          <Strip of={of} until={Date.now()} label={`${app} / ${name}, last five minutes`} />
+          <small className="under">{summary(of.recent)}</small>
+        </div>
+      ) : (
+        <span />
+      )}
+    </>
   );
 }
 

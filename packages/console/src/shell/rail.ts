@@ -13,6 +13,7 @@ import {
   IconListDetails,
   IconMessage,
   IconPencilPlus,
+  IconPlant2,
   IconRobot,
   IconRoute,
   IconSend2,
@@ -42,6 +43,7 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
   {
     group: 'Operations',
     entries: [
+      { to: 'condition', label: 'Condition', icon: IconPlant2 },
       { to: 'requests', label: 'Requests', icon: IconListDetails },
       { to: 'jobs', label: 'Jobs', icon: IconChecklist },
     ],

@@ -1,10 +1,23 @@
 /** The frame of every page: top bar, left rail, current app and environment. */
-import { ActionIcon, AppShell, Badge, Button, Group, Loader, Menu, Text, useMantineColorScheme, VisuallyHidden } from '@mantine/core';
+import {
+  ActionIcon,
+  Anchor,
+  AppShell,
+  Badge,
+  Button,
+  Group,
+  Loader,
+  Menu,
+  Text,
+  useMantineColorScheme,
+  VisuallyHidden,
+} from '@mantine/core';
 import { type Member, operations } from '@orchard/contract';
 import { IconApps, IconChevronDown, IconMoon } from '@tabler/icons-react';
 import { Suspense } from 'react';
-import { NavLink, Outlet, useLocation, useNavigate } from 'react-router';
+import { Link, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { useCall } from '../api.js';
+import { Condition } from '../condition/leaf.js';
 import { useLiveChanges } from '../live.js';
 import { Trouble } from '../parts/basics.js';
 import { EnvironmentContext, useEnvironment } from '../environment.js';
@@ -56,7 +69,10 @@ function TopBar({ member }: { member: Member }) {
   const { toggleColorScheme } = useMantineColorScheme();
   return (
     <Group h="100%" px="md" justify="space-between" wrap="nowrap">
-      <Switcher />
+      <Group gap={4} wrap="nowrap">
+        <Switcher />
+        <Here />
+      </Group>
       <SearchBox />
       <Group gap="xs" wrap="nowrap">
         <NoticeBell />
@@ -66,6 +82,21 @@ function TopBar({ member }: { member: Member }) {
         <MemberMenu member={member} />
       </Group>
     </Group>
+  );
+}
+
+const OFTEN_MS = 10_000;
+
+/** How the environment is, beside its name. */
+function Here() {
+  const { params, base } = useEnvironment();
+  const condition = useCall(operations.condition.read, { query: {} }, { refetchInterval: OFTEN_MS });
+  const here = condition.data?.items.find(({ app, environment }) => app === params.app && environment === params.environment);
+  if (!here) return null;
+  return (
+    <Anchor component={Link} to={`${base}/condition`} c="inherit" size="sm">
+      <Condition of={here.condition} />
+    </Anchor>
   );
 }
 

@@ -53,7 +53,7 @@ export type Ports = {
   /** A member was removed, in the same unit of work. */
   memberRemoved: (memberId: string) => Promise<void>;
   environmentCreated: (environment: Environment) => Promise<void>;
-  /** Of all gateways there are, as they were at most ten minutes ago. */
+  /** Of all gateways there are, as they were at most a minute ago. */
   certificates: () => Promise<GatewayCertificate[]>;
   /** A web page called from an origin that its client does not list. */
   noteBlockedOrigin: (environmentId: string, client: string, origin: string, route: string) => Promise<void>;

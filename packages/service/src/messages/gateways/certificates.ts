@@ -1,8 +1,8 @@
-/** The certificates of all gateways, kept for some minutes: who asks does so every few seconds. */
+/** The certificates of all gateways, kept for a minute: who asks does so every few seconds. */
 import type { GatewayCertificate } from '../../platform/ports.js';
 import type { Parts } from './parts.js';
 
-const REMEMBER_MS = 600_000;
+const REMEMBER_MS = 60_000;
 
 export function certificatesOf(parts: Pick<Parts, 'directory' | 'gateways' | 'now'>): () => Promise<GatewayCertificate[]> {
   let known: GatewayCertificate[] = [];

@@ -12,7 +12,7 @@ export async function exportSlo(call: Pick<Call, 'environment' | 'response'>): P
   const { items } = await demandSet(environment);
   const { app, name } = environment;
   const documents = writeOpenSlo({ name: `${app}-${name}`, title: `${app}/${name}` }, items);
-  const text = documents.map((document) => stringify(document, { lineWidth: 0 })).join('---\n');
+  const text = documents.map((document) => stringify(document, { lineWidth: 0, aliasDuplicateObjects: false })).join('---\n');
   // RFC 9512 section 2.1.
   call.response.status(200).setHeader('content-type', 'application/yaml; charset=utf-8');
   call.response.setHeader('content-disposition', `attachment; filename="${app}-${name}-objectives.yaml"`);

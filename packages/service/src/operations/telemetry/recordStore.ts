@@ -26,6 +26,7 @@ export const REQUEST_COLUMNS = [
   'userAgent',
   'bytesIn',
   'bytesOut',
+  'target',
 ] as const;
 export type RequestValues = unknown[];
 const AT_ONCE = 1000;

@@ -178,5 +178,6 @@ function requestRow(call: Call, client: string, status: number, durationUs: numb
     masked(call.headers['user-agent'], 300),
     Number(call.headers['content-length'] ?? 0),
     bytesOut,
+    targetOf(call, status) || null,
   ];
 }

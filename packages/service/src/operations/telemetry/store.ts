@@ -8,7 +8,7 @@ type RequestRow = typeof requestTable.$inferSelect;
 
 const COLUMNS: Columns = new Map([
   ...plainColumns({
-    text: ['id', 'method', 'route', 'path', 'client', 'userId', 'deviceId', 'trace', 'problem', 'origin'],
+    text: ['id', 'method', 'route', 'path', 'client', 'userId', 'deviceId', 'trace', 'problem', 'origin', 'target'],
     time: ['at'],
     number: ['status'],
   }),
