@@ -56,6 +56,7 @@ for (const [at, room] of rooms.entries()) {
 // The same inside the platform: its root files (the platform's parts, a call, a capability) are open to all.
 const FLOOR = {
   database: [],
+  settings: ['database'],
   live: ['access', 'database'],
   access: ['database'],
   jobs: ['access', 'database'],

@@ -17,6 +17,7 @@ export function confirming(client: HttpClient): HttpClient {
     }
   };
   return {
+    address: client.address,
     call: (operation, input) => withProof(() => client.call(operation, input)),
     exchange: (operation, input) => withProof(() => client.exchange(operation, input)),
     open: (operation, input) => withProof(() => client.open(operation, input)),

@@ -25,6 +25,8 @@ export const AUDIT_KINDS = {
   'message settings': 'environment',
   job: 'environment',
   objectives: 'environment',
+  recording: 'environment',
+  search: 'environment',
 } as const;
 export type AuditKind = keyof typeof AUDIT_KINDS;
 

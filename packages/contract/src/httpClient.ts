@@ -28,6 +28,8 @@ export type CallInput<O extends Any> = Part<'params', ParamsOf<O>> &
 export type RawBody = NonNullable<RequestInit['body']>;
 export type CallReply<O extends Any> = { status: number; headers: Headers; body: ReplyOf<O> };
 export type HttpClient = {
+  /** Base address of the service. */
+  address: string;
   /**
    * Calls an operation and returns the body of the response.
    * @throws {Problem} when the service refuses, TypeError when it cannot be reached
@@ -88,7 +90,7 @@ export function createHttpClient(options: HttpClientOptions): HttpClient {
       body: (text ? JSON.parse(text) : undefined) as z.output<O['reply']> as ReplyOf<O>,
     };
   }
-  return { open, exchange, call: async (operation, input) => (await exchange(operation, input)).body };
+  return { address: options.address, open, exchange, call: async (operation, input) => (await exchange(operation, input)).body };
 }
 
 /** A proxy may have responded instead of our service: then show its status and the start of its body. */

@@ -53,6 +53,7 @@ export * from './audit.js';
 export { type ActorDocument, actorWords, ENVIRONMENT as ENVIRONMENT_PATH } from './common.js';
 export { durationWords, findingWords, measureWords, subjectWords, valueWords } from '@orchard/core/words';
 export * from './commandLine.js';
+export * from './curl.js';
 export * from './events.js';
 export * from './expectation.js';
 export * from './httpClient.js';

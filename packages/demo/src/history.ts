@@ -1,5 +1,5 @@
 /** A week of made-up calls before today; the minute counts are sums of the single calls, so that both agree. */
-import { addValue, base32, type Count, uuidv7 } from '@orchard/core';
+import { addValue, base32, type Count, uuidv7, versionOf } from '@orchard/core';
 import { Leases, insertCounts, insertRequests, insertSizes, openDatabase, REQUEST_COLUMNS, rollUp, Servers } from '@orchard/service/past';
 import { seededRandom } from './scenario.js';
 
@@ -193,6 +193,11 @@ export async function writeHistory({ databaseUrl, environmentId, now, devices, k
       pattern.method === 'GET' ? 0 : 180,
       failure ? 320 : 900,
       targetOf(pattern.path) || null,
+      versionOf(AGENTS[client]),
+      1,
+      null,
+      null,
+      null,
     ]);
     const minute = Math.floor(callAt / MINUTE_MS) * MINUTE_MS;
     const { method, route } = pattern;

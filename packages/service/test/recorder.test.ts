@@ -1,6 +1,7 @@
 /** The recorder of calls on its own: what it writes, what it keeps while the database is away, and what it forgets. */
 import type { EnvironmentDatabase } from '../src/platform/database/environmentDatabase.js';
 import { Recorder } from '../src/operations/telemetry/recorder.js';
+import { NO_BODIES } from '../src/operations/telemetry/recording.js';
 import { requestMinuteTable, requestTable } from '../src/operations/telemetry/tables.js';
 import type { Call, Environment } from '../src/platform/call.js';
 import { operations } from '@orchard/contract';
@@ -41,6 +42,7 @@ function recorder(clock: { now: number }, database: EnvironmentDatabase = db): {
       'here',
       () => clock.now,
       () => clock.now,
+      { now: () => NO_BODIES },
       metrics as never,
       changes as never,
       log,
@@ -60,6 +62,8 @@ function call(at: number, changes: Record<string, unknown> = {}): Call {
     holder: { client: { name: 'hiker-ios' }, key: { id: 'key-1' } },
     user: { id: 'user-1' },
     cost: { databaseUs: 900, statements: 1 },
+    spans: [],
+    startedNs: 0n,
     trace: { traceId: 'a'.repeat(32), spanId: 'b'.repeat(16) },
     parentSpan: null,
     headers: {},
@@ -153,10 +157,20 @@ describe('what is written', () => {
 
   it('comes in pieces when much has gathered, and all of it when the service stops', async () => {
     const { recorder: own } = recorder({ now: START });
-    for (let n = 0; n < 2_500; n++) own.record(call(START + (n % 50)), 200, 1_000, 0);
+    for (let n = 0; n < 2_500; n++) own.record(call(START + n * 60), 200, 1_000, 0);
     await own.stop();
     expect(await db.orm.$count(db.table(requestTable))).toBe(2_500);
-    expect((await minutes()).map(({ calls }) => calls)).toEqual([2_500]);
+    expect((await minutes()).reduce((sum, { calls }) => sum + calls, 0)).toBe(2_500);
+  });
+
+  it('is a share of many calls alike, while all of them count', async () => {
+    const { recorder: own } = recorder({ now: START });
+    for (let n = 0; n < 3_200; n++) own.record(call(START + n), 200, 1_000, 0);
+    await own.flush();
+    const stored = await rows();
+    expect(stored).toHaveLength(1_300);
+    expect(stored.filter(({ keptOf }) => keptOf === 20)).toHaveLength(100);
+    expect((await minutes()).map(({ calls }) => calls)).toEqual([3_200]);
   });
 });
 
@@ -193,8 +207,11 @@ describe('while the database is away', () => {
     const database = failing(away, state);
     const { recorder: own, counted } = recorder({ now: START }, database);
     const of = call(START, { environment: { ...environment, db: database } });
-    for (let n = 0; n < 50_010; n++) own.record(of, 200, 1_000, 0);
+    for (let n = 0; n < 50_010; n++) own.record(Object.assign(of, { at: START + n * 60 }), 200, 1_000, 0);
     expect(counted).toEqual({ dropped: 10, calls: 50_010 });
+    state.fails = false;
+    await own.flush();
+    expect((await minutes()).reduce((sum, { calls }) => sum + calls, 0)).toBe(50_010);
   });
 
   it('gives up what the database refuses for another reason, says so, and goes on with the next', async () => {

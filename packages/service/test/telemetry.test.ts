@@ -64,6 +64,96 @@ describe('a recorded call', () => {
   });
 });
 
+describe('a recorded call in full', () => {
+  const refuse = (body: unknown) =>
+    test.app('POST', '/data/huts', {
+      key: app.dev.clientKey,
+      token: runa.token,
+      body,
+      headers: { 'user-agent': 'QuillfellHiker/2.4.1 (iOS 19.2)' },
+    });
+  const full = async (id: string) => test.owner.call(operations.telemetry.request, { params: { ...app.dev.params, request: id } });
+
+  it('shows where its time went, its headers without credentials, and its bodies with secrets masked', async () => {
+    const { body } = await refuse({ name: 'Greyback', bunks: 'many', password: 'a-secret-nobody-saw' });
+    await find(`id = '${body.request}'`);
+    const { timeline, headers, bodies, version, target } = await full(body.request);
+    expect(version).toBe('2.4.1');
+    expect(target).toBe('huts');
+    expect(timeline.map(({ step }) => step)).toEqual(expect.arrayContaining(['key', 'user', 'body', 'handler']));
+    expect(headers?.request).toMatchObject({ 'user-agent': 'QuillfellHiker/2.4.1 (iOS 19.2)', 'orchard-key': '…', authorization: '…' });
+    expect(headers?.response['content-type']).toContain('application/problem+json');
+    expect(bodies?.request).toContain('"name":"Greyback"');
+    expect(JSON.stringify(bodies)).not.toContain('a-secret-nobody-saw');
+    expect(JSON.parse(bodies?.response ?? '')).toMatchObject({ status: 422, request: body.request });
+  });
+
+  it('shows each statement within it', async () => {
+    const { headers } = await test.app('GET', '/data/huts', { key: app.dev.serverKey });
+    const id = headers.get('orchard-request') as string;
+    await find(`id = '${id}'`);
+    const { timeline, durationMs } = await full(id);
+    const statement = timeline.find(({ step, detail }) => step === 'statement' && detail === 'SELECT huts');
+    expect(statement?.durationUs).toBeGreaterThan(0);
+    expect((statement?.startUs ?? 0) + (statement?.durationUs ?? 0)).toBeLessThanOrEqual(durationMs * 1000 + 1);
+  });
+
+  it('keeps no bodies where the environment does not allow it, and masks the fields it names', async () => {
+    const change = (body: object) => test.owner.call(operations.telemetry.changeRecording, { params: app.dev.params, body });
+    await change({ maskedFields: ['name'] });
+    const masked = await refuse({ name: 'Greyback', bunks: 'many' });
+    await find(`id = '${masked.body.request}'`);
+    expect((await full(masked.body.request)).bodies?.request).toBe('{"name":"…","bunks":"many"}');
+    expect(await change({ bodies: false })).toEqual({ bodies: false, maskedFields: ['name'] });
+    const without = await refuse({ name: 'Greyback', bunks: 'many' });
+    await find(`id = '${without.body.request}'`);
+    expect((await full(without.body.request)).bodies).toBeNull();
+  });
+
+  it('is found by free text, whatever characters that has', async () => {
+    const { body } = await test.app('GET', '/data/huts?filter=100%25_of%20%3D%201', { key: app.dev.serverKey });
+    await find(`id = '${body.request}'`);
+    const search = async (text: string) =>
+      (await test.owner.call(operations.telemetry.requests, { params: app.dev.params, query: { text } })).items.map(({ id }) => id);
+    expect(await search('100%25_OF')).toContain(body.request);
+    for (const text of ["100%25' OR 1", '.*', '100_25', '\\']) expect(await search(text), text).not.toContain(body.request);
+  });
+
+  it('leaves as HAR 1.2', async () => {
+    const { body } = await refuse({ bunks: 'many' });
+    await find(`id = '${body.request}'`);
+    const query = { filter: `id = '${body.request}'` };
+    const reply = await test.owner.open(operations.telemetry.har, { params: app.dev.params, query });
+    const { log } = (await reply.json()) as { log: { version: string; entries: { request: { url: string }; comment: string }[] } };
+    expect(log.version).toBe('1.2');
+    expect(log.entries).toHaveLength(1);
+    expect(log.entries[0]).toMatchObject({ comment: body.request, request: { url: `${test.address}/app/v1/data/huts` } });
+  });
+});
+
+it('refused and failed calls are counted by problem, with what is new', async () => {
+  await test.app('GET', '/data/huts?filter=nowhere%20%3D%201', { key: app.dev.serverKey });
+  const filter = await eventually(async () => {
+    const { items } = await test.owner.call(operations.telemetry.problems, { params: app.dev.params });
+    return items.find(({ problem }) => problem === 'malformed-filter');
+  });
+  expect(filter).toMatchObject({ failed: false, before: 0, isNew: true, title: 'The filter cannot be read' });
+  expect(filter.routes[0]).toMatchObject({ method: 'GET', route: '/app/v1/data/{collection}' });
+  expect(filter.routes.reduce((sum, { calls }) => sum + calls, 0)).toBe(filter.calls);
+});
+
+it('searches are saved for the team, replaced by name, and removed', async () => {
+  const { params } = app.dev;
+  const save = (query: string) =>
+    test.owner.call(operations.telemetry.saveSearch, { params, body: { list: 'requests', name: 'Slow huts', query } });
+  await save('filter=durationMs > 100');
+  const saved = await save('filter=durationMs > 200');
+  const list = async () => (await test.owner.call(operations.telemetry.searches, { params })).items;
+  expect(await list()).toMatchObject([{ name: 'Slow huts', query: 'filter=durationMs > 200', by: { name: 'Mira Quill' } }]);
+  await test.owner.call(operations.telemetry.removeSearch, { params: { ...params, search: saved.id } });
+  expect(await list()).toEqual([]);
+});
+
 it('sums by time and route agree with the list of requests', async () => {
   const count = async () => {
     const usage = await test.owner.call(operations.telemetry.usage, { params: app.dev.params });

@@ -1,8 +1,9 @@
-import { operations, type Usage } from '@orchard/contract';
+import { actorWords, curlOf, operations, type Usage } from '@orchard/contract';
 import type { Command } from 'commander';
 import { type GlobalOptions, workspace } from '../context.js';
-import { addCall, addList } from '../declared.js';
-import { printItem, printList } from '../output.js';
+import { addCall, addList, addRemoval } from '../declared.js';
+import { follow } from '../follow.js';
+import { printItem, printList, printText } from '../output.js';
 import { type Period, periodOf, withPeriod } from '../period.js';
 
 const ms = (value: number | null) => (value === null ? null : Math.round(value * 10) / 10);
@@ -26,7 +27,99 @@ export function addTelemetryCommands(program: Command): void {
     about: 'one request in full',
     instead: (command) => (ofInstallation(command) ? operations.telemetry.installationRequest : undefined),
   }).option(INSTALLATION, 'a request without an environment');
+  const noun = program.commands.find((one) => one.name() === 'request') as Command;
+  addWatch(noun);
+  addCurl(noun);
+  addHar(noun);
+  addCall(program, operations.telemetry.recording);
+  addCall(program, operations.telemetry.changeRecording, { about: 'change what is kept of calls: --bodies, --masked-fields' });
+  addProblems(program);
+  program.command('search').description('saved searches of requests and log entries');
+  addList(program, operations.telemetry.searches, ['name', 'list', 'query', ['by', ({ by }) => actorWords(by)], 'at', 'id']);
+  addRemoval(program, operations.telemetry.removeSearch, {
+    what: ({ search }) => `Removing the saved search ${search}`,
+    done: () => 'Removed.',
+  });
   addUsage(program);
+}
+
+/** Prints requests as they come in. */
+function addWatch(noun: Command): void {
+  noun
+    .command('watch')
+    .description('requests as they come in, until Ctrl-C')
+    .option('--filter <cql2>', 'a condition in CQL2, such as "status >= 400"')
+    .option('--text <text>', 'free text in path, problem and detail')
+    .action(async ({ filter, text }: { filter?: string; text?: string }, command: Command) => {
+      const { options, client, params } = workspace(command);
+      await follow(async (since, seen) => {
+        const newer = `at >= TIMESTAMP('${since}')`;
+        const query = { filter: filter ? `(${filter}) AND ${newer}` : newer, sort: 'at,id', limit: 1000, ...(text ? { text } : {}) };
+        const { items } = await client.call(operations.telemetry.requests, { params, query });
+        const fresh = items.filter(({ id }) => !seen.has(id));
+        for (const one of fresh) {
+          const { at, method, path, status, durationMs, problem, id } = one;
+          console.log(
+            options.json
+              ? JSON.stringify(one)
+              : printText([at, status, `${ms(durationMs)} ms`, `${method} ${path}`, problem ?? '', id].join('  ')),
+          );
+        }
+        return fresh;
+      });
+    });
+}
+
+function addCurl(noun: Command): void {
+  noun
+    .command('curl <request>')
+    .description('the curl command that repeats a request')
+    .action(async (request: string, _own: object, command: Command) => {
+      const { client, params } = workspace(command);
+      const detail = await client.call(operations.telemetry.request, { params: { ...params, request } });
+      console.log(curlOf(detail, client.address));
+    });
+}
+
+function addHar(noun: Command): void {
+  noun
+    .command('har')
+    .description('requests as HAR 1.2')
+    .option('--filter <cql2>', 'a condition in CQL2, such as "status >= 400"')
+    .option('--text <text>', 'free text in path, problem and detail')
+    .option('--limit <n>', 'at most this many, up to 500', Number, 100)
+    .action(async (query: { filter?: string; text?: string; limit: number }, command: Command) => {
+      const { client, params } = workspace(command);
+      process.stdout.write(await (await client.open(operations.telemetry.har, { params, query })).text());
+    });
+}
+
+function addProblems(program: Command): void {
+  withPeriod(
+    program
+      .command('problem')
+      .description('refused and failed calls')
+      .command('list')
+      .description('refused and failed calls by problem, with change against the period before'),
+  ).action(async (own: Period, command: Command) => {
+    const { options, client, params } = workspace(command);
+    const { items } = await client.call(operations.telemetry.problems, { params, query: periodOf(own) });
+    printList(
+      items,
+      [
+        'problem',
+        'calls',
+        'before',
+        ['isNew', ({ isNew }) => (isNew ? 'first seen' : '')],
+        [
+          'route',
+          ({ routes }) =>
+            routes[0] ? `${routes[0].method} ${routes[0].route}${routes.length > 1 ? ` and ${routes.length - 1} more` : ''}` : '',
+        ],
+      ],
+      options,
+    );
+  });
 }
 
 function addUsage(program: Command): void {

@@ -8,6 +8,7 @@ import { count, milliseconds } from '../parts/format.js';
 import { BlockedOrigins } from '../parts/blockedOrigins.js';
 import { ChartPanel } from '../parts/chart.js';
 import { coded, FromCode } from '../parts/fromCode.js';
+import { Problems } from '../requests/problems.js';
 import { RangeControl, useRange } from '../parts/range.js';
 import { useEnvironment } from '../environment.js';
 
@@ -51,6 +52,7 @@ export function OverviewPage() {
           </>
         )}
       </Loaded>
+      <Problems query={range.query} />
       <SimpleGrid cols={{ base: 1, md: 2 }} spacing="xl">
         <section className="panel">
           <Title order={2} mb="xs">

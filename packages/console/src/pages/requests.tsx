@@ -1,27 +1,37 @@
 /** The latest requests, and one in full. */
-import { Anchor, Badge, Stack, Text } from '@mantine/core';
-import { operations, type RequestDetail } from '@orchard/contract';
-import { Link } from 'react-router';
-import { useCall } from '../api.js';
-import { Code, Empty, Facts, Loaded, Moment } from '../parts/basics.js';
-import { count, milliseconds, readable } from '../parts/format.js';
+import { Anchor, Switch, Text, TextInput } from '@mantine/core';
+import { useDebouncedCallback } from '@mantine/hooks';
+import { addressOf, operations } from '@orchard/contract';
+import { IconSearch } from '@tabler/icons-react';
+import { useState } from 'react';
+import { useAddressState, useEnvironment } from '../environment.js';
+import { Empty, Moment } from '../parts/basics.js';
+import { milliseconds, readable } from '../parts/format.js';
+import { coded } from '../parts/fromCode.js';
 import { ListPage } from '../parts/listPage.js';
-import { useEnvironment } from '../environment.js';
+import { useListState } from '../parts/listState.js';
+import { RequestInFull } from '../requests/detail.js';
+import { SavedSearches } from '../requests/savedSearches.js';
+import { StatusText } from '../requests/statusText.js';
 
-export function StatusText({ status }: { status: number }) {
-  return (
-    <span className={status >= 500 ? 'mono care' : 'mono'} style={{ fontWeight: status >= 400 ? 700 : 400 }}>
-      {status}
-    </span>
-  );
-}
+const FOLLOW_MS = 1_000;
 
 export function RequestsPage() {
+  const { params } = useEnvironment();
+  const [text] = useAddressState('text');
+  const [follow, setFollow] = useAddressState('follow');
+  const { filter } = useListState('-at');
+  const also = text ? { text } : {};
+  const selection = { ...also, ...(filter ? { filter } : {}) };
   return (
     <ListPage
       title="Requests"
       hint="Each call as it was recorded, latest first"
       operation={operations.telemetry.requests}
+      also={also}
+      {...(follow ? { refetchInterval: FOLLOW_MS } : {})}
+      calls={[coded(operations.telemetry.har, { params, query: selection })]}
+      above={<FreeText />}
       label="Requests"
       initialSort="-at"
       idOf={({ id }) => id}
@@ -48,7 +58,21 @@ export function RequestsPage() {
             </span>
           ),
         },
-        { name: 'status', label: 'Status', sortable: true, render: ({ status }) => <StatusText status={status} /> },
+        {
+          name: 'status',
+          label: 'Status',
+          sortable: true,
+          render: ({ status, keptOf }) => (
+            <>
+              <StatusText status={status} />
+              {keptOf > 1 && (
+                <Text span size="xs" c="dimmed" ml={4}>
+                  1 in {keptOf} kept
+                </Text>
+              )}
+            </>
+          ),
+        },
         { name: 'problem', label: 'Problem', render: ({ problem }) => problem },
         {
           name: 'durationMs',
@@ -64,102 +88,43 @@ export function RequestsPage() {
           right: true,
           render: ({ databaseMs }) => <span className="mono">{milliseconds(databaseMs)}</span>,
         },
-        { name: 'client', label: 'Client', render: ({ client }) => client },
+        { name: 'client', label: 'Client', render: ({ client, version }) => [client, version].filter(Boolean).join(' ') },
         { name: 'userId', label: 'User', render: ({ userId }) => userId && <span className="mono">…{userId.slice(-8)}</span> },
       ]}
       drawer={{ title: 'Request', size: 'xl', render: (id) => <RequestInFull id={id} /> }}
-    />
+    >
+      <Switch
+        size="xs"
+        label="Follow"
+        checked={follow !== ''}
+        onChange={({ currentTarget }) => setFollow(currentTarget.checked ? '1' : null)}
+      />
+      <SavedSearches list="requests" />
+      <Anchor size="sm" href={addressOf(operations.telemetry.har, { params, query: selection })} download="requests.har">
+        HAR
+      </Anchor>
+    </ListPage>
   );
 }
 
-function RequestInFull({ id }: { id: string }) {
-  const { params } = useEnvironment();
-  const request = useCall(operations.telemetry.request, { params: { ...params, request: id } });
-  return <Loaded of={request}>{(detail) => <Detail detail={detail} />}</Loaded>;
-}
-
-function Detail({ detail }: { detail: RequestDetail }) {
-  const { base } = useEnvironment();
-  const of = (name: string, value: string) => `${base}/requests?filter=${encodeURIComponent(`${name} = '${value}'`)}`;
+/** Free text beside the filter; the address follows when the reader pauses. */
+function FreeText() {
+  const [text, setText] = useAddressState('text');
+  const [typed, setTyped] = useState(text);
+  const apply = useDebouncedCallback(setText, 350);
   return (
-    <Stack>
-      <Text className="mono" fw={600} style={{ overflowWrap: 'anywhere' }}>
-        {detail.method} {detail.path}
-      </Text>
-      {detail.detail && (
-        <div className="panel">
-          <Badge variant="outline" color="persimmon" c="var(--care)" mb={4}>
-            {detail.problem}
-          </Badge>
-          <Text>{detail.detail}</Text>
-        </div>
-      )}
-      <Facts
-        of={[
-          ['Status', <StatusText key="s" status={detail.status} />],
-          ['Time', <Moment key="t" at={detail.at} />],
-          ['Duration', milliseconds(detail.durationMs)],
-          [
-            'In the database',
-            `${milliseconds(detail.databaseMs)}, ${detail.statements} ${detail.statements === 1 ? 'statement' : 'statements'}`,
-          ],
-          [
-            'Route',
-            <span key="r" className="mono">
-              {detail.route}
-            </span>,
-          ],
-          [
-            'Client',
-            detail.client && (
-              <Anchor key="c" component={Link} to={of('client', detail.client)}>
-                {detail.client}
-              </Anchor>
-            ),
-          ],
-          ['Key', detail.key && <span className="mono">{detail.key}</span>],
-          [
-            'User',
-            detail.userId && (
-              <Anchor key="u" component={Link} to={`${base}/users?open=${detail.userId}`} className="mono">
-                {detail.userId}
-              </Anchor>
-            ),
-          ],
-          [
-            'Device',
-            detail.deviceId && (
-              <Anchor key="d" component={Link} to={`${base}/devices?open=${detail.deviceId}`} className="mono">
-                {detail.deviceId}
-              </Anchor>
-            ),
-          ],
-          ['Origin', detail.origin],
-          ['User agent', detail.userAgent],
-          ['Request size', `${count(detail.bytesIn)} bytes`],
-          ['Response size', `${count(detail.bytesOut)} bytes`],
-          [
-            'Trace',
-            <Anchor key="tr" component={Link} to={of('trace', detail.trace)} className="mono">
-              {detail.trace}
-            </Anchor>,
-          ],
-          [
-            'Span',
-            <span key="sp" className="mono">
-              {detail.span}
-            </span>,
-          ],
-          ['Parent span', detail.parentSpan && <span className="mono">{detail.parentSpan}</span>],
-          [
-            'Request id',
-            <span key="id" className="mono">
-              {detail.id}
-            </span>,
-          ],
-        ]}
-      />
-      <Code>{`orchard request show ${detail.id}`}</Code>
-    </Stack>
+    <TextInput
+      size="xs"
+      mb="xs"
+      maw={420}
+      aria-label="Free text"
+      placeholder="Free text in path, problem and detail"
+      leftSection={<IconSearch size={14} />}
+      value={typed}
+      onChange={({ currentTarget }) => {
+        setTyped(currentTarget.value);
+        apply(currentTarget.value || null);
+      }}
+    />
   );
 }

@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { ENVIRONMENT, environmentParams, listQuery, operation, page, time } from '../common.js';
+import { actor, ENVIRONMENT, environmentParams, listQuery, nothing, operation, page, time } from '../common.js';
 
 export const requestSummary = z.object({
   id: z.string(),
@@ -15,8 +15,13 @@ export const requestSummary = z.object({
   deviceId: z.string().nullable(),
   trace: z.string().describe('The trace id of W3C Trace Context'),
   problem: z.string().nullable().describe('Name of the problem answered'),
+  target: z.string().nullable().describe('The collection or channel that the route names'),
+  version: z.string().nullable().describe('Of the app, by its user agent'),
+  keptOf: z.int().describe('For how many calls like it this one stands: beyond a number a minute, one in twenty is kept'),
 });
 export type RequestSummary = z.infer<typeof requestSummary>;
+
+const sides = <T extends z.ZodType>(side: T) => z.object({ request: side, response: side });
 
 export const requestDetail = requestSummary
   .extend({
@@ -29,9 +34,54 @@ export const requestDetail = requestSummary
     userAgent: z.string().nullable(),
     detail: z.string().nullable().describe('The detail text of the problem'),
     key: z.string().nullable().describe('Id of the key'),
+    timeline: z
+      .array(
+        z.object({
+          step: z.string(),
+          startUs: z.number().describe('From the start of the call, microseconds'),
+          durationUs: z.number(),
+          detail: z.string().optional().describe('Of a statement: what it does to which table'),
+        }),
+      )
+      .describe('Where its time went, by step'),
+    headers: sides(z.record(z.string(), z.string())).nullable().describe('Credentials are masked'),
+    bodies: sides(z.string().nullable()).nullable().describe('Of refused and failed calls, where the environment keeps them'),
   })
   .meta({ id: 'Request' });
 export type RequestDetail = z.infer<typeof requestDetail>;
+
+export const recording = z
+  .object({
+    bodies: z.boolean().describe('Keep the bodies of refused and failed calls, up to 8 kB'),
+    maskedFields: z.array(z.string().max(63)).max(100).describe('Fields whose values are masked in them, besides those of secrets'),
+  })
+  .meta({ id: 'Recording' });
+export type Recording = z.infer<typeof recording>;
+
+const problemCount = z.object({
+  problem: z.string(),
+  title: z.string(),
+  calls: z.int(),
+  failed: z.boolean().describe('Whether it counts as failed: a 5xx'),
+  before: z.int().describe('In the period before of the same length'),
+  isNew: z.boolean().describe('Whether it was first seen in this period'),
+  routes: z.array(z.object({ method: z.string(), route: z.string(), calls: z.int() })).describe('Most calls first'),
+});
+export type ProblemCount = z.infer<typeof problemCount>;
+
+const savedSearch = z.object({
+  id: z.string(),
+  list: z.enum(['requests', 'log']),
+  name: z.string(),
+  query: z.string().describe('The state of the list as the query of its page'),
+  by: actor,
+  at: time,
+});
+export type SavedSearch = z.infer<typeof savedSearch>;
+
+const searched = listQuery.extend({
+  text: z.string().max(200).optional().describe('Free text in path, problem and detail, in any case'),
+});
 
 const range = z.strictObject({
   from: time.optional().describe('Default: 24 hours before `until`'),
@@ -83,7 +133,7 @@ export const telemetryOperations = {
     summary: 'Recorded requests, latest first',
     caller: viewer,
     params: environmentParams,
-    query: listQuery,
+    query: searched,
     reply: page(requestSummary),
   }),
   installationRequests: operation({
@@ -92,7 +142,7 @@ export const telemetryOperations = {
     path: '/manage/v1/requests',
     summary: 'Recorded requests that belong to no environment: members’ calls, and calls with a key that is not known',
     caller: { kind: 'member', role: 'owner' },
-    query: listQuery,
+    query: searched,
     reply: page(requestSummary),
   }),
   installationRequest: operation({
@@ -105,6 +155,19 @@ export const telemetryOperations = {
     reply: requestDetail,
     problems: ['not-found'],
   }),
+  har: operation({
+    id: 'requests.har',
+    command: 'request har',
+    method: 'GET',
+    path: `${ENVIRONMENT}/requests/har`,
+    summary: 'Recorded requests as HAR 1.2: one, or a selection',
+    caller: viewer,
+    params: environmentParams,
+    query: searched.omit({ cursor: true }).extend({ limit: z.coerce.number().int().min(1).max(500).default(100) }),
+    reply: z.string(),
+    replyTypes: ['application/json'],
+    problems: ['malformed-filter'],
+  }),
   request: operation({
     id: 'requests.read',
     command: 'request show',
@@ -114,6 +177,74 @@ export const telemetryOperations = {
     caller: viewer,
     params: environmentParams.extend({ request: z.string().max(64) }),
     reply: requestDetail,
+    problems: ['not-found'],
+  }),
+  problems: operation({
+    id: 'problems.list',
+    command: 'problem list',
+    method: 'GET',
+    path: `${ENVIRONMENT}/problems`,
+    summary: 'Refused and failed calls of a period by problem, with change against the period before',
+    caller: viewer,
+    params: environmentParams,
+    query: range,
+    reply: z.object({ from: time, until: time, items: z.array(problemCount) }),
+  }),
+  recording: operation({
+    id: 'recording.read',
+    command: 'request recording',
+    method: 'GET',
+    path: `${ENVIRONMENT}/recording`,
+    summary: 'What is kept of calls beyond their counts',
+    caller: viewer,
+    params: environmentParams,
+    reply: recording,
+  }),
+  changeRecording: operation({
+    id: 'recording.change',
+    command: 'request record',
+    changes: 'recording',
+    method: 'PATCH',
+    path: `${ENVIRONMENT}/recording`,
+    summary: 'Change what is kept of calls beyond their counts',
+    caller: { kind: 'member', role: 'maintainer' },
+    params: environmentParams,
+    body: z.strictObject({ bodies: z.boolean().optional(), maskedFields: z.array(z.string().max(63)).max(100).optional() }),
+    reply: recording,
+  }),
+  searches: operation({
+    id: 'searches.list',
+    command: 'search list',
+    method: 'GET',
+    path: `${ENVIRONMENT}/searches`,
+    summary: 'Saved searches of requests and log entries',
+    caller: viewer,
+    params: environmentParams,
+    reply: z.object({ items: z.array(savedSearch) }),
+  }),
+  saveSearch: operation({
+    id: 'searches.save',
+    changes: 'search',
+    method: 'POST',
+    path: `${ENVIRONMENT}/searches`,
+    summary: 'Save a search for the team; one of the same name is replaced',
+    caller: { kind: 'member', role: 'developer' },
+    params: environmentParams,
+    body: z.strictObject({ list: z.enum(['requests', 'log']), name: z.string().trim().min(1).max(60), query: z.string().max(4000) }),
+    status: 201,
+    reply: savedSearch,
+  }),
+  removeSearch: operation({
+    id: 'searches.remove',
+    command: 'search remove',
+    changes: 'search',
+    method: 'DELETE',
+    path: `${ENVIRONMENT}/searches/{search}`,
+    summary: 'Remove a saved search',
+    caller: { kind: 'member', role: 'developer' },
+    params: environmentParams.extend({ search: z.string().max(64) }),
+    status: 204,
+    reply: nothing,
     problems: ['not-found'],
   }),
   changes: operation({

@@ -66,6 +66,17 @@ CREATE TABLE `_requestHours` (
 	CONSTRAINT `hours_key` PRIMARY KEY(`at`,`kind`,`method`,`route`,`target`,`client`,`status`,`problem`)
 );
 --> statement-breakpoint
+CREATE TABLE `_searches` (
+	`id` varchar(64) NOT NULL,
+	`list` varchar(10) NOT NULL,
+	`name` varchar(60) NOT NULL,
+	`query` varchar(4000) NOT NULL,
+	`by` varchar(200) NOT NULL,
+	`at` datetime(3) NOT NULL,
+	CONSTRAINT `_searches_id` PRIMARY KEY(`id`),
+	CONSTRAINT `searches_name` UNIQUE(`list`,`name`)
+);
+--> statement-breakpoint
 -- One rebuild of the table instead of seven; the columns come before the key that has them.
 ALTER TABLE `_requestMinutes`
 	ADD `kind` varchar(8) DEFAULT 'call' NOT NULL AFTER `minute`,
@@ -78,6 +89,7 @@ ALTER TABLE `_requestMinutes`
 ALTER TABLE `_requests`
 	ADD `target` varchar(64),
 	ADD `version` varchar(40),
+	ADD `keptOf` smallint DEFAULT 1 NOT NULL,
 	ADD `timeline` text,
 	ADD `headers` text,
 	ADD `bodies` text;--> statement-breakpoint

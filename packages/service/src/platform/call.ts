@@ -10,7 +10,7 @@ import {
   type Role,
   type Scope,
 } from '@orchard/contract';
-import { type Actor, type TraceContext, writeActor } from '@orchard/core';
+import { type Actor, type Span, type TraceContext, writeActor } from '@orchard/core';
 import type { Request, Response } from 'express';
 import type { EnvironmentKeys } from './access/environmentKeys.js';
 import type { Actors } from './actors.js';
@@ -70,6 +70,8 @@ export type Call<O = AnyOperation> = {
   trace: TraceContext;
   parentSpan: string | null;
   cost: DatabaseCost;
+  /** Its steps so far. */
+  spans: Span[];
   bytes: AnswerBytes;
   holder: KeyHolder | null;
   user: SignedInUser | null;

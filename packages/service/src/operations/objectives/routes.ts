@@ -1,12 +1,11 @@
-import { operations, Problem } from '@orchard/contract';
+import { operations } from '@orchard/contract';
 import { bind, type Call, environmentOf, type Route, type SignedInMember } from '../../platform/call.js';
 import type { Platform } from '../../platform/platform.js';
+import { demandRange } from '../telemetry/range.js';
 import { readCondition, readHistory, readPastCondition } from './condition.js';
 import { demandSet, replaceObjectives, tryObjective } from './managing.js';
 import { exportSlo, importSlo } from './openSlo.js';
 import { presentSet, readSets } from './store.js';
-
-const DAY_MS = 86_400_000;
 
 export function objectiveRoutes(parts: Platform): Route[] {
   const { condition, objectives } = operations;
@@ -37,14 +36,4 @@ export function objectiveRoutes(parts: Platform): Route[] {
     bind(objectives.exportSlo, (call) => exportSlo(call)),
     bind(objectives.importSlo, async (call) => ({ body: await importSlo(call, parts.now()) }), audited),
   ];
-}
-
-/** @throws {Problem} invalid-input */
-function demandRange(query: { from?: string | undefined; until?: string | undefined }, now: number): { from: number; until: number } {
-  const until = query.until ? Date.parse(query.until) : now;
-  const from = query.from ? Date.parse(query.from) : until - DAY_MS;
-  if (from < until) return { from, until };
-  throw new Problem('invalid-input', '`from` must lie before `until`.', {
-    fields: [{ path: 'query.from', problem: 'It is not before `until`.', expected: 'an earlier time' }],
-  });
 }

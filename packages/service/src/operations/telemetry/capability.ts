@@ -4,6 +4,7 @@ import type { Platform } from '../../platform/platform.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
 import { keepPartitions } from './partitionDdl.js';
 import { Recorder } from './recorder.js';
+import { RecordingSettings } from './recording.js';
 import { forgetCounts, rollUp } from './rollUps.js';
 import { telemetryRoutes } from './routes.js';
 import { requestTable } from './tables.js';
@@ -13,14 +14,15 @@ const COMPARE_MS = 30_000;
 
 export function telemetry(platform: Platform): Capability<{ recorder: Recorder }> {
   const { servers, instance, now, clock, metrics, changes, log, config, ports } = platform;
-  const recorder = new Recorder(servers.installation, instance, now, () => clock.read(), metrics, changes, log);
+  const recording = new RecordingSettings(platform);
+  const recorder = new Recorder(servers.installation, instance, now, () => clock.read(), recording, metrics, changes, log);
   ports.recordCall = (...call) => recorder.record(...call);
   ports.countWork = (...work) => recorder.countWork(...work);
   const partitions = (db: EnvironmentDatabase) => keepPartitions(db, now(), config.requestDays);
   return {
     name: 'telemetry',
     offer: { recorder },
-    routes: telemetryRoutes(platform),
+    routes: telemetryRoutes({ ...platform, recording }),
     recurring: [
       {
         work: 'partitions of requests',

@@ -73,3 +73,13 @@ export async function removeCounts(db: EnvironmentDatabase, step: Step, before: 
     if (affectedRows < 5000) return;
   }
 }
+
+/** When each problem was seen first, as far as hours and days go back; what is younger than the last sum is missing. */
+export async function firstSeen(db: EnvironmentDatabase): Promise<Map<string, number>> {
+  const first = (step: 'hour' | 'day') =>
+    `SELECT problem, MIN(at) AS at FROM ${db.of(COUNT_TABLES[step].table)} WHERE problem <> '' GROUP BY problem`;
+  const rows = await db.rows<{ problem: string; at: Date }>(
+    `SELECT problem, MIN(at) AS at FROM (${first('hour')} UNION ALL ${first('day')}) seen GROUP BY problem`,
+  );
+  return new Map(rows.map(({ problem, at }) => [problem, at.getTime()]));
+}

@@ -27,6 +27,11 @@ export const REQUEST_COLUMNS = [
   'bytesIn',
   'bytesOut',
   'target',
+  'version',
+  'keptOf',
+  'timeline',
+  'headers',
+  'bodies',
 ] as const;
 export type RequestValues = unknown[];
 const AT_ONCE = 1000;

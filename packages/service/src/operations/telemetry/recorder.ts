@@ -2,7 +2,7 @@
  * Records calls and counts other work. They gather in memory and are written together once a second: rows of `_requests`, and
  * counts by ten seconds and by minute. Calls that belong to no environment go to the installation's own log database.
  */
-import { CELL_MS, maskSecrets } from '@orchard/core';
+import { CELL_MS, Sampler } from '@orchard/core';
 import type { Logger } from 'pino';
 import type { Call, Environment } from '../../platform/call.js';
 import { isDatabaseAway } from '../../platform/database/errors.js';
@@ -11,6 +11,8 @@ import type { ChangeSignal } from '../../platform/live/changeSignal.js';
 import type { Metrics } from '../../platform/metrics.js';
 import type { WorkDone } from '../../platform/ports.js';
 import { type Counted, Counts } from './counts.js';
+import { NO_BODIES, type RecordingSettings } from './recording.js';
+import { requestRow, targetOf } from './requestRow.js';
 import { insertCounts, insertRequests, type RequestValues } from './recordStore.js';
 
 const FLUSH_MS = 1_000;
@@ -19,27 +21,16 @@ const MINUTE_MS = 60_000;
 const KEEP_MINUTES_MS = 6 * MINUTE_MS;
 /** In its ten seconds it counts when it ends. */
 const KEEP_CELLS_MS = 2 * CELL_MS;
-/** Most calls kept while the database is away; later ones are counted as dropped. */
+/** Most rows kept while the database is away; later ones are dropped, but for their counts. */
 const MOST_WAITING = 50_000;
 
 class Waiting {
   rows: RequestValues[] = [];
   readonly cells = new Counts(CELL_MS, KEEP_CELLS_MS);
   readonly minutes = new Counts(MINUTE_MS, KEEP_MINUTES_MS);
+  readonly sampler = new Sampler();
 
   constructor(readonly environmentId: string | null) {}
-}
-
-const cut = (text: string | undefined, most: number): string | null =>
-  text === undefined ? null : text.length > most ? text.slice(0, most) : text;
-
-const masked = (text: string | undefined, most: number): string | null => cut(text && maskSecrets(text), most);
-
-/** What a call was about, where its route leaves that open: «all records» as one line would hide the slow collection. */
-function targetOf({ params }: Call, status: number): string {
-  const { collection, channel } = (params ?? {}) as { collection?: string; channel?: string };
-  // A name that does not exist is the caller's invention.
-  return status === 404 ? '' : (collection ?? channel ?? '').slice(0, 64);
 }
 
 export class Recorder {
@@ -55,6 +46,7 @@ export class Recorder {
     private readonly instance: string,
     private readonly now: () => number,
     private readonly databaseNow: () => number,
+    private readonly settings: Pick<RecordingSettings, 'now'>,
     private readonly metrics: Metrics,
     private readonly changes: ChangeSignal,
     private readonly log: Logger,
@@ -72,14 +64,15 @@ export class Recorder {
     const client = call.holder?.client.name ?? '';
     const { method, path: route } = call.operation;
     this.metrics.count(isApp ? environment : null, method, route, status, durationUs);
-    if (this.#count >= MOST_WAITING) {
-      this.metrics.countDropped();
-      return;
-    }
-    this.#count++;
     const waiting = this.#waitingFor(db, isApp && environment ? environment.id : null);
-    waiting.rows.push(requestRow(call, client, status, durationUs, bytesOut));
     const problem = call.problem?.problem ?? '';
+    const keptOf = waiting.sampler.take(call.at, problem || null, durationUs);
+    if (keptOf > 0 && this.#count >= MOST_WAITING) this.metrics.countDropped();
+    else if (keptOf > 0) {
+      this.#count++;
+      const settings = isApp && environment ? this.settings.now(environment) : NO_BODIES;
+      waiting.rows.push(requestRow(call, { client, status, durationUs, bytesOut, keptOf, settings }));
+    }
     this.#add(waiting, call.at, { kind: 'call', method, route, target: targetOf(call, status), client, status, problem, durationUs });
   }
 
@@ -150,34 +143,4 @@ export class Recorder {
     if (this.#timer) clearInterval(this.#timer);
     await this.flush();
   }
-}
-
-/** In the order of REQUEST_COLUMNS. */
-function requestRow(call: Call, client: string, status: number, durationUs: number, bytesOut: number): RequestValues {
-  const { method, path: route } = call.operation;
-  return [
-    call.id,
-    new Date(call.at),
-    method,
-    route,
-    cut(maskSecrets(call.request.originalUrl), 500),
-    status,
-    Math.round(durationUs),
-    Math.round(call.cost.databaseUs),
-    call.cost.statements,
-    client || null,
-    call.holder?.key.id ?? null,
-    call.user?.id ?? cut(call.member?.id, 64),
-    masked(call.headers['orchard-device'] as string | undefined, 64),
-    call.trace.traceId,
-    call.trace.spanId,
-    call.parentSpan,
-    call.problem?.problem ?? null,
-    masked(call.problem?.extras.teamDetail ?? call.problem?.detail, 2000),
-    masked(call.headers.origin, 253),
-    masked(call.headers['user-agent'], 300),
-    Number(call.headers['content-length'] ?? 0),
-    bytesOut,
-    targetOf(call, status) || null,
-  ];
 }

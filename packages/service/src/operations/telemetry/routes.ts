@@ -1,40 +1,70 @@
-import { operations, Problem } from '@orchard/contract';
-import { bind, environmentOf, type Route } from '../../platform/call.js';
+import { operations } from '@orchard/contract';
+import { writeHar } from '@orchard/core';
+import { authorOf, bind, type Call, environmentOf, type Route } from '../../platform/call.js';
 import { EventStream } from '../../platform/live/eventStream.js';
 import { streamMarks } from '../../platform/live/markStream.js';
 import type { Platform } from '../../platform/platform.js';
-import { listRequests, readRequest } from './store.js';
+import { readProblems } from './problems.js';
+import { demandRange } from './range.js';
+import type { RecordingSettings } from './recording.js';
+import { listSearches, removeSearch, saveSearch } from './searchStore.js';
+import { listRequests, readRequest, readRequests, type Searched } from './store.js';
 import { readUsage } from './usage.js';
 
-const DAY_MS = 86_400_000;
+type Parts = Platform & { recording: RecordingSettings };
 
-export function telemetryRoutes(parts: Platform): Route[] {
+export function telemetryRoutes(parts: Parts): Route[] {
   const own = operations.telemetry;
+  const { installation } = parts.servers;
+  const { settings } = parts.recording;
   return [
     bind(own.usage, async (call) => {
-      const until = call.query.until ? Date.parse(call.query.until) : parts.now();
-      const from = call.query.from ? Date.parse(call.query.from) : until - DAY_MS;
-      if (from >= until)
-        throw new Problem('invalid-input', '`from` must lie before `until`.', {
-          fields: [{ path: 'query.from', problem: 'It is not before `until`.', expected: 'an earlier time' }],
-        });
-      return {
-        body: await readUsage(environmentOf(call).db, { from, until, client: call.query.client, route: call.query.route }, parts.now()),
-      };
+      const { client, route } = call.query;
+      return { body: await readUsage(environmentOf(call).db, { ...demandRange(call.query, parts.now()), client, route }, parts.now()) };
     }),
-    bind(own.requests, async (call) => ({
-      body: await listRequests(environmentOf(call).db, call.query, parts),
-    })),
-    bind(own.installationRequests, async (call) => ({
-      body: await listRequests(parts.servers.installation, call.query, parts),
-    })),
-    bind(own.installationRequest, async (call) => ({
-      body: await readRequest(parts.servers.installation, call.params.request),
-    })),
+    bind(own.requests, async (call) => ({ body: await listRequests(environmentOf(call).db, call.query, parts) })),
+    bind(own.installationRequests, async (call) => ({ body: await listRequests(installation, call.query, parts) })),
+    bind(own.installationRequest, async (call) => ({ body: await readRequest(installation, call.params.request) })),
+    bind(own.har, (call) => exportHar(parts, call)),
     bind(own.request, async (call) => ({ body: await readRequest(environmentOf(call).db, call.params.request) })),
+    bind(own.problems, async (call) => {
+      const { from, until } = demandRange(call.query, parts.now());
+      const items = await readProblems(environmentOf(call).db, from, until, parts.now());
+      return { body: { from: new Date(from).toISOString(), until: new Date(until).toISOString(), items } };
+    }),
+    bind(own.recording, async (call) => ({ body: await settings.read(environmentOf(call)) })),
+    bind(
+      own.changeRecording,
+      async (call) => ({ body: await parts.recording.change(environmentOf(call), definedIn(call.body), new Date(parts.now())) }),
+      { subject: () => 'recording', read: (call) => settings.read(environmentOf(call)) },
+    ),
+    bind(own.searches, async (call) => ({ body: { items: await listSearches(environmentOf(call)) } })),
+    bind(own.saveSearch, async (call) => ({
+      body: await saveSearch(environmentOf(call), { id: parts.newId(), ...call.body, by: authorOf(call), at: new Date(parts.now()) }),
+    })),
+    bind(own.removeSearch, async (call) => ({ body: (await removeSearch(environmentOf(call), call.params.search)) as undefined }), {
+      read: async (call) => (await listSearches(environmentOf(call))).find(({ id }) => id === call.params.search) ?? null,
+    }),
     bind(own.changes, async (call) => {
       streamMarks(parts, environmentOf(call), new EventStream(call, parts));
       return 'streaming';
     }),
   ];
+}
+
+/** Without the members that are undefined. */
+const definedIn = <T extends object>(value: T) =>
+  Object.fromEntries(Object.entries(value).filter(([, one]) => one !== undefined)) as { [K in keyof T]?: Exclude<T[K], undefined> };
+
+async function exportHar(parts: Parts, call: Pick<Call, 'environment' | 'response'> & { query: Searched }): Promise<'streaming'> {
+  const { app, name, db } = environmentOf(call);
+  const requests = await readRequests(db, call.query, parts);
+  const har = writeHar(
+    requests.map((one) => ({ ...one, url: `${parts.address()}${one.path}` })),
+    '0.1.0',
+  );
+  call.response.status(200).setHeader('content-type', 'application/json; charset=utf-8');
+  call.response.setHeader('content-disposition', `attachment; filename="${app}-${name}.har"`);
+  call.response.end(JSON.stringify(har));
+  return 'streaming';
 }

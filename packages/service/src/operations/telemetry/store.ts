@@ -1,20 +1,25 @@
 /** Recorded calls: lists, and one in full. */
 import { Problem, type RequestDetail, type RequestSummary } from '@orchard/contract';
+import { unpackTimeline } from '@orchard/core';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 import { requestTable } from './tables.js';
 
 type RequestRow = typeof requestTable.$inferSelect;
+/** Free text beside the filter of a list. */
+export type Searched = ListRequest & { text?: string | undefined };
 
 const COLUMNS: Columns = new Map([
   ...plainColumns({
-    text: ['id', 'method', 'route', 'path', 'client', 'userId', 'deviceId', 'trace', 'problem', 'origin', 'target'],
+    text: ['id', 'method', 'route', 'path', 'client', 'userId', 'deviceId', 'trace', 'problem', 'detail', 'origin', 'target', 'version'],
     time: ['at'],
     number: ['status'],
   }),
   ['durationMs', { sql: '(durationUs / 1000)', kind: 'number' }],
   ['databaseMs', { sql: '(databaseUs / 1000)', kind: 'number' }],
 ]);
+const SUMMARY =
+  'id, at, method, route, path, status, durationUs, databaseUs, client, userId, deviceId, trace, problem, target, version, keptOf';
 
 const ms = (us: number) => Math.round(us) / 1000;
 
@@ -33,18 +38,56 @@ function presentSummary(row: RequestRow): RequestSummary {
     deviceId: row.deviceId,
     trace: row.trace,
     problem: row.problem,
+    target: row.target,
+    version: row.version,
+    keptOf: row.keptOf,
   };
 }
 
-export async function listRequests(db: EnvironmentDatabase, request: ListRequest, ground: ListGround) {
+function presentDetail(row: RequestRow): RequestDetail {
+  const { statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, keyId } = row;
+  return {
+    ...presentSummary(row),
+    statements,
+    bytesIn,
+    bytesOut,
+    origin,
+    userAgent,
+    detail,
+    span,
+    parentSpan,
+    key: keyId,
+    timeline: row.timeline === null ? [] : unpackTimeline(row.timeline),
+    headers: row.headers === null ? null : JSON.parse(row.headers),
+    bodies: row.bodies === null ? null : JSON.parse(row.bodies),
+  };
+}
+
+/** The text as it is, without a pattern language: no character of it means anything else. */
+const TEXT_SQL = "LOCATE(LOWER(?), LOWER(CONCAT_WS(' ', path, problem, detail))) > 0";
+
+async function findRequests(db: EnvironmentDatabase, columns: string, request: Searched, ground: ListGround) {
   const plan = planList(COLUMNS, { ...request, sort: request.sort || '-at' }, { field: 'id', descending: true }, ground);
+  const text = request.text?.trim();
+  const where = text ? `${TEXT_SQL} AND ${plan.where}` : plan.where;
   const rows = await db.rows<RequestRow>(
-    `SELECT id, at, method, route, path, status, durationUs, databaseUs, client, userId, deviceId, trace, problem FROM ${db.of(requestTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
-    plan.values,
+    `SELECT ${columns} FROM ${db.of(requestTable)} WHERE ${where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+    text ? [text, ...plan.values] : plan.values,
   );
+  return { plan, rows };
+}
+
+export async function listRequests(db: EnvironmentDatabase, request: Searched, ground: ListGround) {
+  const { plan, rows } = await findRequests(db, SUMMARY, request, ground);
   const sortValue = (row: RequestRow, field: string) =>
     field === 'durationMs' ? row.durationUs / 1000 : field === 'databaseMs' ? row.databaseUs / 1000 : row[field as keyof RequestRow];
   return cutPage(rows, plan, ground, sortValue, presentSummary);
+}
+
+/** A selection in full, without pages. */
+export async function readRequests(db: EnvironmentDatabase, request: Searched, ground: ListGround): Promise<RequestDetail[]> {
+  const { rows } = await findRequests(db, '*', request, ground);
+  return rows.slice(0, request.limit).map(presentDetail);
 }
 
 /** The id is a UUIDv7; its time selects the day's partition. */
@@ -52,7 +95,9 @@ export async function readRequest(db: EnvironmentDatabase, id: string): Promise<
   const at = /^[0-9a-f]{8}-[0-9a-f]{4}-7/.test(id) ? new Date(Number.parseInt(id.slice(0, 8) + id.slice(9, 13), 16)) : null;
   const [row] = at ? await db.rows<RequestRow>(`SELECT * FROM ${db.of(requestTable)} WHERE at = ? AND id = ?`, [at, id]) : [];
   if (!row)
-    throw new Problem('not-found', `No request ${id} is recorded here. It may be older than the retention, or from the last second.`);
-  const { statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, keyId } = row;
-  return { ...presentSummary(row), statements, bytesIn, bytesOut, origin, userAgent, detail, span, parentSpan, key: keyId };
+    throw new Problem(
+      'not-found',
+      `No request ${id} is recorded here. It may be older than the retention, from the last second, or one of many like it that were only counted.`,
+    );
+  return presentDetail(row);
 }

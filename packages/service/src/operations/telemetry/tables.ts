@@ -1,6 +1,6 @@
-import { bigint, char, datetime, index, int, mysqlTable, primaryKey, smallint, text, varchar } from 'drizzle-orm/mysql-core';
+import { bigint, char, datetime, index, int, mysqlTable, primaryKey, smallint, text, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
 import { sql } from 'drizzle-orm';
-import { instant } from '../../platform/database/columns.js';
+import { id, instant } from '../../platform/database/columns.js';
 
 export const requestTable = mysqlTable(
   '_requests',
@@ -31,6 +31,8 @@ export const requestTable = mysqlTable(
     target: varchar('target', { length: 64 }),
     /** Of the app, as the device registered it or its user agent tells. */
     version: varchar('version', { length: 40 }),
+    /** For how many calls like it the row stands. */
+    keptOf: smallint('keptOf').notNull().default(1),
     /** Where its time went: JSON of its own steps. */
     timeline: text('timeline'),
     /** Request and response headers, credentials masked: JSON. */
@@ -110,4 +112,18 @@ export const requestDayTable = mysqlTable(
   '_requestDays',
   { at: datetime('at', { mode: 'date' }).notNull(), ...counted(), ...sums(), writtenAt: writtenAt() },
   (t) => [primaryKey({ name: 'days_key', columns: [t.at, t.kind, t.method, t.route, t.target, t.client, t.status, t.problem] })],
+);
+
+/** Searches of requests and log entries that the team saved. */
+export const searchTable = mysqlTable(
+  '_searches',
+  {
+    id: id().primaryKey(),
+    list: varchar('list', { length: 10 }).notNull(),
+    name: varchar('name', { length: 60 }).notNull(),
+    query: varchar('query', { length: 4000 }).notNull(),
+    by: varchar('by', { length: 200 }).notNull(),
+    at: instant('at').notNull(),
+  },
+  (t) => [uniqueIndex('searches_name').on(t.list, t.name)],
 );

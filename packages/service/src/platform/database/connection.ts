@@ -7,10 +7,16 @@ import mysql, { type Pool, type PoolConnection, type ResultSetHeader, type RowDa
 import { isDeadlock, isFullOfStatements } from './errors.js';
 import { insideUnit, outsideUnit, Unit, unitOn } from './unit.js';
 
+/** A statement with when it began and how long it took: nanoseconds of `process.hrtime.bigint()`. */
+export type SentStatement = { sql: string; startedNs: bigint; tookNs: bigint };
+const MOST_SENT = 40;
+
 /** The database cost of one call so far. */
 export type DatabaseCost = {
   databaseUs: number;
   statements: number;
+  /** The statements of a call that is recorded with its timeline, the first of them. */
+  sent?: SentStatement[];
   /** Called with the bytes of a statement's result while it arrives; throws to stop it. */
   read?: (bytes: number) => void;
   /** Called with the bytes of the call's response while it is built; throws to stop it. */
@@ -58,17 +64,22 @@ export type Database = Statements & {
 /** The time limit of the pool's statements; work that needs more says so. */
 const STATEMENT_S = 30;
 
-async function timed<T>(work: Promise<T>): Promise<T> {
+async function timed<T>(work: Promise<T>, sql: unknown): Promise<T> {
   const cost = currentCost.getStore();
   if (!cost) return work;
   const started = process.hrtime.bigint();
   try {
     return await work;
   } finally {
-    cost.databaseUs += Number(process.hrtime.bigint() - started) / 1000;
+    const tookNs = process.hrtime.bigint() - started;
+    cost.databaseUs += Number(tookNs) / 1000;
     cost.statements++;
+    if (cost.sent && cost.sent.length < MOST_SENT) cost.sent.push({ sql: sqlOf(sql), startedNs: started, tookNs });
   }
 }
+
+/** The builder hands over an object with the statement in it. */
+const sqlOf = (sql: unknown): string => (typeof sql === 'string' ? sql : ((sql as { sql?: string }).sql ?? ''));
 
 /** mysql2's connection below its promises. */
 type Raw = { stream: Duplex; release(): void } & Record<'execute' | 'query', (sql: unknown, values: unknown, done: Done) => Ended>;
@@ -165,8 +176,8 @@ function onConnection(connection: PoolConnection, how: How): Run {
 
 function statementsOn(prepared: Run, plain: Run): Statements {
   const first = async (work: Promise<unknown>) => ((await work) as [unknown])[0];
-  const execute = (sql: string, values: unknown[] = []) => first(timed(prepared(sql, values)));
-  const query = (sql: string, values: unknown[] = []) => first(timed(plain(sql, values)));
+  const execute = (sql: string, values: unknown[] = []) => first(timed(prepared(sql, values), sql));
+  const query = (sql: string, values: unknown[] = []) => first(timed(plain(sql, values), sql));
   return { rows: execute, change: execute, run: query, runRows: query } as Statements;
 }
 
@@ -267,7 +278,7 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
   const pooled = statementsOn(onPool(pool, 'execute'), onPool(pool, 'query'));
   const plain = onPool(pool, 'query');
   // Statements of the ORM count as well.
-  pool.query = ((sql: string, values: unknown[]) => timed(plain(sql, values))) as typeof pool.query;
+  pool.query = ((sql: string, values: unknown[]) => timed(plain(sql, values), sql)) as typeof pool.query;
   const withConnection: Database['withConnection'] = async (work, statementS) => {
     const connection = await pool.getConnection();
     const limit = (seconds: number) => connection.query(`SET SESSION max_statement_time = ${seconds}`);

@@ -14,19 +14,19 @@ import { readBody, validate } from './validate.js';
 
 type Step = (call: Call, parts: Platform) => Promise<void> | void;
 
-/** What happens before the handler, in this order. */
-const steps = (rates: Rates): Step[] => [
-  (call, parts) => rates.limitAddress(call, parts),
-  identifyKey,
-  (call) => rates.limitSignIns(call),
-  checkOrigin,
-  checkRights,
-  identifyUser,
-  identifyMember,
-  (call) => rates.limitKey(call),
-  readBody,
-  validate,
-  checkConfirmed,
+/** What happens before the handler, in this order; each by the name that a timeline shows. */
+const steps = (rates: Rates): [name: string, step: Step][] => [
+  ['rate', (call, parts) => rates.limitAddress(call, parts)],
+  ['key', identifyKey],
+  ['rate', (call) => rates.limitSignIns(call)],
+  ['origin', checkOrigin],
+  ['rights', checkRights],
+  ['user', identifyUser],
+  ['member', identifyMember],
+  ['rate', (call) => rates.limitKey(call)],
+  ['body', readBody],
+  ['checks', validate],
+  ['confirmation', checkConfirmed],
 ];
 
 /** A router that serves the given routes. */
@@ -100,7 +100,8 @@ function beginCall(parts: Platform, operation: AnyOperation, request: Request, r
     startedNs: process.hrtime.bigint(),
     trace,
     parentSpan: incoming?.spanId ?? null,
-    cost: { databaseUs: 0, statements: 0 },
+    cost: { databaseUs: 0, statements: 0, sent: [] },
+    spans: [],
     bytes: new AnswerBytes(parts.answers, () => call.holder?.key.id ?? call.member?.id ?? request.ip ?? ''),
     holder: null,
     user: null,
@@ -121,26 +122,37 @@ function beginCall(parts: Platform, operation: AnyOperation, request: Request, r
   return call;
 }
 
-async function conduct(call: Call, parts: Platform, before: Step[], route: Route): Promise<void> {
+async function conduct(call: Call, parts: Platform, before: [name: string, step: Step][], route: Route): Promise<void> {
   try {
-    for (const step of before) {
+    for (const [name, step] of before) {
+      const startedNs = process.hrtime.bigint();
       const pending = step(call, parts);
-      if (pending) await pending;
+      if (pending) await pending.finally(() => addSpan(call, name, startedNs));
     }
     // A stream has no length, and a HEAD request would not read it.
     if (call.request.method === 'HEAD' && (call.operation.stream || call.operation.replyTypes))
       return finish(call, parts, end(call, call.operation.status, ''));
-    const answer = await handle(route, call, parts);
+    const startedNs = process.hrtime.bigint();
+    const answer = await handle(route, call, parts).finally(() => addSpan(call, 'handler', startedNs));
     if (answer === 'streaming') {
       call.bytes.release();
       finish(call, parts, { status: 200, bytes: 0 });
     } else {
       parts.ports.inspectAnswer?.(call, answer.status ?? call.operation.status, answer.body);
-      finish(call, parts, send(call, answer));
+      const sendingNs = process.hrtime.bigint();
+      const sent = send(call, answer);
+      addSpan(call, 'writing', sendingNs);
+      finish(call, parts, sent);
     }
   } catch (error) {
     finish(call, parts, answerProblem(call, parts, error));
   }
+}
+
+/** Steps that wait for nothing take no time worth showing, and get no span. */
+function addSpan(call: Call, step: string, startedNs: bigint): void {
+  const startUs = Number(startedNs - call.startedNs) / 1000;
+  call.spans.push({ step, startUs, durationUs: Number(process.hrtime.bigint() - startedNs) / 1000 });
 }
 
 type Sent = { status: number; bytes: number };

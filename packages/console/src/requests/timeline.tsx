@@ -1,0 +1,44 @@
+/** The steps of a call as bars over its duration. */
+import type { RequestDetail } from '@orchard/contract';
+import { milliseconds } from '../parts/format.js';
+
+/** What a step does, for people who do not know the service from inside. */
+const STEP_WORDS: Record<string, string> = {
+  rate: 'rate limit',
+  key: 'key',
+  origin: 'origin',
+  rights: 'rights',
+  user: 'user',
+  member: 'member',
+  body: 'reading the body',
+  checks: 'checking the input',
+  confirmation: 'confirmation',
+  handler: 'handler',
+  statement: 'database',
+  writing: 'writing the response',
+};
+
+export function Timeline({ of: { timeline, durationMs } }: { of: Pick<RequestDetail, 'timeline' | 'durationMs'> }) {
+  const all = Math.max(durationMs * 1000, 1);
+  return (
+    <div className="timeline" role="table" aria-label="Timeline">
+      {timeline.map(({ step, startUs, durationUs, detail }, i) => (
+        // biome-ignore lint/suspicious/noArrayIndexKey: two steps can be alike in everything
+        <div key={i} role="row" data-step={step === 'statement' ? 'statement' : undefined}>
+          <span role="cell">{detail ?? STEP_WORDS[step] ?? step}</span>
+          <span role="cell" className="track" aria-hidden="true">
+            <i
+              style={{
+                left: `${(startUs / all) * 100}%`,
+                width: `max(2px, ${Math.min(100 - (startUs / all) * 100, (durationUs / all) * 100)}%)`,
+              }}
+            />
+          </span>
+          <span role="cell" className="mono right">
+            {milliseconds(durationUs / 1000)}
+          </span>
+        </div>
+      ))}
+    </div>
+  );
+}
