@@ -28,6 +28,7 @@ const ROOMS = {
   'messages/settings': [],
   'messages/gateways': ['setup/apps', 'setup/notices'],
   'setup/memberWays': ['setup/members', 'setup/notices', 'messages/gateways'],
+  'operations/alerts': ['operations/objectives', 'operations/telemetry', 'setup/apps', 'setup/memberWays', 'setup/notices', 'messages/gateways'],
   'people/users': ['messages/gateways'],
   'messages/optOuts': ['messages/gateways'],
   'messages/presence': [],

@@ -1,6 +1,7 @@
 /** The `orchard` command: all of its commands and options. */
 import { Argument, Command, type Option } from 'commander';
 import { addAccountCommands } from './commands/account.js';
+import { addAlertCommands, addIncidentCommands } from './commands/alerts.js';
 import { addAuditCommands } from './commands/audit.js';
 import { addAppCommands, addEnvironmentCommands } from './commands/apps.js';
 import { addChannelCommands } from './commands/channels.js';
@@ -43,6 +44,8 @@ const COMMANDS = [
   addNoticeCommands,
   addConditionCommands,
   addObjectiveCommands,
+  addIncidentCommands,
+  addAlertCommands,
   addTelemetryCommands,
   addJobCommands,
   addMemberCommands,

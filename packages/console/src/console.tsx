@@ -1,7 +1,7 @@
 /** The pages and their addresses. */
 import { Anchor, Center, Loader } from '@mantine/core';
 import { type Member, operations, Problem } from '@orchard/contract';
-import { type ComponentType, lazy } from 'react';
+import { type ComponentType, lazy, Suspense } from 'react';
 import { Link, Navigate, Route, Routes } from 'react-router';
 import { keepCsrf, useCall } from './api.js';
 import { Empty, Trouble } from './parts/basics.js';
@@ -15,6 +15,8 @@ const page = <Name extends string>(load: () => Promise<Record<Name, ComponentTyp
   lazy(async () => ({ default: (await load())[name] }));
 
 const AccountPage = page(() => import('./pages/account.js'), 'AccountPage');
+const AcknowledgePage = page(() => import('./pages/acknowledge.js'), 'AcknowledgePage');
+const AlertsPage = page(() => import('./pages/alerts.js'), 'AlertsPage');
 const ApiUsePage = page(() => import('./pages/apiUse.js'), 'ApiUsePage');
 const AuditPage = page(() => import('./pages/audit.js'), 'AuditPage');
 const ChannelsPage = page(() => import('./pages/channels.js'), 'ChannelsPage');
@@ -26,6 +28,7 @@ const ConditionPage = page(() => import('./pages/condition.js'), 'ConditionPage'
 const DevicesPage = page(() => import('./pages/devices.js'), 'DevicesPage');
 const EnvironmentsPage = page(() => import('./pages/environments.js'), 'EnvironmentsPage');
 const GatewaysPage = page(() => import('./pages/gateways.js'), 'GatewaysPage');
+const IncidentsPage = page(() => import('./pages/incidents.js'), 'IncidentsPage');
 const InstallationPage = page(() => import('./pages/installation.js'), 'InstallationPage');
 const JobsPage = page(() => import('./pages/jobs.js'), 'JobsPage');
 const NotificationPage = page(() => import('./pages/notification.js'), 'NotificationPage');
@@ -48,6 +51,14 @@ export function Console() {
       <Route path="/new-password" element={<NewPasswordPage />} />
       <Route path="/join" element={<JoinPage />} />
       <Route path="/confirm-email" element={<ConfirmEmailPage />} />
+      <Route
+        path="/acknowledge"
+        element={
+          <Suspense fallback={<Loader aria-label="Loading" />}>
+            <AcknowledgePage />
+          </Suspense>
+        }
+      />
       <Route path="*" element={<SignedIn />} />
     </Routes>
   );
@@ -96,6 +107,8 @@ function Pages({ member }: { member: Member }) {
         <Route path="sms-inbox" element={<SmsInboxPage />} />
         <Route path="gateways" element={<GatewaysPage />} />
         <Route path="condition" element={<ConditionPage />} />
+        <Route path="incidents" element={<IncidentsPage />} />
+        <Route path="alerts" element={<AlertsPage />} />
         <Route path="requests" element={<RequestsPage />} />
         <Route path="jobs" element={<JobsPage />} />
         <Route path="api-use" element={<ApiUsePage />} />

@@ -26,6 +26,9 @@ export const AUDIT_KINDS = {
   job: 'environment',
   objectives: 'environment',
   recording: 'environment',
+  alerts: 'environment',
+  incident: 'environment',
+  'planned work': 'environment',
   search: 'environment',
 } as const;
 export type AuditKind = keyof typeof AUDIT_KINDS;

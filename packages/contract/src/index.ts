@@ -1,3 +1,4 @@
+import { alertOperations, incidentOperations } from './operations/alerts.js';
 import { auditOperations } from './operations/audit.js';
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
 import { channelOperations } from './operations/channels.js';
@@ -44,6 +45,8 @@ export const operations = {
   jobs: jobOperations,
   condition: conditionOperations,
   objectives: objectiveOperations,
+  alerts: alertOperations,
+  incidents: incidentOperations,
 };
 export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
   (group) => Object.values(group) as unknown as AnyOperation[],
@@ -60,6 +63,8 @@ export * from './httpClient.js';
 export * from './libraryCall.js';
 export * from './openapi.js';
 export * from './operation.js';
+export { ALERT_CAUSES, alertRule as alertRuleSchema } from './operations/alerts.js';
+export type * from './operations/alerts.js';
 export type * from './operations/apps.js';
 export { INSTALLATION_CHECKS, objective as objectiveSchema } from './operations/objectives.js';
 export type * from './operations/objectives.js';

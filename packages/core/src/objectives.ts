@@ -148,8 +148,12 @@ export function limitFaults({ windowMs, ...limits }: Limits & { windowMs: number
 /** A condition as it is shown, and the one that is about to follow. */
 export type Settling = { condition: EnvironmentCondition; since: number; next: EnvironmentCondition; nextSince: number };
 
-/** How long a worse or a better condition must hold before it is shown. */
-export const DAMPING_MS = { worse: 10_000, better: 60_000 } as const;
+/** Between two evaluations. */
+export const EVALUATE_MS = 10_000;
+
+/** How long a worse or a better condition must hold before it is shown: seen twice in a row, and seven times. */
+export const dampingOf = (evaluateMs: number) => ({ worse: evaluateMs, better: 6 * evaluateMs });
+export const DAMPING_MS = dampingOf(EVALUATE_MS);
 
 export const settled = (condition: EnvironmentCondition, at: number): Settling => ({
   condition,
@@ -162,11 +166,11 @@ export const settled = (condition: EnvironmentCondition, at: number): Settling =
  * The shown condition after another evaluation. What is seen must hold for a while first, for a shorter one if it is worse,
  * so that the condition does not flicker. The shown time is when it began to hold.
  */
-export function settle(before: Settling, seen: EnvironmentCondition, at: number): Settling {
+export function settle(before: Settling, seen: EnvironmentCondition, at: number, damping = DAMPING_MS): Settling {
   if (seen === before.condition) return { ...before, next: seen, nextSince: at };
   const nextSince = seen === before.next ? before.nextSince : at;
   const isWorse = CONDITIONS.indexOf(seen) > CONDITIONS.indexOf(before.condition);
-  const holds = at - nextSince >= (isWorse ? DAMPING_MS.worse : DAMPING_MS.better);
+  const holds = at - nextSince >= (isWorse ? damping.worse : damping.better);
   return holds ? { condition: seen, since: nextSince, next: seen, nextSince: at } : { ...before, next: seen, nextSince };
 }
 

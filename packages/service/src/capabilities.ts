@@ -11,6 +11,7 @@ import { optOuts } from './messages/optOuts/capability.js';
 import { messageSettings } from './messages/settings/capability.js';
 import { sms } from './messages/sms/capability.js';
 import { topics } from './messages/topics/capability.js';
+import { alerts } from './operations/alerts/capability.js';
 import { jobs } from './operations/jobs/capability.js';
 import { objectives } from './operations/objectives/capability.js';
 import { telemetry } from './operations/telemetry/capability.js';
@@ -37,6 +38,7 @@ const ROOMS = [
   messageSettings,
   gateways,
   memberWays,
+  alerts,
   users,
   records,
   imports,

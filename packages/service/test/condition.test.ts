@@ -1,4 +1,5 @@
 /** Objectives and the condition of environments, from calls to what a member sees. */
+import { setTimeout as sleep } from 'node:timers/promises';
 import { createHttpClient, type Objective, operations, Problem } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { cellTable } from '../src/operations/telemetry/tables.js';
@@ -119,7 +120,8 @@ describe('the condition', () => {
 
   it('of now and of a moment ago agree, and the future has none', async () => {
     const now = await conditionOf('live');
-    const at = new Date(test.service.parts.now() - 1_000).toISOString();
+    await sleep(1_500);
+    const at = new Date(test.service.parts.now() - 500).toISOString();
     const { items } = await test.owner.call(operations.condition.read, { query: { at } });
     const past = items.find(({ app: of, environment }) => of === app.name && environment === 'live');
     expect(past).toMatchObject({ condition: now?.condition, since: now?.since });

@@ -1,6 +1,6 @@
 /** Condition over time, drawn as a leaf that grows and thins: broad while thriving, half as broad while stressed, a twig while failing. */
 import type { EnvironmentCondition } from '@orchard/core';
-import { type MouseEvent, useMemo } from 'react';
+import { type MouseEvent, useCallback, useMemo } from 'react';
 
 const [WIDTH, HEIGHT] = [1000, 36];
 const MIDDLE = HEIGHT / 2;
@@ -39,8 +39,8 @@ export function LeafLine({
   onPick?: (at: number) => void;
   label: string;
 }) {
-  const x = (time: number) => ((time - from) / (until - from)) * WIDTH;
-  const paths = useMemo(() => stretches.map((one, i) => ({ ...one, d: outline(stretches, i, x) })), [stretches, from, until]);
+  const x = useCallback((time: number) => ((time - from) / (until - from)) * WIDTH, [from, until]);
+  const paths = useMemo(() => stretches.map((one, i) => ({ ...one, d: outline(stretches, i, x) })), [stretches, x]);
   const pick = (event: MouseEvent<SVGSVGElement>) => {
     const box = event.currentTarget.getBoundingClientRect();
     onPick?.(Math.round(from + ((event.clientX - box.left) / box.width) * (until - from)));

@@ -1,7 +1,6 @@
 /** Saved views: filter, sort and page of a collection under a name, for the whole team. */
 import { operations } from '@orchard/contract';
 import { useCall, useChange } from '../api.js';
-import { useOperationForm } from '../parts/operationForm.js';
 import { SavedStates } from '../parts/saved.js';
 
 const KEPT = ['filter', 'sort', 'tab'];
@@ -15,14 +14,9 @@ export function SavedViews({ at }: { at: { app: string; environment: string; col
       kept={KEPT}
       noun="view"
       onRemove={(view) => remove.mutate({ params: { ...at, view } })}
-      useForm={(query, onDone) =>
-        useOperationForm(operations.collections.saveView, {
-          initial: { name: '' },
-          input: ({ name }) => ({ params: at, body: { name, query } }),
-          onDone,
-          stale: [operations.collections.views],
-        })
-      }
+      save={operations.collections.saveView}
+      inputOf={(name, query) => ({ params: at, body: { name, query } })}
+      stale={operations.collections.views}
     />
   );
 }

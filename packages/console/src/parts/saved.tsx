@@ -3,7 +3,11 @@ import { ActionIcon, Button, Group, Menu, Modal, TextInput } from '@mantine/core
 import { IconBookmark, IconTrash } from '@tabler/icons-react';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
-import { FormOf, type OperationForm } from './operationForm.js';
+import type { Stale } from '../api.js';
+import { FormOf, useOperationForm } from './operationForm.js';
+
+// biome-ignore lint/suspicious/noExplicitAny: an operation of any shape
+type Any = import('@orchard/contract').Operation<any, any, any, any>;
 
 type Saved = { id: string; name: string; query: string };
 type Props = {
@@ -13,15 +17,23 @@ type Props = {
   /** Such as `view`. */
   noun: string;
   onRemove: (id: string) => void;
-  /** The form that saves, for the present query. */
-  useForm: (query: string, done: () => void) => OperationForm<{ name: string }>;
+  /** The operation that saves, and its input for a name and the present query. */
+  save: Any;
+  inputOf: (name: string, query: string) => object;
+  /** What shows what is saved. */
+  stale: Stale;
 };
 
-export function SavedStates({ items, kept, noun, onRemove, useForm }: Props) {
+export function SavedStates({ items, kept, noun, onRemove, save: operation, inputOf, stale }: Props) {
   const [search, setSearch] = useSearchParams();
   const [naming, setNaming] = useState(false);
   const query = new URLSearchParams([...search].filter(([key]) => kept.includes(key))).toString();
-  const save = useForm(query, () => setNaming(false));
+  const save = useOperationForm(operation, {
+    initial: { name: '' },
+    input: ({ name }) => inputOf(name, query) as never,
+    onDone: () => setNaming(false),
+    stale: [stale],
+  });
   const current = items.find((one) => one.query === query);
   const title = noun.charAt(0).toUpperCase() + noun.slice(1);
   return (

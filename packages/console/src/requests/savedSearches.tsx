@@ -2,7 +2,6 @@
 import { operations, type SavedSearch } from '@orchard/contract';
 import { useCall, useChange } from '../api.js';
 import { useEnvironment } from '../environment.js';
-import { useOperationForm } from '../parts/operationForm.js';
 import { SavedStates } from '../parts/saved.js';
 
 const KEPT = ['filter', 'text', 'sort', 'level', 'source'];
@@ -18,14 +17,9 @@ export function SavedSearches({ list }: { list: SavedSearch['list'] }) {
       kept={KEPT}
       noun="search"
       onRemove={(search) => remove.mutate({ params: { ...params, search } })}
-      useForm={(query, onDone) =>
-        useOperationForm(own.saveSearch, {
-          initial: { name: '' },
-          input: ({ name }) => ({ params, body: { list, name, query } }),
-          onDone,
-          stale: [own.searches],
-        })
-      }
+      save={own.saveSearch}
+      inputOf={(name, query) => ({ params, body: { list, name, query } })}
+      stale={own.searches}
     />
   );
 }

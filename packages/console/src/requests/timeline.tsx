@@ -21,12 +21,12 @@ const STEP_WORDS: Record<string, string> = {
 export function Timeline({ of: { timeline, durationMs } }: { of: Pick<RequestDetail, 'timeline' | 'durationMs'> }) {
   const all = Math.max(durationMs * 1000, 1);
   return (
-    <div className="timeline" role="table" aria-label="Timeline">
+    <ul className="timeline" aria-label="Timeline">
       {timeline.map(({ step, startUs, durationUs, detail }, i) => (
         // biome-ignore lint/suspicious/noArrayIndexKey: two steps can be alike in everything
-        <div key={i} role="row" data-step={step === 'statement' ? 'statement' : undefined}>
-          <span role="cell">{detail ?? STEP_WORDS[step] ?? step}</span>
-          <span role="cell" className="track" aria-hidden="true">
+        <li key={i} data-step={step === 'statement' ? 'statement' : undefined}>
+          <span>{detail ?? STEP_WORDS[step] ?? step}</span>
+          <span className="track" aria-hidden="true">
             <i
               style={{
                 left: `${(startUs / all) * 100}%`,
@@ -34,11 +34,9 @@ export function Timeline({ of: { timeline, durationMs } }: { of: Pick<RequestDet
               }}
             />
           </span>
-          <span role="cell" className="mono right">
-            {milliseconds(durationUs / 1000)}
-          </span>
-        </div>
+          <span className="mono right">{milliseconds(durationUs / 1000)}</span>
+        </li>
       ))}
-    </div>
+    </ul>
   );
 }

@@ -1,5 +1,6 @@
 /** The left rail: every page of an environment, grouped by task. */
 import {
+  IconBellRinging,
   IconBolt,
   IconBroadcast,
   IconChartLine,
@@ -19,6 +20,7 @@ import {
   IconSend2,
   IconServer,
   IconStack2,
+  IconUrgent,
   IconUsers,
   IconUsersGroup,
 } from '@tabler/icons-react';
@@ -46,6 +48,8 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
       { to: 'condition', label: 'Condition', icon: IconPlant2 },
       { to: 'requests', label: 'Requests', icon: IconListDetails },
       { to: 'jobs', label: 'Jobs', icon: IconChecklist },
+      { to: 'incidents', label: 'Incidents', icon: IconUrgent },
+      { to: 'alerts', label: 'Alerts', icon: IconBellRinging },
     ],
   },
   { group: 'Insight', entries: [{ to: 'api-use', label: 'API use', icon: IconChartLine }] },

@@ -6,7 +6,7 @@ export const MEMBER_WAYS = ['mail', 'sms', 'browser'] as const;
 export type MemberWayKind = (typeof MEMBER_WAYS)[number];
 
 const clock = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'A time of the day, such as 22:00.');
-const timeZone = z
+export const timeZone = z
   .string()
   .max(60)
   .refine((name) => {

@@ -25,7 +25,7 @@ function formatOf(timeZone: string): Intl.DateTimeFormat {
 }
 
 /** The wall clock of a zone at an instant, as if it were UTC (milliseconds). */
-function wallMs(at: number, timeZone: string): number {
+export function wallMs(at: number, timeZone: string): number {
   const part = Object.fromEntries(
     formatOf(timeZone)
       .formatToParts(at)

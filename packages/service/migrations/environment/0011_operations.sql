@@ -1,3 +1,36 @@
+CREATE TABLE `_alertLinks` (
+	`tokenHash` char(64) NOT NULL,
+	`incidentId` varchar(64) NOT NULL,
+	`memberId` varchar(64) NOT NULL,
+	`expiresAt` datetime(3) NOT NULL,
+	CONSTRAINT `_alertLinks_tokenHash` PRIMARY KEY(`tokenHash`)
+);
+--> statement-breakpoint
+CREATE TABLE `_incidentHappenings` (
+	`number` bigint AUTO_INCREMENT NOT NULL,
+	`incidentId` varchar(64) NOT NULL,
+	`at` datetime(3) NOT NULL,
+	`kind` varchar(20) NOT NULL,
+	`text` varchar(2100) NOT NULL,
+	`by` varchar(200) NOT NULL,
+	CONSTRAINT `_incidentHappenings_number` PRIMARY KEY(`number`)
+);
+--> statement-breakpoint
+CREATE TABLE `_incidents` (
+	`id` varchar(64) NOT NULL,
+	`subject` varchar(60) NOT NULL,
+	`openSubject` varchar(60),
+	`title` varchar(300) NOT NULL,
+	`condition` varchar(10) NOT NULL,
+	`openedAt` datetime(3) NOT NULL,
+	`closedAt` datetime(3),
+	`acknowledgedAt` datetime(3),
+	`acknowledgedBy` varchar(200),
+	`progress` json NOT NULL,
+	CONSTRAINT `_incidents_id` PRIMARY KEY(`id`),
+	CONSTRAINT `incidents_open` UNIQUE(`openSubject`)
+);
+--> statement-breakpoint
 CREATE TABLE `_conditionChanges` (
 	`number` bigint AUTO_INCREMENT NOT NULL,
 	`at` datetime(3) NOT NULL,
@@ -15,6 +48,15 @@ CREATE TABLE `_objectiveSets` (
 	`actor` varchar(200) NOT NULL,
 	`why` varchar(500),
 	CONSTRAINT `_objectiveSets_version` PRIMARY KEY(`version`)
+);
+--> statement-breakpoint
+CREATE TABLE `_plannedWork` (
+	`id` varchar(64) NOT NULL,
+	`from` datetime(3) NOT NULL,
+	`until` datetime(3) NOT NULL,
+	`why` varchar(500) NOT NULL,
+	`by` varchar(200) NOT NULL,
+	CONSTRAINT `_plannedWork_id` PRIMARY KEY(`id`)
 );
 --> statement-breakpoint
 CREATE TABLE `_requestCells` (
@@ -93,7 +135,10 @@ ALTER TABLE `_requests`
 	ADD `timeline` text,
 	ADD `headers` text,
 	ADD `bodies` text;--> statement-breakpoint
+CREATE INDEX `happenings_incident` ON `_incidentHappenings` (`incidentId`);--> statement-breakpoint
+CREATE INDEX `incidents_opened` ON `_incidents` (`openedAt`);--> statement-breakpoint
 CREATE INDEX `condition_changes_at` ON `_conditionChanges` (`at`);--> statement-breakpoint
+CREATE INDEX `planned_until` ON `_plannedWork` (`until`);--> statement-breakpoint
 CREATE INDEX `cells_written` ON `_requestCells` (`writtenAt`);--> statement-breakpoint
 CREATE INDEX `hours_written` ON `_requestHours` (`writtenAt`);--> statement-breakpoint
 CREATE INDEX `minutes_written` ON `_requestMinutes` (`writtenAt`);

@@ -1,6 +1,7 @@
 /** The settings of a service, read from the environment in one place. */
 import { resolve } from 'node:path';
 import { expectedOf } from '@orchard/contract';
+import { EVALUATE_MS } from '@orchard/core';
 import { z } from 'zod';
 
 const SERVER = /^([a-z][a-z0-9-]{0,39})=((?:mysql|mariadb):\/\/\S+)$/;
@@ -81,8 +82,6 @@ export type Config = {
   /** How often the condition of environments is evaluated. No setting: tests alone are in more of a hurry. */
   evaluateMs: number;
 };
-
-const EVALUATE_MS = 10_000;
 
 /** Settings with a message of their own say what they must be in it. */
 function refusal(issue: z.core.$ZodIssue): string {

@@ -36,6 +36,7 @@ export async function tellSlowPatterns(parts: Parts, environment: Environment): 
       if (pattern === undefined || !isSlowPattern(pattern)) continue;
       const place = `${environment.app}/${environment.name}`;
       await parts.notices.tell({
+        kind: 'schema',
         environmentId: environment.id,
         once: `pattern ${environment.id} ${name} ${field} ${pattern}`.slice(0, 200),
         title: `Replace the pattern of \`${field}\` in \`${name}\``,

@@ -16,6 +16,7 @@ export async function tellWidened(
   const what = `Field \`${field}\` in \`${collection}\` is a number field now; it held integers before.`;
   told(what);
   await notices.tell({
+    kind: 'schema',
     environmentId: id,
     once: `widened ${id} ${collection} ${field}`,
     title: `\`${field}\` in \`${collection}\` is a number field now`,

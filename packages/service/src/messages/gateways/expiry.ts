@@ -14,6 +14,7 @@ export async function watchExpiry(parts: Parts, environment: Environment): Promi
     const place = `${environment.app}/${environment.name}`;
     const when = left <= 0 ? 'has expired' : `ends in ${Math.max(1, Math.ceil(left / DAY_MS))} day${left > DAY_MS ? 's' : ''}`;
     await parts.notices.tell({
+      kind: 'certificate',
       environmentId: environment.id,
       once: `certificate ${row.id} ${row.expiresAt.toISOString()} ${step}`,
       title: `The certificate of gateway ${row.name} ${when}`,

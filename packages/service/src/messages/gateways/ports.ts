@@ -12,6 +12,8 @@ export type GatewayUse = {
 export type GatewayPorts = {
   /** Receives what an SMS centre sends. */
   smsEvents: (environment: Environment, gateway: string) => SmsEvents;
+  /** A member answered a message of the installation. @returns whether the answer meant something */
+  memberAnswered: (environment: Environment, number: string, text: string) => Promise<boolean>;
   /** Deliveries that waited for a gateway may go out now. */
   mended: (environment: Environment, gateway: string) => Promise<void>;
   use: (environment: Environment, gateways: readonly GatewayRow[]) => Promise<GatewayUse>;
@@ -19,6 +21,7 @@ export type GatewayPorts = {
 
 export const emptyGatewayPorts = (): GatewayPorts => ({
   smsEvents: () => ({ receipt: async () => undefined, message: async () => undefined }),
+  memberAnswered: async () => false,
   mended: async () => undefined,
   use: async () => ({ devices: [], lastDay: [] }),
 });

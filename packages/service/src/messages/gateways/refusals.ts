@@ -40,6 +40,7 @@ export class GatewayRefusals {
     await this.#store.update(environment, row.id, { refusedAt: new Date(this.now()), refusal });
     const place = `${environment.app}/${environment.name}`;
     await this.notices.tell({
+      kind: 'gateway',
       environmentId: environment.id,
       once: `gateway ${row.id} refused ${row.updatedAt.toISOString()}`,
       title: `The credential of gateway ${row.name} is rejected`,

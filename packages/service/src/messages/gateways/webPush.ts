@@ -1,11 +1,11 @@
 /** The web push gateway: RFC 8030 with RFC 8291 encryption and RFC 8292 identification. */
-import { lookup } from 'node:dns';
 import { Problem } from '@orchard/contract';
 import { composeMessage, MAX_MESSAGE_BYTES, readRetryAfter, uuidv7 } from '@orchard/core';
 import { FlightWidth } from '@orchard/core/messages';
 import { encryptMessage, generateSigningKey, type SigningKey, signingKeyFrom, vapidHeader } from '@orchard/core/push';
 import { eq } from 'drizzle-orm';
 import ipaddr from 'ipaddr.js';
+import { isPublic, lookupPublic } from '../../platform/http/publicHosts.js';
 import { Agent, type Dispatcher } from 'undici';
 import { seal, unseal } from '../../platform/access/secrets.js';
 import type { Environment } from '../../platform/call.js';
@@ -261,22 +261,4 @@ function readAnswer(status: number, headers: Dispatcher.ResponseData['headers'],
   if (status === 429) return { kind: 'later', answer: status, reason: 'The push network answered 429: too many messages.', afterMs };
   if (status >= 500) return { kind: 'later', answer: status, reason: `The push network answered ${status}${said}`, afterMs };
   return { kind: 'refused', answer: status, reason: `The push network answered ${status}${said}` };
-}
-
-const isPublic = (address: string) => ipaddr.process(address).range() === 'unicast';
-
-type LookupCallback = (error: NodeJS.ErrnoException | null, address: never, family?: number) => void;
-
-/** Resolves a name, and refuses when it resolves to a private address (unless the origin is trusted). */
-function lookupPublic(hostname: string, options: object, trusted: ReadonlySet<string>, callback: LookupCallback): void {
-  lookup(hostname, options, (error, found: unknown, family) => {
-    const addresses = Array.isArray(found) ? (found as { address: string }[]).map(({ address }) => address) : [String(found)];
-    if (!error && !trusted.has(hostname) && !addresses.every(isPublic)) {
-      return callback(
-        Object.assign(new Error(`${hostname} resolves to a private address`), { code: 'PRIVATE_ADDRESS' }),
-        undefined as never,
-      );
-    }
-    callback(error, found as never, family);
-  });
 }

@@ -97,6 +97,7 @@ async function noteReceipts(parts: Parts, environment: Environment, gateway: str
 
 /** Stores a message from a phone, and applies an opt-out or opt-in in it. */
 async function takeMessage(parts: Parts, environment: Environment, gateway: string, message: IncomingSms): Promise<void> {
+  if (await parts.gatewayPorts.memberAnswered(environment, asNumber(message.from), message.text)) return;
   const { optWords } = await parts.messageSettings.read(environment);
   const asked = readOptWord(message.text, optWords as OptWords);
   const sender = asNumber(message.from);

@@ -28,6 +28,7 @@ async function tellGivenUp(parts: Parts, { id, kind, environmentId, subject }: J
   const environment = await parts.directory.environmentById(environmentId);
   if (!environment) return;
   await parts.notices.tell({
+    kind: 'job',
     environmentId,
     once: `job ${id} ${parts.now()}`,
     title: `A job was given up: ${kind}`,

@@ -6,7 +6,8 @@ import { objectiveRoutes } from './routes.js';
 
 export function objectives(platform: Platform): Capability<{ evaluator: Evaluator }> {
   const { changes, now } = platform;
-  const evaluator = new Evaluator(platform, async (environment) => {
+  const evaluator = new Evaluator(platform);
+  evaluator.onChange(async (environment) => {
     if (environment) changes.wake(environment.id);
   });
   return {

@@ -4,7 +4,7 @@
  */
 import { setTimeout as sleep } from 'node:timers/promises';
 import { Problem } from '@orchard/contract';
-import { type Settling, settle, settled } from '@orchard/core';
+import { dampingOf, type Settling, settle, settled } from '@orchard/core';
 import pLimit from 'p-limit';
 import type { Environment } from '../../platform/call.js';
 import { isDatabaseAway, isGone } from '../../platform/database/errors.js';
@@ -20,8 +20,10 @@ import { EnvironmentWatch } from './watch.js';
 const LOOK_MS = 5_000;
 const AT_ONCE = 8;
 
-/** Told of each change, after it is stored. */
+/** Told of each change of condition, after it is stored; null for the installation. */
 export type ChangeListener = (environment: Environment | null, change: Change) => Promise<void>;
+/** Told of what each evaluation found. */
+export type FindingsListener = (environment: Environment, found: Evaluated) => Promise<void>;
 
 export class Evaluator {
   readonly #watches = new Map<string, EnvironmentWatch>();
@@ -31,10 +33,27 @@ export class Evaluator {
   #stopping = new AbortController();
   #running: Promise<void> = Promise.resolve();
 
-  constructor(
-    private readonly parts: Platform,
-    private readonly changed: ChangeListener,
-  ) {}
+  readonly #changed: ChangeListener[] = [];
+  readonly #found: FindingsListener[] = [];
+
+  readonly #damping: ReturnType<typeof dampingOf>;
+
+  constructor(private readonly parts: Platform) {
+    this.#damping = dampingOf(parts.config.evaluateMs);
+  }
+
+  onChange(listener: ChangeListener): void {
+    this.#changed.push(listener);
+  }
+
+  onFound(listener: FindingsListener): void {
+    this.#found.push(listener);
+  }
+
+  async #tell(environment: Environment | null, change: Change): Promise<void> {
+    for (const listener of this.#changed)
+      await guarded(this.parts, 'tell of a changed condition', { environment: environment?.id }, () => listener(environment, change));
+  }
 
   start(): void {
     this.#running = this.#run();
@@ -94,13 +113,15 @@ export class Evaluator {
   /** @returns nothing for an environment that is being deleted */
   async #evaluateOne(environment: Environment, stored: StoredCondition | undefined, now: number): Promise<Evaluated[]> {
     let watch = this.#watches.get(environment.id);
-    if (!watch) this.#watches.set(environment.id, (watch = new EnvironmentWatch(environment, settlingOf(stored), now)));
+    if (!watch) this.#watches.set(environment.id, (watch = new EnvironmentWatch(environment, settlingOf(stored), now, this.#damping)));
     try {
       const { found, change } = await watch.evaluate(now);
       if (change) {
         await addChange(environment, change);
-        await guarded(this.parts, 'tell of a changed condition', { environment: environment.id }, () => this.changed(environment, change));
+        await this.#tell(environment, change);
       }
+      for (const listener of this.#found)
+        await guarded(this.parts, 'tell of findings', { environment: environment.id }, () => listener(environment, found));
       return [found];
     } catch (error) {
       this.#watches.delete(environment.id);
@@ -121,14 +142,14 @@ export class Evaluator {
       await addChange(this.parts.directory.installation(), { at: away, condition: 'failing', objective: 'database', value: null, text });
       await addChange(this.parts.directory.installation(), { at: now, condition: 'thriving', objective: null, value: null, text: null });
     }
-    this.#installation = settle(before, conditionOfChecks(checks), now);
+    this.#installation = settle(before, conditionOfChecks(checks), now, this.#damping);
     const findings: Findings = { version: 0, objectives: [], recent: [], checks };
     if (this.#installation.condition !== before.condition) {
       const { condition, since } = this.#installation;
       const worst = checks.find((one) => one.condition === condition);
       const change = { at: since, condition, objective: worst?.check ?? null, value: null, text: worst?.text ?? null };
       await addChange(this.parts.directory.installation(), change);
-      await guarded(this.parts, 'tell of a changed condition', {}, () => this.changed(null, change));
+      await this.#tell(null, change);
     }
     return { environmentId: INSTALLATION, settling: this.#installation, findings };
   }

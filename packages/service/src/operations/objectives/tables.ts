@@ -1,6 +1,6 @@
 import type { Objective } from '@orchard/contract';
 import { bigint, double, index, int, json, mysqlTable, text, varchar } from 'drizzle-orm/mysql-core';
-import { instant } from '../../platform/database/columns.js';
+import { id, instant } from '../../platform/database/columns.js';
 
 /** Every version of the environment's objectives; the highest one is in force. */
 export const objectiveSetTable = mysqlTable('_objectiveSets', {
@@ -24,4 +24,17 @@ export const conditionChangeTable = mysqlTable(
     text: text('text'),
   },
   (t) => [index('condition_changes_at').on(t.at)],
+);
+
+/** Stretches in which nobody is alerted and no error budget is spent. */
+export const plannedWorkTable = mysqlTable(
+  '_plannedWork',
+  {
+    id: id().primaryKey(),
+    from: instant('from').notNull(),
+    until: instant('until').notNull(),
+    why: varchar('why', { length: 500 }).notNull(),
+    by: varchar('by', { length: 200 }).notNull(),
+  },
+  (t) => [index('planned_until').on(t.until)],
 );

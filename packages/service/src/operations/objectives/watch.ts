@@ -8,8 +8,10 @@ import {
   CELL_MS,
   type Count,
   conditionOf,
+  type DAMPING_MS,
   emptyTally,
   findingWords,
+  hasBudget,
   type FindingValues,
   ObjectiveWatch,
   quantiles,
@@ -28,6 +30,7 @@ import { backlogSql } from '../../platform/jobs/jobStore.js';
 import { type CellRow, cellName, cellsWrittenSql, presentCount, readCells } from '../telemetry/countStore.js';
 import type { Change, Evaluated, RecentCell } from './findings.js';
 import { readPast } from './history.js';
+import { plannedMarkSql, plannedSince, type Stretch } from './plannedStore.js';
 import { readSet, versionSql } from './store.js';
 
 /** How long a statement that writes cells can take until what it wrote is seen. */
@@ -39,10 +42,12 @@ const RECENT_MS = 5 * STEPS.minute;
 const FORGET_MS = 2 * LATE_MS + STEPS.minute;
 
 type Seen = { count: Count; readAt: number };
-type StateRow = Omit<CellRow, 'kind'> & { kind: CellRow['kind'] | 'version' | 'backlog' };
+type StateRow = Omit<CellRow, 'kind'> & { kind: CellRow['kind'] | 'version' | 'planned' | 'backlog' };
 
 export class EnvironmentWatch {
   #version = -1;
+  #plannedMark = '';
+  #planned: Stretch[] = [];
   #watches: { objective: Objective; watch: ObjectiveWatch }[] = [];
   #recent = new Map<number, Tally>();
   #seen = new Map<string, Seen>();
@@ -56,6 +61,7 @@ export class EnvironmentWatch {
     private readonly environment: Environment,
     before: Settling | null,
     now: number,
+    private readonly damping: typeof DAMPING_MS,
   ) {
     this.#settling = before ?? settled('dormant', now);
   }
@@ -68,9 +74,12 @@ export class EnvironmentWatch {
     const began = performance.now();
     const rows = await this.#readNew(began);
     const version = Number(rows.find(({ kind }) => kind === 'version')?.calls ?? 0);
+    const planned = String(rows.find(({ kind }) => kind === 'planned')?.sumUs ?? 0);
     this.#backlog = new Map(rows.filter(({ kind }) => kind === 'backlog').map(({ route, sumUs }) => [route, Number(sumUs)]));
-    const cells = rows.filter((row): row is CellRow => row.kind !== 'version' && row.kind !== 'backlog');
-    if (version !== this.#version || this.#readAt === null) await this.#load(version, now, began);
+    const cells = rows.filter((row): row is CellRow => row.kind !== 'version' && row.kind !== 'planned' && row.kind !== 'backlog');
+    const isCurrent = version === this.#version && planned === this.#plannedMark && this.#readAt !== null;
+    this.#plannedMark = planned;
+    if (!isCurrent) await this.#load(version, now, began);
     else for (const row of cells) this.#take(row, began);
     this.#readAt = began;
     return this.#conclude(now);
@@ -85,6 +94,7 @@ export class EnvironmentWatch {
     return db.runRows<StateRow>(
       `${cellsWrittenSql(db, sinceMs)}
        UNION ALL SELECT ${state('version', "''", `(${versionSql(db)})`, '0')}
+       UNION ALL SELECT ${state('planned', "''", '0', `(${plannedMarkSql(db)})`)}
        UNION ALL SELECT ${state('backlog', 'b.kind', '0', 'b.ms')} FROM (${backlogSql(db)}) b`,
     );
   }
@@ -96,6 +106,7 @@ export class EnvironmentWatch {
     this.#watches = (set?.items ?? []).map((objective) => ({ objective, watch: new ObjectiveWatch(objective) }));
     this.#recent = new Map();
     this.#seen = new Map();
+    this.#planned = await plannedSince(this.environment, new Date(now - 30 * STEPS.day));
     const minute = Math.floor(now / STEPS.minute) * STEPS.minute;
     const [cells, past] = await Promise.all([
       readCells(db, now - CELLS_BACK_MS, now + CELLS_BACK_MS),
@@ -103,12 +114,13 @@ export class EnvironmentWatch {
     ]);
     const isCoarse = (objective: Objective, step: Step) => stepOf(objective.windowMs) === step;
     for (const [step, counts] of past)
-      for (const { objective, watch } of this.#watches) if (isCoarse(objective, step)) for (const count of counts) watch.add(count);
+      for (const { objective, watch } of this.#watches)
+        if (isCoarse(objective, step)) for (const count of counts) this.#count(watch, count);
     for (const row of cells) {
       const count = presentCount(row);
       this.#seen.set(cellName(row), { count, readAt: began });
       this.#addRecent(count);
-      for (const { objective, watch } of this.#watches) if (isCoarse(objective, 'cell') || count.at >= minute) watch.add(count);
+      for (const { objective, watch } of this.#watches) if (isCoarse(objective, 'cell') || count.at >= minute) this.#count(watch, count);
     }
     this.#version = version;
   }
@@ -131,7 +143,13 @@ export class EnvironmentWatch {
     if (before && before.calls === count.calls) return;
     const gained = before ? gain(before, count) : count;
     this.#addRecent(gained);
-    for (const { watch } of this.#watches) watch.add(gained);
+    for (const { watch } of this.#watches) this.#count(watch, gained);
+  }
+
+  /** What happens during planned work spends no error budget. */
+  #count(watch: ObjectiveWatch, count: Count): void {
+    const isPlanned = hasBudget(watch.objective) && this.#planned.some(({ from, until }) => count.at >= from && count.at < until);
+    if (!isPlanned) watch.add(count);
   }
 
   #addRecent(count: Count): void {
@@ -153,7 +171,7 @@ export class EnvironmentWatch {
       recent.reduce((sum, { calls }) => sum + calls, 0),
     );
     const before = this.#settling.condition;
-    this.#settling = settle(this.#settling, seen, now);
+    this.#settling = settle(this.#settling, seen, now, this.damping);
     const found = {
       environmentId: this.environment.id,
       settling: this.#settling,

@@ -83,3 +83,12 @@ export async function firstSeen(db: EnvironmentDatabase): Promise<Map<string, nu
   );
   return new Map(rows.map(({ problem, at }) => [problem, at.getTime()]));
 }
+
+/** The calls of some whole hours, by their starts. */
+export async function hourlyCalls(db: EnvironmentDatabase, hours: readonly number[]): Promise<Map<number, number>> {
+  const rows = await db.runRows<{ at: Date; calls: number }>(
+    `SELECT at, SUM(calls) AS calls FROM ${db.of(COUNT_TABLES.hour.table)} WHERE kind = 'call' AND at IN (?) GROUP BY at`,
+    [hours.map((at) => new Date(at))],
+  );
+  return new Map(rows.map(({ at, calls }) => [at.getTime(), Number(calls)]));
+}

@@ -1,7 +1,7 @@
 /** Members and automation tokens: who stands behind a session, and which roles they have. Nothing is cached. */
 import { ROLES, type Role } from '@orchard/contract';
 import { KEY_PREFIXES } from '@orchard/core';
-import { and, eq, sql } from 'drizzle-orm';
+import { and, eq, isNotNull, or, sql } from 'drizzle-orm';
 import type { SignedInMember } from '../call.js';
 import type { Database } from '../database/connection.js';
 import { hashKey } from './secrets.js';
@@ -85,6 +85,16 @@ export class MemberDirectory {
             .from(memberRoles)
             .where(and(eq(memberRoles.memberId, member.id), eq(memberRoles.environmentId, environmentId)));
     return (row?.role as Role | undefined) ?? null;
+  }
+
+  /** Members with a role in an environment; owners of the installation are owners everywhere. */
+  async withRoleIn(environmentId: string): Promise<{ id: string; name: string; role: Role }[]> {
+    const rows = await this.database.orm
+      .select({ id: members.id, name: members.name, owner: members.owner, role: memberRoles.role })
+      .from(members)
+      .leftJoin(memberRoles, and(eq(memberRoles.memberId, members.id), eq(memberRoles.environmentId, environmentId)))
+      .where(or(eq(members.owner, true), isNotNull(memberRoles.role)));
+    return rows.map(({ id, name, owner, role }) => ({ id, name, role: owner ? 'owner' : (role as Role) }));
   }
 
   /** What a member or token may do in each environment, by id, as {@link heldRole} says. */

@@ -64,3 +64,12 @@ export async function* entriesOf(db: EnvironmentDatabase, on: Pick<Statements, '
     from = Number(rows.at(-1)?.number);
   }
 }
+
+/** Entries of a stretch of time, oldest first, without what reading alone leaves. */
+export async function entriesBetween(db: EnvironmentDatabase, from: Date, until: Date, most = 100): Promise<StoredEntry[]> {
+  const rows = await db.rows<Row>(
+    `SELECT ${NAMES} FROM ${db.of(auditTable)} WHERE at >= ? AND at <= ? ORDER BY number DESC LIMIT ${most}`,
+    [from, until],
+  );
+  return rows.map(readEntry).reverse();
+}

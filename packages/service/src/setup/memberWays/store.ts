@@ -20,6 +20,14 @@ export class WayStore {
     return this.#orm.select().from(memberWays).where(eq(memberWays.memberId, memberId)).orderBy(asc(memberWays.createdAt));
   }
 
+  async memberAt(number: string): Promise<string | null> {
+    const [row] = await this.#orm
+      .select({ memberId: memberWays.memberId })
+      .from(memberWays)
+      .where(and(eq(memberWays.kind, 'sms'), eq(memberWays.address, number), isNotNull(memberWays.verifiedAt)));
+    return row?.memberId ?? null;
+  }
+
   async find(id: string): Promise<WayRow | undefined> {
     return (await this.#orm.select().from(memberWays).where(eq(memberWays.id, id)))[0];
   }

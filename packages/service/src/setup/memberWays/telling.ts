@@ -26,6 +26,11 @@ export class MemberMessages {
     return ways.length;
   }
 
+  /** The member whose verified phone number this is; null for none. */
+  memberAt(number: string): Promise<string | null> {
+    return this.#store.memberAt(number);
+  }
+
   /** Adds a message and its job in one transaction. */
   async queue(way: WayRow, { title, body, link = null, urgent = false }: Message, at: Date): Promise<string> {
     const { parts } = this;

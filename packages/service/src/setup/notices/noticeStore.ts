@@ -1,11 +1,15 @@
 /** Notices to the team; each is given only once. */
-import type { Notice } from '@orchard/contract';
+import type { AlertCause, Notice } from '@orchard/contract';
 import type { Database } from '../../platform/database/connection.js';
 import type { SignedInMember } from '../../platform/call.js';
+
+export type NoticeKind = Exclude<AlertCause, 'condition' | 'budget'> | 'schema';
 
 export type NewNotice = {
   /** Null: about the installation. */
   environmentId: string | null;
+  /** What kind of thing it tells, for those who want to be alerted. */
+  kind: NoticeKind;
   /** The same notice is given only once. */
   once: string;
   title: string;
@@ -26,18 +30,28 @@ type NoticeRow = {
 const MOST = 100;
 
 export class Notices {
+  #told: (notice: NewNotice) => Promise<void> = async () => undefined;
+
   constructor(
     private readonly database: Database,
     private readonly clock: { now: () => number; newId: () => string },
   ) {}
 
+  /** Called for each notice that was given. */
+  onTold(listener: (notice: NewNotice) => Promise<void>): void {
+    this.#told = listener;
+  }
+
   /** Notifies the members of an environment; false when they were notified before. */
-  async tell({ environmentId, once, title, body, link }: NewNotice): Promise<boolean> {
+  async tell(notice: NewNotice): Promise<boolean> {
+    const { environmentId, once, title, body, link } = notice;
     const { affectedRows } = await this.database.change(
       'INSERT IGNORE INTO notices (id, environmentId, once, title, body, link, at) VALUES (?, ?, ?, ?, ?, ?, ?)',
       [this.clock.newId(), environmentId, once, title.slice(0, 200), body.slice(0, 1000), link, new Date(this.clock.now())],
     );
-    return affectedRows === 1;
+    const isNew = affectedRows === 1;
+    if (isNew) await this.#told(notice);
+    return isNew;
   }
 
   /** The notices of a member: about environments they have a role in, and about the installation. */
