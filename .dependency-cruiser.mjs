@@ -23,6 +23,7 @@ const ROOMS = {
   'setup/apps': [],
   'operations/telemetry': [],
   'operations/objectives': ['operations/telemetry'],
+  'operations/logs': [],
   'operations/jobs': ['setup/notices'],
   'data/collections': ['setup/notices'],
   'messages/settings': [],

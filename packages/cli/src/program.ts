@@ -11,6 +11,7 @@ import { addDeviceCommands } from './commands/devices.js';
 import { addGatewayCommands } from './commands/gateways.js';
 import { addJobCommands } from './commands/jobs.js';
 import { addConditionCommands, addObjectiveCommands } from './commands/objectives.js';
+import { addLogCommands } from './commands/log.js';
 import { addMemberCommands } from './commands/members.js';
 import { addNoticeCommands } from './commands/notices.js';
 import { addNotificationCommands } from './commands/notifications.js';
@@ -47,6 +48,7 @@ const COMMANDS = [
   addIncidentCommands,
   addAlertCommands,
   addTelemetryCommands,
+  addLogCommands,
   addJobCommands,
   addMemberCommands,
   addSecondFactorCommands,

@@ -28,6 +28,8 @@ export const AUDIT_KINDS = {
   recording: 'environment',
   alerts: 'environment',
   incident: 'environment',
+  'log levels': 'environment',
+  error: 'environment',
   'planned work': 'environment',
   search: 'environment',
 } as const;

@@ -5,6 +5,7 @@ import { channelOperations } from './operations/channels.js';
 import { deviceOperations } from './operations/devices.js';
 import { gatewayOperations } from './operations/gateways.js';
 import { jobOperations } from './operations/jobs.js';
+import { logOperations } from './operations/log.js';
 import { memberOperations } from './operations/members.js';
 import { memberWayOperations } from './operations/memberWays.js';
 import { noticeOperations } from './operations/notices.js';
@@ -43,6 +44,7 @@ export const operations = {
   managedRecords: managedRecordOperations,
   telemetry: telemetryOperations,
   jobs: jobOperations,
+  log: logOperations,
   condition: conditionOperations,
   objectives: objectiveOperations,
   alerts: alertOperations,
@@ -65,6 +67,7 @@ export * from './openapi.js';
 export * from './operation.js';
 export { ALERT_CAUSES, alertRule as alertRuleSchema } from './operations/alerts.js';
 export type * from './operations/alerts.js';
+export type * from './operations/log.js';
 export type * from './operations/apps.js';
 export { INSTALLATION_CHECKS, objective as objectiveSchema } from './operations/objectives.js';
 export type * from './operations/objectives.js';

@@ -9,4 +9,5 @@ export * from './fieldTypes.js';
 export * from './identifiers.js';
 export * from './json.js';
 export * from './objectiveWords.js';
+export * from './logLevels.js';
 export * from './messages/answers.js';

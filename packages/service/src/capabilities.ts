@@ -13,6 +13,7 @@ import { sms } from './messages/sms/capability.js';
 import { topics } from './messages/topics/capability.js';
 import { alerts } from './operations/alerts/capability.js';
 import { jobs } from './operations/jobs/capability.js';
+import { logs } from './operations/logs/capability.js';
 import { objectives } from './operations/objectives/capability.js';
 import { telemetry } from './operations/telemetry/capability.js';
 import { users } from './people/users/capability.js';
@@ -28,6 +29,7 @@ import { notices } from './setup/notices/capability.js';
 const ROOMS = [
   telemetry,
   objectives,
+  logs,
   notices,
   jobs,
   audit,

@@ -1,6 +1,6 @@
 /** Days of recorded calls as partitions: made ahead, and dropped as a whole. */
 import { afterAll, beforeAll, expect, inject, it } from 'vitest';
-import { keepPartitions } from '../src/operations/telemetry/partitionDdl.js';
+import { keepPartitions } from '../src/platform/database/partitionDdl.js';
 import { requestTable } from '../src/operations/telemetry/tables.js';
 import type { Environment } from '../src/platform/call.js';
 import type { EnvironmentDatabase } from '../src/platform/database/environmentDatabase.js';
@@ -42,14 +42,14 @@ it('has a day for each that is kept, and two to come, before the first call of a
 
 it('stays the same when it is looked after again', async () => {
   const before = await names();
-  await keepPartitions(db, TODAY, 2);
+  await keepPartitions(db, requestTable, TODAY, 2);
   expect(await names()).toEqual(before);
 });
 
 it('drops whole days, and with them their calls alone', async () => {
   await insertAt(TODAY - DAY_MS);
   await insertAt(TODAY);
-  await keepPartitions(db, TODAY + 2 * DAY_MS, 2);
+  await keepPartitions(db, requestTable, TODAY + 2 * DAY_MS, 2);
   expect((await names())[0]).toBe(nameOf(TODAY));
   expect(await db.orm.$count(db.table(requestTable))).toBe(1);
 });
@@ -58,7 +58,7 @@ it('catches up after a pause of weeks, and takes what was written meanwhile into
   const later = TODAY + 20 * DAY_MS;
   await insertAt(later);
   expect((await partitions()).at(-1)).toMatchObject({ name: 'later', rows: 1 });
-  await keepPartitions(db, later, 2);
+  await keepPartitions(db, requestTable, later, 2);
   const found = await partitions();
   expect(found.map(({ name }) => name)).toEqual([...[-2, -1, 0, 1, 2].map((ahead) => nameOf(later + ahead * DAY_MS)), 'later']);
   expect(Number(found.find(({ name }) => name === nameOf(later))?.rows)).toBe(1);
@@ -66,7 +66,7 @@ it('catches up after a pause of weeks, and takes what was written meanwhile into
 
 it('keeps more days from now on, when more are to be kept', async () => {
   const later = TODAY + 20 * DAY_MS;
-  await keepPartitions(db, later, 30);
+  await keepPartitions(db, requestTable, later, 30);
   // Days before the first that is there cannot be added below it; none is lost.
   expect(await names()).toContain(nameOf(later - 2 * DAY_MS));
 });

@@ -31,6 +31,45 @@ CREATE TABLE `_incidents` (
 	CONSTRAINT `incidents_open` UNIQUE(`openSubject`)
 );
 --> statement-breakpoint
+CREATE TABLE `_errorPeople` (
+	`errorId` varchar(64) NOT NULL,
+	`person` varchar(66) NOT NULL,
+	`at` datetime NOT NULL,
+	CONSTRAINT `error_people_key` PRIMARY KEY(`errorId`,`person`)
+);
+--> statement-breakpoint
+CREATE TABLE `_errors` (
+	`id` varchar(64) NOT NULL,
+	`cause` char(64) NOT NULL,
+	`name` varchar(200) NOT NULL,
+	`message` varchar(1000) NOT NULL,
+	`place` varchar(300) NOT NULL,
+	`count` int NOT NULL,
+	`versions` json NOT NULL,
+	`firstAt` datetime(3) NOT NULL,
+	`lastAt` datetime(3) NOT NULL,
+	`settledAt` datetime(3),
+	`settledIn` varchar(40),
+	`backAt` datetime(3),
+	CONSTRAINT `_errors_id` PRIMARY KEY(`id`),
+	CONSTRAINT `errors_cause` UNIQUE(`cause`)
+);
+--> statement-breakpoint
+CREATE TABLE `_logEntries` (
+	`at` datetime(3) NOT NULL,
+	`id` char(36) NOT NULL,
+	`level` tinyint NOT NULL,
+	`source` varchar(60) NOT NULL,
+	`text` varchar(4000) NOT NULL,
+	`fields` text,
+	`trace` char(32),
+	`deviceId` varchar(64),
+	`userId` varchar(64),
+	`version` varchar(40),
+	`error` varchar(64),
+	CONSTRAINT `log_key` PRIMARY KEY(`at`,`id`)
+);
+--> statement-breakpoint
 CREATE TABLE `_conditionChanges` (
 	`number` bigint AUTO_INCREMENT NOT NULL,
 	`at` datetime(3) NOT NULL,
@@ -137,8 +176,11 @@ ALTER TABLE `_requests`
 	ADD `bodies` text;--> statement-breakpoint
 CREATE INDEX `happenings_incident` ON `_incidentHappenings` (`incidentId`);--> statement-breakpoint
 CREATE INDEX `incidents_opened` ON `_incidents` (`openedAt`);--> statement-breakpoint
+CREATE INDEX `log_trace` ON `_logEntries` (`trace`);--> statement-breakpoint
+CREATE INDEX `log_error` ON `_logEntries` (`error`);--> statement-breakpoint
 CREATE INDEX `condition_changes_at` ON `_conditionChanges` (`at`);--> statement-breakpoint
 CREATE INDEX `planned_until` ON `_plannedWork` (`until`);--> statement-breakpoint
 CREATE INDEX `cells_written` ON `_requestCells` (`writtenAt`);--> statement-breakpoint
 CREATE INDEX `hours_written` ON `_requestHours` (`writtenAt`);--> statement-breakpoint
-CREATE INDEX `minutes_written` ON `_requestMinutes` (`writtenAt`);
+CREATE INDEX `minutes_written` ON `_requestMinutes` (`writtenAt`);--> statement-breakpoint
+ALTER TABLE `_logEntries` PARTITION BY RANGE (TO_DAYS(`at`)) (PARTITION `later` VALUES LESS THAN MAXVALUE);

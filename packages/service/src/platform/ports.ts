@@ -1,6 +1,6 @@
 /** What the platform needs from rooms above it: the responsible room fills each port. An unfilled port does nothing. */
 import type { MemberWayKind } from '@orchard/contract';
-import type { CountedKind } from '@orchard/core';
+import type { CountedKind, JsonObject, LogLevel } from '@orchard/core';
 import type { SessionCheck } from './access/userTokens.js';
 import type { Statements } from './database/connection.js';
 import type { Call, Environment } from './call.js';
@@ -23,6 +23,16 @@ export type WorkDone = {
   durationUs: number;
 };
 
+/** What the service itself has to say in an environment. */
+export type ServiceEntry = {
+  level: LogLevel;
+  /** `service`, `gateway` and its name, `job` and its kind. */
+  source: string;
+  text: string;
+  fields?: JsonObject;
+  trace?: string;
+};
+
 /** A certificate that some gateway signs with, and when it ends. */
 export type GatewayCertificate = { gateway: string; place: string; expiresAt: Date };
 
@@ -30,6 +40,8 @@ export type Ports = {
   /** A call has got its response. */
   recordCall: (call: Call, status: number, durationUs: number, bytesOut: number) => void;
   countWork: (environment: Pick<Environment, 'db' | 'id'>, work: WorkDone) => void;
+  /** Writes to the environment's log, soon. */
+  logEntry: (environment: Environment, entry: ServiceEntry) => void;
   /** For tests: called with every response body before it is sent. */
   inspectAnswer: ((call: Call, status: number, body: unknown) => void) | null;
   /** The session of a user's token. */
@@ -62,6 +74,7 @@ export type Ports = {
 export const emptyPorts = (): Ports => ({
   recordCall: () => undefined,
   countWork: () => undefined,
+  logEntry: () => undefined,
   inspectAnswer: null,
   findSession: async () => null,
   goodSessions: async () => new Map(),

@@ -244,7 +244,14 @@ async function attempt(
     ttlS: Math.max(0, Math.round((expiresAt - now) / 1000)),
     attempt: delivery.attempts + 1,
   });
-  counted(outcome.kind !== 'accepted' && outcome.kind !== 'gone', (performance.now() - began) * 1000);
+  const isRefused = outcome.kind !== 'accepted' && outcome.kind !== 'gone';
+  counted(isRefused, (performance.now() - began) * 1000);
+  parts.ports.logEntry(run.environment, {
+    level: isRefused ? 'warning' : 'debug',
+    source: `gateway ${row.name}`,
+    text: outcome.kind === 'accepted' ? 'Accepted' : outcome.reason,
+    fields: { notification: sent.id, target: delivery.target, answer: outcome.answer, attempt: delivery.attempts + 1 },
+  });
   if (outcome.kind === 'later' && outcome.credentials) {
     await parts.refusals.note(run.environment, row, outcome.reason);
     return waiting(result, outcome.reason, now + HELD_MS);

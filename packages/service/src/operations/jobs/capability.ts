@@ -27,6 +27,7 @@ export function jobs(parts: Parts): Capability {
 async function tellGivenUp(parts: Parts, { id, kind, environmentId, subject }: Job, error: string): Promise<void> {
   const environment = await parts.directory.environmentById(environmentId);
   if (!environment) return;
+  parts.ports.logEntry(environment, { level: 'error', source: `job ${kind}`, text: `Given up: ${error}`, fields: { job: id, subject } });
   await parts.notices.tell({
     kind: 'job',
     environmentId,

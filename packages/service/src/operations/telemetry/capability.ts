@@ -2,7 +2,7 @@ import type { Capability } from '../../platform/capability.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import type { Platform } from '../../platform/platform.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
-import { keepPartitions } from './partitionDdl.js';
+import { keepPartitions } from '../../platform/database/partitionDdl.js';
 import { Recorder } from './recorder.js';
 import { RecordingSettings } from './recording.js';
 import { forgetCounts, rollUp } from './rollUps.js';
@@ -18,7 +18,7 @@ export function telemetry(platform: Platform): Capability<{ recorder: Recorder }
   const recorder = new Recorder(servers.installation, instance, now, () => clock.read(), recording, metrics, changes, log);
   ports.recordCall = (...call) => recorder.record(...call);
   ports.countWork = (...work) => recorder.countWork(...work);
-  const partitions = (db: EnvironmentDatabase) => keepPartitions(db, now(), config.requestDays);
+  const partitions = (db: EnvironmentDatabase) => keepPartitions(db, requestTable, now(), config.requestDays);
   return {
     name: 'telemetry',
     offer: { recorder },

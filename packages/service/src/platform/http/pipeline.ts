@@ -217,6 +217,14 @@ function toProblem(error: unknown, call: Call, parts: Platform): Problem {
     return known;
   }
   parts.log.error({ request: call.id, operation: call.operation.id, err: error }, 'a call failed unexpectedly');
+  if (call.environment)
+    parts.ports.logEntry(call.environment, {
+      level: 'error',
+      source: 'service',
+      text: `A call failed unexpectedly: ${(error as Error).message}`,
+      fields: { request: call.id, operation: call.operation.id },
+      trace: call.trace.traceId,
+    });
   return new Problem('unexpected');
 }
 
