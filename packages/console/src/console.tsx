@@ -27,10 +27,12 @@ const ComposePage = page(() => import('./pages/compose.js'), 'ComposePage');
 const ConditionPage = page(() => import('./pages/condition.js'), 'ConditionPage');
 const DevicesPage = page(() => import('./pages/devices.js'), 'DevicesPage');
 const EnvironmentsPage = page(() => import('./pages/environments.js'), 'EnvironmentsPage');
+const ErrorsPage = page(() => import('./pages/errors.js'), 'ErrorsPage');
 const GatewaysPage = page(() => import('./pages/gateways.js'), 'GatewaysPage');
 const IncidentsPage = page(() => import('./pages/incidents.js'), 'IncidentsPage');
 const InstallationPage = page(() => import('./pages/installation.js'), 'InstallationPage');
 const JobsPage = page(() => import('./pages/jobs.js'), 'JobsPage');
+const LogPage = page(() => import('./pages/log.js'), 'LogPage');
 const NotificationPage = page(() => import('./pages/notification.js'), 'NotificationPage');
 const OverviewPage = page(() => import('./pages/overview.js'), 'OverviewPage');
 const QuickStartPage = page(() => import('./pages/quickStart.js'), 'QuickStartPage');
@@ -110,6 +112,8 @@ function Pages({ member }: { member: Member }) {
         <Route path="incidents" element={<IncidentsPage />} />
         <Route path="alerts" element={<AlertsPage />} />
         <Route path="requests" element={<RequestsPage />} />
+        <Route path="log" element={<LogPage />} />
+        <Route path="errors" element={<ErrorsPage />} />
         <Route path="jobs" element={<JobsPage />} />
         <Route path="api-use" element={<ApiUsePage />} />
         <Route path="setup" element={<ClientsPage />} />

@@ -11,6 +11,7 @@ const CALLS = {
   users: [operations.users],
   notices: [operations.notices],
   jobs: [operations.jobs],
+  log: [operations.log.list, operations.log.errors],
 } as const;
 type Mark = keyof typeof CALLS;
 /** Requests are recorded every second; refreshing more often would only flicker. */

@@ -21,6 +21,7 @@ beforeAll(async () => {
     devices: DEVICES,
     keyIds: { 'hiker-ios': 'key-ios' },
     callsADay: 300,
+    onCall: 'somebody',
     sizes: { huts: 14 },
   });
 });

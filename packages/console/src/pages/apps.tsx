@@ -5,6 +5,7 @@ import { Link, useNavigate } from 'react-router';
 import { useCall } from '../api.js';
 import { AccessMatrix, TeamNotes } from '../parts/access.js';
 import { Leaf } from '../condition/leaf.js';
+import { inWords, LeafLine, type Stretch, stretchesOf } from '../condition/leafLine.js';
 import { Strip, summary } from '../condition/strip.js';
 import { Loaded, Moment, PageHead } from '../parts/basics.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
@@ -15,6 +16,7 @@ const CONDITION_EVERY_MS = 10_000;
 export function AppsPage({ member }: { member: Member }) {
   const apps = useCall(operations.apps.list, {});
   const condition = useCall(operations.condition.read, { query: {} }, { refetchInterval: CONDITION_EVERY_MS });
+  const history = useMonth();
   // This page has no stream that ends with the session.
   useCall(operations.members.readSession, {}, { refetchInterval: SESSION_EVERY_MS });
   return (
@@ -41,6 +43,7 @@ export function AppsPage({ member }: { member: Member }) {
                       about={`${mode}, ${role}`}
                       of={condition.data?.items.find((one) => one.app === app.name && one.environment === name)}
                       isHeldBack={secondFactorNeeded === true}
+                      month={history.of(app.name, name)}
                     />
                   ))}
                 </div>
@@ -55,10 +58,35 @@ export function AppsPage({ member }: { member: Member }) {
   );
 }
 
-type HomeProps = { app: string; name: string; about: string; of: EnvironmentConditionDocument | undefined; isHeldBack: boolean };
+type HomeProps = {
+  app: string;
+  name: string;
+  about: string;
+  of: EnvironmentConditionDocument | undefined;
+  isHeldBack: boolean;
+  month: { from: number; until: number; stretches: Stretch[] };
+};
+
+const MONTH_MS = 30 * 86_400_000;
+const HOUR_MS = 3_600_000;
+
+/** How each environment was in the last thirty days. */
+function useMonth() {
+  const until = Math.ceil(Date.now() / HOUR_MS) * HOUR_MS;
+  const from = until - MONTH_MS;
+  const query = { from: new Date(from).toISOString(), until: new Date(until).toISOString() };
+  const { data } = useCall(operations.condition.history, { query });
+  return {
+    of: (app: string, name: string) => {
+      const found = data?.items.find((one) => one.app === app && one.environment === name);
+      const stretches = found ? stretchesOf(found.before, found.changes, from, Math.min(until, Date.now())) : [];
+      return { from, until, stretches };
+    },
+  };
+}
 
 /** An environment: how it is, and its last five minutes. */
-function Home({ app, name, about, of, isHeldBack }: HomeProps) {
+function Home({ app, name, about, of, isHeldBack, month }: HomeProps) {
   const base = `/${app}/${name}`;
   return (
     <>
@@ -96,6 +124,10 @@ function Home({ app, name, about, of, isHeldBack }: HomeProps) {
       ) : (
         <span />
       )}
+      <div>
+        <LeafLine stretches={month.stretches} from={month.from} until={month.until} label={`${app} / ${name}, last 30 days`} />
+        <small className="under">{month.stretches.length > 0 ? `30 days: ${inWords(month.stretches)}` : ''}</small>
+      </div>
     </>
   );
 }

@@ -1,12 +1,10 @@
 /** The latest requests, and one in full. */
-import { Anchor, Switch, Text, TextInput } from '@mantine/core';
-import { useDebouncedCallback } from '@mantine/hooks';
+import { Anchor, Switch, Text } from '@mantine/core';
 import { addressOf, operations } from '@orchard/contract';
-import { IconSearch } from '@tabler/icons-react';
-import { useState } from 'react';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { Empty, Moment } from '../parts/basics.js';
 import { milliseconds, readable } from '../parts/format.js';
+import { FreeText } from '../parts/freeText.js';
 import { coded } from '../parts/fromCode.js';
 import { ListPage } from '../parts/listPage.js';
 import { useListState } from '../parts/listState.js';
@@ -31,7 +29,7 @@ export function RequestsPage() {
       also={also}
       {...(follow ? { refetchInterval: FOLLOW_MS } : {})}
       calls={[coded(operations.telemetry.har, { params, query: selection })]}
-      above={<FreeText />}
+      above={<FreeText placeholder="Free text in path, problem and detail" />}
       label="Requests"
       initialSort="-at"
       idOf={({ id }) => id}
@@ -104,27 +102,5 @@ export function RequestsPage() {
         HAR
       </Anchor>
     </ListPage>
-  );
-}
-
-/** Free text beside the filter; the address follows when the reader pauses. */
-function FreeText() {
-  const [text, setText] = useAddressState('text');
-  const [typed, setTyped] = useState(text);
-  const apply = useDebouncedCallback(setText, 350);
-  return (
-    <TextInput
-      size="xs"
-      mb="xs"
-      maw={420}
-      aria-label="Free text"
-      placeholder="Free text in path, problem and detail"
-      leftSection={<IconSearch size={14} />}
-      value={typed}
-      onChange={({ currentTarget }) => {
-        setTyped(currentTarget.value);
-        apply(currentTarget.value || null);
-      }}
-    />
   );
 }

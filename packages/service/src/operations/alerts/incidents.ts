@@ -220,7 +220,7 @@ export function messageOf(environment: Pick<Environment, 'app' | 'name'>, incide
     title: `${isReminder ? 'Still: ' : ''}${place} ${words}`,
     body: isOver
       ? `All clear after ${minutes(closedAt.getTime() - openedAt.getTime())}. It was: ${title}`
-      : `${title} Reply OK to an SMS to acknowledge.`,
+      : `${title} Answer an SMS with OK to acknowledge.`,
     link: `/${place}/incidents?open=${id}`,
     urgent: !isOver,
     webhook: {
