@@ -1,5 +1,5 @@
 /** Objectives in words, the same in pages, commands and alerts. */
-import { isShare, levelOf, type Limits, type Measure } from './objectives.js';
+import { isHigherWorse, isShare, levelOf, type Limits, type Measure } from './objectives.js';
 import type { Subject } from './tallies.js';
 
 const SECOND_MS = 1_000;
@@ -44,7 +44,7 @@ export function measureWords(measure: Measure): string {
     case 'refused':
       return 'share refused';
     case 'delivered':
-      return 'accepted by the network';
+      return 'share accepted by the network';
     case 'backlog':
       return 'age of the oldest due job';
   }
@@ -59,10 +59,11 @@ export function valueWords(measure: Measure, value: number): string {
   return value < 2 * HOUR_MS ? `${plain(value / MINUTE_MS)} min` : `${plain(value / HOUR_MS)} h`;
 }
 
-/** What was measured, beside the limit that counts: `share failed of all calls: 7.2 % (failing beyond 5 %)`. */
+/** What was measured, beside the limit that counts: `share failed, all calls: 7.2 % (failing beyond 5 %)`. */
 export function findingWords(objective: Limits & { subject: Subject }, value: number): string {
   const { measure, subject, stressed, failing } = objective;
   const level = levelOf(objective, value);
   const [word, limit] = level === 'failing' ? ['failing', failing] : ['stressed', stressed];
-  return `${measureWords(measure)} of ${subjectWords(subject)}: ${valueWords(measure, value)} (${word} beyond ${valueWords(measure, limit)})`;
+  const beyond = isHigherWorse(measure) ? 'beyond' : 'below';
+  return `${measureWords(measure)}, ${subjectWords(subject)}: ${valueWords(measure, value)} (${word} ${beyond} ${valueWords(measure, limit)})`;
 }

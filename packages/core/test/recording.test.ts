@@ -1,7 +1,20 @@
 /** What is kept of single calls: which of them, where their time went, and how they leave as HAR. */
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { packTimeline, Sampler, SAMPLING, statementWords, unpackTimeline, writeHar } from '../src/index.js';
+import {
+  addPacked,
+  addValue,
+  denseHistogram,
+  type Histogram,
+  packHistogram,
+  sparseHistogram,
+  packTimeline,
+  Sampler,
+  SAMPLING,
+  statementWords,
+  unpackTimeline,
+  writeHar,
+} from '../src/index.js';
 
 describe('of many calls in a minute', () => {
   const kept = (calls: number, problem: string | null, durationUs = 1_000) => {
@@ -71,4 +84,23 @@ it('a HAR entry says what was recorded, and -1 where nothing was', () => {
     response: { status: 422, content: { size: 320 } },
     timings: { wait: 3.2, dns: -1 },
   });
+});
+
+it('a sum of packed histograms is the histogram of all values', () => {
+  const values = fc.array(fc.integer({ min: 0, max: 5_000_000_000 }), { maxLength: 50 });
+  fc.assert(
+    fc.property(fc.array(values, { maxLength: 8 }), (parts) => {
+      const sum = denseHistogram();
+      const all: Histogram = new Map();
+      for (const part of parts) {
+        const one: Histogram = new Map();
+        for (const value of part) {
+          addValue(one, value);
+          addValue(all, value);
+        }
+        addPacked(sum, packHistogram(one));
+      }
+      expect([...sparseHistogram(sum)].sort()).toEqual([...all].sort());
+    }),
+  );
 });

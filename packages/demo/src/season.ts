@@ -141,8 +141,8 @@ async function writeConditions(season: Season, random: () => number): Promise<vo
   for (const change of changes.filter(({ at }) => at < now).sort((a, b) => a.at - b.at)) await addChange(place, change);
 }
 
-const SLOW_WORDS = 'p95 latency of GET /app/v1/data/huts: 142 ms (stressed beyond 80 ms)';
-const REFUSED_WORDS = 'accepted by the network of all gateways: 41 % (failing beyond 50 %)';
+const SLOW_WORDS = 'p95 latency, GET /app/v1/data/huts: 142 ms (stressed beyond 80 ms)';
+const REFUSED_WORDS = 'share accepted by the network, all gateways: 41 % (failing below 50 %)';
 
 async function writeRefusal(season: Season): Promise<Changed[]> {
   const began = refusalAt(season.now);

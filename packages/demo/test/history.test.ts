@@ -27,7 +27,9 @@ beforeAll(async () => {
 });
 afterAll(() => test.stop());
 
-const period = { from: new Date(NOW - 8 * 86_400_000).toISOString(), until: new Date(NOW).toISOString() };
+/** Six whole days: before the week of single calls there are counts alone. */
+const FROM = new Date(Math.floor(NOW / 86_400_000 - 6) * 86_400_000).toISOString();
+const period = { from: FROM, until: new Date(NOW).toISOString() };
 const count = async (filter: string) => {
   let found = 0;
   for (let cursor: string | undefined; ; ) {
@@ -44,10 +46,20 @@ it('has as many calls as its counts say, in all and by status', async () => {
     const found = await test.owner.call(operations.telemetry.usage, { params: app.live.params, query: period });
     return found.total.calls > 0 && found;
   });
-  expect(usage.total.calls).toBe(written);
+  const since = `at >= TIMESTAMP('${FROM}')`;
   expect(await count("path LIKE '%'")).toBe(written);
-  expect(await count('status >= 400 AND status < 500')).toBe(usage.total.clientErrors);
-  expect(usage.steps.reduce((sum, { calls }) => sum + calls, 0)).toBe(written);
+  expect(await count(since)).toBe(usage.total.calls);
+  expect(await count(`${since} AND status >= 400 AND status < 500`)).toBe(usage.total.clientErrors);
+  expect(usage.steps.reduce((sum, { calls }) => sum + calls, 0)).toBe(usage.total.calls);
+});
+
+it('has counts and incidents of the ninety days before', async () => {
+  const query = { from: new Date(NOW - 90 * 86_400_000).toISOString(), until: new Date(NOW).toISOString() };
+  const { total } = await test.owner.call(operations.telemetry.usage, { params: app.live.params, query });
+  expect(total.calls).toBeGreaterThan(8 * written);
+  const { items } = await test.owner.call(operations.incidents.list, { params: app.live.params, query: { limit: 100 } });
+  expect(items.length).toBeGreaterThan(20);
+  expect(items.find(({ condition }) => condition === 'failing')).toMatchObject({ acknowledgedBy: { kind: 'member' } });
 });
 
 it('has its failures explained, and its calls made by the devices there are', async () => {

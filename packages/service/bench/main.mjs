@@ -11,6 +11,7 @@ import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } f
 import { environments } from './environments.mjs';
 import { compare } from './measure.mjs';
 import { messages } from './messages.mjs';
+import { evaluation, fillCalls, logIntake, recording, requestsByFilter, usage } from './operations.mjs';
 import { typeChange } from './typeChange.mjs';
 
 const { values } = parseArgs({
@@ -23,6 +24,7 @@ const { values } = parseArgs({
     places: { type: 'string', default: '1000000' },
     rows: { type: 'string', default: '100000' },
     environments: { type: 'string', default: '300' },
+    requests: { type: 'string', default: '1000000' },
     only: { type: 'string', default: '' },
   },
 });
@@ -52,6 +54,9 @@ const AIMS = {
   'deep page': 0.83,
   'import NDJSON': 0.25,
   'environments in turn': 0.5,
+  'requests by filter': 0.8,
+  'reads, all recorded': 0.9,
+  'log entries': 0.6,
 };
 const part = (name) => fileURLToPath(import.meta.resolve(`@orchard/${name}`)).replace(/index\.js$/, 'main.js');
 const data = mkdtempSync(join(tmpdir(), 'orchard-bench-'));
@@ -91,7 +96,7 @@ async function prepare(service) {
     operations.users.signUp,
     { body: { email: 'runa@hikers.example', password: 'ridge-and-river' } },
   );
-  return { member, params, key, serverKey: server.key, userId: account.user.id, token: account.accessToken };
+  return { member, memberToken: token, params, key, serverKey: server.key, userId: account.user.id, token: account.accessToken };
 }
 
 const REGIONS = ['north', 'middle', 'south', 'east', 'west'];
@@ -187,6 +192,38 @@ async function main() {
       `type of a field, ${rowCount.toLocaleString('en-GB')} records  changed in ${took.seconds.toFixed(1)} s\n` +
         `${' '.repeat(26)}before: ${took.calm}\n${' '.repeat(26)}during: ${took.during}\n` +
         `${' '.repeat(26)}the longest wait is ${(took.longest - took.calmLongest).toFixed(0)} ms more (aim: under 100)${took.longest - took.calmLongest < 100 ? '' : '  missed'}`,
+    );
+  }
+  if (wanted('operations', 'recording'))
+    results['reads, all recorded'] = await recording({
+      send,
+      service,
+      headers,
+      pick,
+      member: place.member,
+      params: place.params,
+      count,
+      rounds,
+    });
+  if (wanted('operations', 'log')) {
+    mysql.benchConfig = { host: '127.0.0.1', port, user: 'orchard', password, timezone: 'Z' };
+    results['log entries'] = await logIntake({ mysql, database: `orchard_${environment.id}`, send, service, key: place.key, rounds });
+  }
+  if (wanted('operations', 'usage')) {
+    const database = `orchard_${environment.id}`;
+    await fillCalls({ mysql, database, requests: Number(values.requests) });
+    const took = await usage({ mysql, database, member: place.member, params: place.params, rounds });
+    const times = took.bare / took.ours;
+    console.log(
+      `API use of 90 days, ${Number(values.requests).toLocaleString('en-GB')} requests  ${took.ours.toFixed(0)} ms (aim: under 300)${took.ours < 300 ? '' : '  missed'}; by one statement over them ${took.bare.toFixed(0)} ms, ${times.toFixed(0)} times as long (aim: 50)${times >= 50 ? '' : '  missed'}`,
+    );
+    const memberHeaders = { authorization: `Bearer ${place.memberToken}` };
+    results['requests by filter'] = await requestsByFilter({ mysql, database, send, service, memberHeaders, params: place.params, rounds });
+  }
+  if (values.only.split(',').includes('evaluation')) {
+    const took = await evaluation({ mysql, service, member: place.member, count: Number(values.environments) });
+    console.log(
+      `evaluating ${took.environments} environments  ${(took.median * 1000).toFixed(0)} ms, at most ${(took.longest * 1000).toFixed(0)} ms (aim: under 1,000)${took.longest < 1 ? '' : '  missed'}`,
     );
   }
   // Takes minutes to fill, so only when it is asked for.

@@ -153,7 +153,7 @@ describe('an environment that fails', () => {
     expect(incident).toMatchObject({ subject: 'condition', condition: 'failing', closedAt: null, acknowledgedAt: null });
     const alert = texts().filter((text) => text.includes('is failing'));
     expect(alert).toHaveLength(1);
-    expect(alert[0]).toContain('share refused of all calls: 100 %');
+    expect(alert[0]).toContain('share refused, all calls: 100 %');
     expect(alert[0]).toMatch(/\/acknowledge\?token=\S+/);
     expect(target.got).toHaveLength(1);
     // Later evaluations tell nobody again.

@@ -115,7 +115,7 @@ describe('the condition', () => {
     const history = items.find(({ app: of, environment }) => of === app.name && environment === 'live');
     expect(history?.changes.map(({ condition }) => condition)).toEqual(['thriving', 'failing']);
     expect(history?.changes[1]).toMatchObject({ objective: 'refused', value: 0.75 });
-    expect(history?.changes[1]?.text).toBe('share refused of all calls: 75 % (failing beyond 50 %)');
+    expect(history?.changes[1]?.text).toBe('share refused, all calls: 75 % (failing beyond 50 %)');
   });
 
   it('of now and of a moment ago agree, and the future has none', async () => {

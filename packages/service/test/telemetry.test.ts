@@ -104,7 +104,7 @@ describe('a recorded call in full', () => {
     const masked = await refuse({ name: 'Greyback', bunks: 'many' });
     await find(`id = '${masked.body.request}'`);
     expect((await full(masked.body.request)).bodies?.request).toBe('{"name":"…","bunks":"many"}');
-    expect(await change({ bodies: false })).toEqual({ bodies: false, maskedFields: ['name'] });
+    expect(await change({ bodies: false })).toEqual({ headers: true, bodies: false, maskedFields: ['name'] });
     const without = await refuse({ name: 'Greyback', bunks: 'many' });
     await find(`id = '${without.body.request}'`);
     expect((await full(without.body.request)).bodies).toBeNull();

@@ -184,7 +184,7 @@ function addImport(noun: Command): void {
       const { applied, differences, notes, set } = await client.call(operations.objectives.importSlo, { params, body });
       const words = (one: Objective | null) =>
         one
-          ? `${measureWords(one.measure)} of ${subjectWords(one.subject)}, ${durationWords(one.windowMs)}: ${valueWords(one.measure, one.stressed)} / ${valueWords(one.measure, one.failing)}`
+          ? `${measureWords(one.measure)}, ${subjectWords(one.subject)}, ${durationWords(one.windowMs)}: ${valueWords(one.measure, one.stressed)} / ${valueWords(one.measure, one.failing)}`
           : '';
       printList(
         differences,

@@ -90,4 +90,4 @@ function Differences({ of }: { of: readonly Difference[] }) {
 }
 
 const inWords = ({ measure, subject, windowMs, stressed, failing }: Objective): string =>
-  `${measureWords(measure)} of ${subjectWords(subject)} in ${durationWords(windowMs)}: ${valueWords(measure, stressed)}, ${valueWords(measure, failing)}`;
+  `${measureWords(measure)}, ${subjectWords(subject)} in ${durationWords(windowMs)}: ${valueWords(measure, stressed)}, ${valueWords(measure, failing)}`;

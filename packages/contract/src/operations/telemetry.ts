@@ -52,6 +52,7 @@ export type RequestDetail = z.infer<typeof requestDetail>;
 
 export const recording = z
   .object({
+    headers: z.boolean().describe('Keep headers and timelines'),
     bodies: z.boolean().describe('Keep the bodies of refused and failed calls, up to 8 kB'),
     maskedFields: z.array(z.string().max(63)).max(100).describe('Fields whose values are masked in them, besides those of secrets'),
   })
@@ -209,7 +210,11 @@ export const telemetryOperations = {
     summary: 'Change what is kept of calls beyond their counts',
     caller: { kind: 'member', role: 'maintainer' },
     params: environmentParams,
-    body: z.strictObject({ bodies: z.boolean().optional(), maskedFields: z.array(z.string().max(63)).max(100).optional() }),
+    body: z.strictObject({
+      headers: z.boolean().optional(),
+      bodies: z.boolean().optional(),
+      maskedFields: z.array(z.string().max(63)).max(100).optional(),
+    }),
     reply: recording,
   }),
   searches: operation({

@@ -28,6 +28,11 @@ export class Metrics {
     labelNames: ['work'],
     registers: [this.registry],
   });
+  readonly #evaluation = new Gauge({
+    name: 'orchard_condition_evaluation_seconds',
+    help: 'How long the latest evaluation of all environments took, on the instance that evaluates',
+    registers: [this.registry],
+  });
   readonly #statements = new Gauge({
     name: 'orchard_database_statements',
     help: 'Prepared statements on the database server, for all of its clients, and its limit',
@@ -61,6 +66,10 @@ export class Metrics {
   setStatements(prepared: number, most: number): void {
     this.#statements.labels('prepared').set(prepared);
     this.#statements.labels('most').set(most);
+  }
+
+  setEvaluation(seconds: number): void {
+    this.#evaluation.set(seconds);
   }
 
   countDropped(): void {

@@ -91,7 +91,8 @@ export class Evaluator {
 
   /** One evaluation of all environments. */
   async evaluate(): Promise<void> {
-    const { directory, database, clock, log } = this.parts;
+    const { directory, database, clock, log, metrics } = this.parts;
+    const began = performance.now();
     try {
       // In whole steps, so that two evaluations in a row are two steps apart whatever the timer does.
       const now = Math.round(clock.read() / 1_000) * 1_000;
@@ -103,6 +104,7 @@ export class Evaluator {
       await this.#keepKnown(environments);
       found.push(await this.#evaluateInstallation(stored.get(INSTALLATION), now));
       await saveConditions(database, found, new Date(clock.read()));
+      metrics.setEvaluation((performance.now() - began) / 1000);
     } catch (error) {
       if (!isDatabaseAway(error)) throw error;
       this.#awaySince ??= clock.read();

@@ -6,6 +6,8 @@ import { cellTable } from './tables.js';
 
 type Row = Omit<Count, 'at' | 'histogram' | 'calls' | 'sumUs'> & { at: Date; calls: number; sumUs: number; histogram: string };
 
+export type PackedCount = Row;
+
 export const presentCount = (row: Row): Count => ({
   ...row,
   kind: row.kind as CountedKind,
@@ -27,6 +29,17 @@ export async function readCounts(
   until: number,
   wanted: CountCondition = {},
 ): Promise<Count[]> {
+  return (await readPacked(db, step, from, until, wanted)).map(presentCount);
+}
+
+/** The same with histograms as they are stored, for sums over many of them. */
+export async function readPacked(
+  db: EnvironmentDatabase,
+  step: Step,
+  from: number,
+  until: number,
+  wanted: CountCondition = {},
+): Promise<PackedCount[]> {
   const { table, at } = COUNT_TABLES[step];
   const equal = Object.entries(wanted).filter(([, value]) => value !== undefined);
   const where = [`\`${at}\` >= ?`, `\`${at}\` < ?`, ...equal.map(([name]) => `${name} = ?`)].join(' AND ');
@@ -35,7 +48,7 @@ export async function readCounts(
     new Date(until),
     ...equal.map(([, value]) => value),
   ]);
-  return rows.map(presentCount);
+  return rows;
 }
 
 /** A row of counts that grows until its ten seconds are over, by what tells it from others. */

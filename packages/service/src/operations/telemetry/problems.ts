@@ -17,7 +17,7 @@ export async function readProblems(db: EnvironmentDatabase, from: number, until:
     if (problem === '') continue;
     let sum = sums.get(problem);
     if (!sum) sums.set(problem, (sum = { calls: 0, before: 0, failed: hasFailed(status), routes: new Map() }));
-    if (at < start(from)) {
+    if (at.getTime() < start(from)) {
       sum.before += calls;
       continue;
     }

@@ -7,9 +7,9 @@ import type { Platform } from '../../platform/platform.js';
 
 const REFRESH_MS = 5_000;
 
-export const NO_BODIES: Recording = { bodies: false, maskedFields: [] };
+export const NO_BODIES: Recording = { headers: true, bodies: false, maskedFields: [] };
 /** Where people develop, a refused body is what they look for; elsewhere it is somebody's data. */
-const defaults = ({ name }: Pick<Environment, 'name'>): Recording => ({ bodies: name === 'dev', maskedFields: [] });
+const defaults = ({ name }: Pick<Environment, 'name'>): Recording => ({ headers: true, bodies: name === 'dev', maskedFields: [] });
 
 export class RecordingSettings {
   readonly settings = new Settings<Recording>('recording', defaults);

@@ -1,17 +1,67 @@
 /** API use: sums of calls over time and by route. */
 import type { Usage } from '@orchard/contract';
-import { addTally, chooseStep, type Count, emptyTally, quantiles, STEPS, type Step, stepStarts, type Tally, tallyOf } from '@orchard/core';
+import {
+  addPacked,
+  chooseStep,
+  denseHistogram,
+  hasFailed,
+  quantiles,
+  sparseHistogram,
+  STEPS,
+  type Step,
+  stepStarts,
+  wasRefused,
+} from '@orchard/core';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
-import { readCounts } from './countStore.js';
+import { type PackedCount, readPacked } from './countStore.js';
 
 export type UsageRange = { from: number; until: number; client?: string | undefined; route?: string | undefined };
 
-const NONE: readonly string[] = [];
 const ms = (us: number) => Math.round(us) / 1000;
 
-export function presentTally({ calls, refused, failed, histogram }: Tally) {
-  const [p50, p95, p99] = quantiles(histogram, [0.5, 0.95, 0.99]).map((us) => (us === null ? null : ms(us)));
-  return { calls, clientErrors: refused, serverErrors: failed, p50Ms: p50 ?? null, p95Ms: p95 ?? null, p99Ms: p99 ?? null };
+/** A sum of counts; their durations as a dense histogram. */
+class Sum {
+  calls = 0;
+  refused = 0;
+  failed = 0;
+  readonly durations = denseHistogram();
+
+  add({ status, calls, histogram }: PackedCount): void {
+    this.calls += calls;
+    if (hasFailed(status)) this.failed += calls;
+    else if (wasRefused(status)) this.refused += calls;
+    addPacked(this.durations, histogram);
+  }
+
+  addAll({ calls, refused, failed, durations }: Sum): void {
+    this.calls += calls;
+    this.refused += refused;
+    this.failed += failed;
+    for (let i = 0; i < durations.length; i++) this.durations[i] = (this.durations[i] as number) + (durations[i] as number);
+  }
+
+  present() {
+    const [p50, p95, p99] = quantiles(sparseHistogram(this.durations), [0.5, 0.95, 0.99]).map((us) => (us === null ? null : ms(us)));
+    return {
+      calls: this.calls,
+      clientErrors: this.refused,
+      serverErrors: this.failed,
+      p50Ms: p50 ?? null,
+      p95Ms: p95 ?? null,
+      p99Ms: p99 ?? null,
+    };
+  }
+}
+
+class RouteSum extends Sum {
+  readonly statuses: Record<string, number> = {};
+
+  constructor(
+    readonly method: string,
+    readonly route: string,
+  ) {
+    super();
+  }
 }
 
 /** Sums a range by step and by route. */
@@ -19,32 +69,29 @@ export async function readUsage(db: EnvironmentDatabase, range: UsageRange, now:
   const { from, until } = range;
   const stepMs = chooseStep(from, until);
   const start = Math.floor(from / stepMs) * stepMs;
-  const total = emptyTally();
-  const steps = new Map(stepStarts(from, until, stepMs).map((at) => [at, emptyTally()]));
+  const steps = new Map(stepStarts(from, until, stepMs).map((at) => [at, new Sum()]));
   const routes = new Map<string, RouteSum>();
   for (const count of await readLongest(db, { ...range, from: start }, stepMs, now)) {
-    const tally = tallyOf(count, NONE);
     const name = `${count.method} ${count.route}`;
-    let sum = routes.get(name);
-    if (!sum) routes.set(name, (sum = { count, tally: emptyTally(), statuses: {} }));
-    sum.statuses[count.status] = (sum.statuses[count.status] ?? 0) + count.calls;
-    addTally(sum.tally, tally);
-    addTally(total, tally);
-    const step = steps.get(Math.floor(count.at / stepMs) * stepMs);
-    if (step) addTally(step, tally);
+    let route = routes.get(name);
+    if (!route) routes.set(name, (route = new RouteSum(count.method, count.route)));
+    route.statuses[count.status] = (route.statuses[count.status] ?? 0) + count.calls;
+    route.add(count);
+    steps.get(Math.floor(count.at.getTime() / stepMs) * stepMs)?.add(count);
   }
+  const total = new Sum();
+  for (const route of routes.values()) total.addAll(route);
   return {
     from: new Date(from).toISOString(),
     until: new Date(until).toISOString(),
     stepMs,
-    total: presentTally(total),
-    steps: [...steps].map(([at, sum]) => ({ at: new Date(at).toISOString(), ...presentTally(sum) })),
+    total: total.present(),
+    steps: [...steps].map(([at, sum]) => ({ at: new Date(at).toISOString(), ...sum.present() })),
     routes: [...routes.values()]
-      .map(({ count, tally, statuses }) => ({ method: count.method, route: count.route, ...presentTally(tally), statuses }))
+      .map((sum) => ({ method: sum.method, route: sum.route, ...sum.present(), statuses: sum.statuses }))
       .sort((a, b) => b.calls - a.calls),
   };
 }
-type RouteSum = { count: Count; tally: Tally; statuses: Record<string, number> };
 
 /** Hours and days are summed some minutes late, so what is younger than this comes from shorter steps. */
 const SETTLED_MS = STEPS.hour;
@@ -59,8 +106,8 @@ export async function readLongest(
   { from, until, client, route }: UsageRange,
   longestMs: number,
   now: number,
-): Promise<Count[]> {
-  const parts: Promise<Count[]>[] = [];
+): Promise<PackedCount[]> {
+  const parts: Promise<PackedCount[]>[] = [];
   let at = from;
   for (const step of ['day', 'hour', 'minute'] as const satisfies Step[]) {
     const stepMs = STEPS[step];
@@ -68,7 +115,7 @@ export async function readLongest(
     const settled = Math.floor(Math.min(until, now - SETTLED_MS) / stepMs) * stepMs;
     const end = step === 'minute' ? until : settled;
     if (end <= at) continue;
-    parts.push(readCounts(db, step, at, end, { client, route, kind: 'call' }));
+    parts.push(readPacked(db, step, at, end, { client, route, kind: 'call' }));
     at = end;
   }
   return (await Promise.all(parts)).flat();
