@@ -54,8 +54,9 @@ function Editor({ place, present, others, version, isNew, onClose }: EditorProps
   const replace = useChange(operations.objectives.replace, [operations.objectives, operations.condition]);
   const change = (changes: Partial<Objective>) => setDraft((before) => ({ ...before, ...changes }));
   const isChanged = JSON.stringify(draft) !== JSON.stringify(present);
+  // The editor is made anew for the new version, so what follows must not hang on this one.
   const store = (items: Objective[]) =>
-    replace.mutate({ params: place, body: { items, version, ...(why ? { why } : {}) } }, { onSuccess: () => onClose() });
+    void replace.mutateAsync({ params: place, body: { items, version, ...(why ? { why } : {}) } }).then(onClose, () => undefined);
   const errors = errorsAt(replace.error, others.length);
   return (
     <Stack>

@@ -3,12 +3,15 @@ import { Button, Group, MultiSelect, NumberInput, Stack, TextInput } from '@mant
 import type { RotaDocument, TeamMember } from '@orchard/contract';
 import { useState } from 'react';
 
+/** From then on somebody is on call now, whatever the time of the hand-over. */
+const yesterday = (): string => new Date(Date.now() - 86_400_000).toISOString().slice(0, 10);
+
 export function RotaForm({ members, onAdd }: { members: readonly TeamMember[]; onAdd: (rota: RotaDocument) => void }) {
   const [rota, setRota] = useState<RotaDocument>({
     name: 'duty',
     timeZone: Intl.DateTimeFormat().resolvedOptions().timeZone,
     members: [],
-    startsOn: new Date().toISOString().slice(0, 10),
+    startsOn: yesterday(),
     handOver: '09:00',
     days: 7,
     replacements: [],
@@ -19,6 +22,7 @@ export function RotaForm({ members, onAdd }: { members: readonly TeamMember[]; o
       <TextInput label="Name" required value={rota.name} onChange={({ currentTarget: { value } }) => change({ name: value })} />
       <MultiSelect
         label="In turn"
+        searchable
         data={members.map(({ id, name }) => ({ value: id, label: name }))}
         value={rota.members}
         onChange={(value) => change({ members: value })}

@@ -1,5 +1,5 @@
 /** How well every environment is right now, or was at a time: whether to get up, and what breaks next. */
-import { Alert, Anchor, Button, Drawer, SegmentedControl, Stack, Text, Title } from '@mantine/core';
+import { Alert, Anchor, Button, Drawer, Group, SegmentedControl, Stack, Text, Title } from '@mantine/core';
 import { type EnvironmentConditionDocument, type InstallationCondition, operations, type ReplyOf, ROLES } from '@orchard/contract';
 import { IconPlus } from '@tabler/icons-react';
 import { useEffect, useMemo, useState } from 'react';
@@ -88,20 +88,28 @@ export function ConditionPage() {
                 onPick={(at) => moment.set(Math.min(at, Date.now()))}
               />
               <section>
-                <PageHead title={<Title order={2}>Objectives</Title>} hint="The nearest to its next limit first, whichever it is">
-                  {mayChange && (
-                    <>
-                      <Button
-                        size="xs"
-                        leftSection={<IconPlus size={14} />}
-                        onClick={() => setOpen(`${params.app}/${params.environment}/${NEW}`)}
-                      >
-                        Objective
-                      </Button>
-                      <OpenSloButtons params={params} />
-                    </>
-                  )}
-                </PageHead>
+                <Group justify="space-between" align="flex-end" mb="md">
+                  <div>
+                    <Title order={2}>Objectives</Title>
+                    <Text c="dimmed" size="sm">
+                      The nearest to its next limit first, whichever it is
+                    </Text>
+                  </div>
+                  <Group gap="xs">
+                    {mayChange && (
+                      <>
+                        <Button
+                          size="xs"
+                          leftSection={<IconPlus size={14} />}
+                          onClick={() => setOpen(`${params.app}/${params.environment}/${NEW}`)}
+                        >
+                          Objective
+                        </Button>
+                        <OpenSloButtons params={params} />
+                      </>
+                    )}
+                  </Group>
+                </Group>
                 <ObjectiveList items={placed(items)} at={moment.at ?? now} onOpen={setOpen} />
               </section>
             </>
