@@ -1,6 +1,7 @@
 import { request as httpRequest } from 'node:http';
 import { allOperations, operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
+import { insertCounts } from '../src/operations/telemetry/recordStore.js';
 import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
@@ -167,6 +168,45 @@ it('sums by time and route agree with the list of requests', async () => {
   expect(usage.total.clientErrors).toBe(items.filter(({ status }) => status >= 400 && status < 500).length);
   expect(usage.routes.reduce((sum, { calls }) => sum + calls, 0)).toBe(items.length);
   expect(usage.total.p50Ms).toBeLessThanOrEqual(usage.total.p99Ms as number);
+});
+
+it('tells collections apart, and compares with the period before', async () => {
+  const { params } = app.dev;
+  const { db } = await test.service.parts.directory.environment(app.name, 'dev');
+  const now = Math.floor(test.service.parts.now() / 60_000) * 60_000;
+  const count = (at: number, target: string, calls: number, bucket: number) => ({
+    at,
+    kind: 'call' as const,
+    method: 'GET',
+    route: '/app/v1/data/{collection}',
+    target,
+    client: 'before',
+    status: 200,
+    problem: '',
+    calls,
+    sumUs: 0,
+    histogram: new Map([[bucket, calls]]),
+  });
+  await insertCounts(db, 'minute', 'test', [
+    count(now - 10 * 60_000, 'huts', 30, 90),
+    count(now - 10 * 60_000, 'trails', 10, 60),
+    count(now - 70 * 60_000, 'huts', 20, 60),
+  ]);
+  const query = {
+    from: new Date(now - 60 * 60_000).toISOString(),
+    until: new Date(now).toISOString(),
+    client: 'before',
+    compare: 'previous' as const,
+  };
+  const usage = await test.owner.call(operations.telemetry.usage, { params, query });
+  expect(usage.routes.map(({ target, calls }) => [target, calls])).toEqual([
+    ['huts', 30],
+    ['trails', 10],
+  ]);
+  expect(usage.previous?.total.calls).toBe(20);
+  const [huts, trails] = usage.routes;
+  expect(huts?.p95Ms).toBeGreaterThan((huts?.beforeP95Ms as number) * 10);
+  expect(trails?.beforeP95Ms).toBeNull();
 });
 
 it('refuses a stretch of time that ends before it begins', async () => {

@@ -126,16 +126,18 @@ function addUsage(program: Command): void {
   withPeriod(program.command('usage').description('calls, errors and latency by route'))
     .option('--client <name>', 'only calls of this client')
     .option('--route <route>', 'only calls of this route')
+    .option('--compare', 'with p95 of the period before, the routes that got slower first')
     .option('--over-time', 'by time step instead of by route')
     .action(async (own: UsageOptions, command: Command) => {
       const { options, client, params } = workspace(command);
       const { client: of, route } = own;
-      const query = { ...periodOf(own), ...(of ? { client: of } : {}), ...(route ? { route } : {}) };
+      const compare = own.compare ? { compare: 'previous' as const } : {};
+      const query = { ...periodOf(own), ...(of ? { client: of } : {}), ...(route ? { route } : {}), ...compare };
       printUsage(await client.call(operations.telemetry.usage, { params, query }), options, own.overTime);
     });
 }
 
-type UsageOptions = Period & { client?: string; route?: string; overTime?: boolean };
+type UsageOptions = Period & { client?: string; route?: string; compare?: boolean; overTime?: boolean };
 
 type Sum = Pick<Usage['total'], 'calls' | 'clientErrors' | 'serverErrors' | 'p50Ms' | 'p95Ms' | 'p99Ms'>;
 const FIGURES = [
@@ -155,10 +157,22 @@ function printUsage(usage: Usage, options: GlobalOptions, overTime: boolean | un
       [['from', ({ at }) => at], ...FIGURES],
       options,
     );
-  const total = { ...usage.total, method: '', route: 'all together', statuses: {} };
+  const total = { ...usage.total, method: '', route: 'all together', target: null, statuses: {} };
+  const isCompared = usage.previous !== undefined;
+  const routes = isCompared ? slowerFirst(usage.routes) : usage.routes;
   printList(
-    usage.routes.length > 0 ? [...usage.routes, total] : [],
-    [['route', ({ method, route }) => `${method} ${route}`.trim()], ...FIGURES],
+    routes.length > 0 ? [...routes, { ...total, beforeP95Ms: usage.previous?.total.p95Ms ?? null }] : [],
+    [
+      ['route', ({ method, route, target }) => `${method} ${target ? route.replace(/\{\w+\}/, target) : route}`.trim()],
+      ...FIGURES,
+      ...(isCompared ? [['before', ({ beforeP95Ms = null }: { beforeP95Ms?: number | null }) => ms(beforeP95Ms)] as const] : []),
+    ],
     options,
   );
 }
+
+/** How many times as long as before: the routes that got slower stand first. */
+const slowerFirst = (routes: Usage['routes']): Usage['routes'] => {
+  const times = ({ p95Ms, beforeP95Ms }: Usage['routes'][number]) => (p95Ms && beforeP95Ms ? p95Ms / beforeP95Ms : 0);
+  return [...routes].sort((a, b) => times(b) - times(a));
+};

@@ -1,5 +1,5 @@
 /** API use: calls and latency over time, errors by route. */
-import { Anchor, Group, NativeSelect, SimpleGrid, Stack, Text, Title } from '@mantine/core';
+import { Anchor, Group, NativeSelect, SimpleGrid, Stack, Switch, Text, Title } from '@mantine/core';
 import { operations, type Usage } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
@@ -30,7 +30,32 @@ export const callRows = (steps: Usage['steps']) =>
     refused: clientErrors,
     failed: serverErrors,
   }));
-const latencyRows = (steps: Usage['steps']) => steps.map(({ at, p50Ms, p95Ms, p99Ms }) => ({ at, p50: p50Ms, p95: p95Ms, p99: p99Ms }));
+const BEFORE_SERIES = { name: 'before', label: 'p95 of the period before', color: SERIES.slate };
+const latencyRows = (steps: Usage['steps'], before?: Usage['steps']) =>
+  steps.map(({ at, p50Ms, p95Ms, p99Ms }, i) => ({
+    at,
+    p50: p50Ms,
+    p95: p95Ms,
+    p99: p99Ms,
+    ...(before ? { before: before[i]?.p95Ms ?? null } : {}),
+  }));
+const COMPARED_SERIES = [
+  { name: 'calls', label: 'calls', color: SERIES.viridian },
+  { name: 'refused', label: 'refused (4xx)', color: SERIES.honey },
+  { name: 'failed', label: 'failed (5xx)', color: SERIES.persimmon },
+  { name: 'before', label: 'calls of the period before', color: SERIES.slate },
+];
+const comparedRows = (steps: Usage['steps'], before: Usage['steps']) =>
+  steps.map(({ at, calls, clientErrors, serverErrors }, i) => ({
+    at,
+    calls,
+    refused: clientErrors,
+    failed: serverErrors,
+    before: before[i]?.calls ?? null,
+  }));
+
+/** A route with the collection or channel in it. */
+const nameOf = (route: string, target: string | null): string => (target ? route.replace(/\{\w+\}/, target) : route);
 const stepWords = (ms: number) => (ms < 3_600_000 ? `${ms / 60_000} min` : ms < 86_400_000 ? `${ms / 3_600_000} h` : 'day');
 
 export function ApiUsePage() {
@@ -39,7 +64,20 @@ export function ApiUsePage() {
   const [client, setClient] = useAddressState('client');
   const [route, setRoute] = useAddressState('route');
   const clients = useCall(operations.clients.list, { params });
-  const asked = { params, query: { ...range.query, ...(client ? { client } : {}), ...(route ? { route } : {}) } };
+  const [target, setTarget] = useAddressState('target');
+  const [compare, setCompare] = useAddressState('compare');
+  const query = {
+    ...range.query,
+    ...(client ? { client } : {}),
+    ...(route ? { route } : {}),
+    ...(target ? { target } : {}),
+    ...(compare ? { compare: 'previous' as const } : {}),
+  };
+  const asked = { params, query };
+  const choose = (of: { route: string; target: string | null } | null) => {
+    setRoute(of?.route ?? null);
+    setTarget(of?.target ?? null);
+  };
   const usage = useCall(operations.telemetry.usage, asked, { refetchInterval: 15_000 });
   return (
     <Stack gap="lg">
@@ -51,11 +89,17 @@ export function ApiUsePage() {
           onChange={({ currentTarget }) => setClient(currentTarget.value)}
           data={[{ value: '', label: 'All clients' }, ...(clients.data?.items ?? []).map(({ name }) => name)]}
         />
+        <Switch
+          size="xs"
+          label="Period before"
+          checked={compare !== ''}
+          onChange={({ currentTarget }) => setCompare(currentTarget.checked ? '1' : null)}
+        />
         <RangeControl range={range} />
         <FromCode calls={[coded(operations.telemetry.usage, asked)]} />
       </PageHead>
       <Loaded of={usage}>
-        {({ total, steps, stepMs, routes }) =>
+        {({ total, steps, stepMs, routes, previous }) =>
           total.calls === 0 ? (
             <Empty title="No calls in this period">
               <Text>
@@ -71,26 +115,45 @@ export function ApiUsePage() {
               {route && (
                 <Group gap="xs">
                   <Text size="sm">
-                    Only calls of <code>{route}</code>.
+                    Only calls of <code>{nameOf(route, target || null)}</code>.
                   </Text>
-                  <Anchor component="button" size="sm" onClick={() => setRoute(null)}>
+                  <Anchor component="button" size="sm" onClick={() => choose(null)}>
                     Show all routes
                   </Anchor>
                 </Group>
               )}
               <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
+                {/* Another chart, not the same one with other data: what stacks cannot stand beside a line of before. */}
+                {previous ? (
+                  <ChartPanel
+                    key="compared"
+                    title={`Calls per ${stepWords(stepMs)}`}
+                    unit="calls"
+                    rows={comparedRows(steps, previous.steps)}
+                    series={COMPARED_SERIES}
+                    stepMs={stepMs}
+                  />
+                ) : (
+                  <ChartPanel
+                    title={`Calls per ${stepWords(stepMs)}`}
+                    unit="calls"
+                    rows={callRows(steps)}
+                    series={CALL_SERIES}
+                    stepMs={stepMs}
+                    kind="bar"
+                    stacked
+                  />
+                )}
                 <ChartPanel
-                  title={`Calls per ${stepWords(stepMs)}`}
-                  unit="calls"
-                  rows={callRows(steps)}
-                  series={CALL_SERIES}
+                  title="Latency"
+                  unit="ms"
+                  rows={latencyRows(steps, previous?.steps)}
+                  series={previous ? [...LATENCY_SERIES, BEFORE_SERIES] : LATENCY_SERIES}
                   stepMs={stepMs}
-                  kind="bar"
-                  stacked
                 />
-                <ChartPanel title="Latency" unit="ms" rows={latencyRows(steps)} series={LATENCY_SERIES} stepMs={stepMs} />
               </SimpleGrid>
-              <Routes routes={routes} base={base} onRoute={setRoute} />
+              {previous && <Slower routes={routes} onRoute={choose} />}
+              <Routes routes={routes} base={base} onRoute={choose} />
             </>
           )
         }
@@ -100,9 +163,56 @@ export function ApiUsePage() {
 }
 
 /** Errors by route: each count links to its requests. */
-function Routes({ routes, base, onRoute }: { routes: Usage['routes']; base: string; onRoute: (route: string) => void }) {
-  const to = (method: string, route: string, condition: string) =>
-    `${base}/requests?filter=${encodeURIComponent(`method = '${method}' AND route = '${route}'${condition}`)}`;
+type OnRoute = (of: { route: string; target: string | null }) => void;
+
+const MOST_SLOWER = 5;
+
+/** The routes whose p95 grew the most. */
+function Slower({ routes, onRoute }: { routes: Usage['routes']; onRoute: OnRoute }) {
+  const slower = routes
+    .flatMap((one) => {
+      const { p95Ms, beforeP95Ms } = one;
+      return p95Ms && beforeP95Ms && p95Ms > beforeP95Ms * 1.1 ? [{ ...one, p95Ms, beforeP95Ms, times: p95Ms / beforeP95Ms }] : [];
+    })
+    .sort((a, b) => b.times - a.times)
+    .slice(0, MOST_SLOWER);
+  if (slower.length === 0) return <Text size="sm">No route got slower than in the period before.</Text>;
+  return (
+    <section className="panel" aria-label="Slower than before">
+      <Title order={2} mb="xs">
+        Slower than before
+      </Title>
+      <table className="plain">
+        <tbody>
+          {slower.map(({ method, route, target, p95Ms, beforeP95Ms, times }) => (
+            <tr key={`${method} ${route} ${target}`}>
+              <td>
+                <Anchor component="button" className="mono" onClick={() => onRoute({ route, target })}>
+                  {method} {nameOf(route, target)}
+                </Anchor>
+              </td>
+              <td className="right mono">{times.toFixed(1)} ×</td>
+              <td className="mono">
+                p95 {milliseconds(p95Ms)}, before {milliseconds(beforeP95Ms)}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Routes({ routes, base, onRoute }: { routes: Usage['routes']; base: string; onRoute: OnRoute }) {
+  const to = ({ method, route, target }: Usage['routes'][number], condition: string) => {
+    // Only routes that name a collection or channel are told apart by it.
+    const only = target
+      ? ` AND target = '${target}'`
+      : route.includes('{collection}') || route.includes('{channel}')
+        ? ' AND target IS NULL'
+        : '';
+    return `${base}/requests?filter=${encodeURIComponent(`method = '${method}' AND route = '${route}'${only}${condition}`)}`;
+  };
   const most = Math.max(...routes.map(({ calls }) => calls));
   return (
     <section className="panel" aria-label="Routes">
@@ -124,17 +234,18 @@ function Routes({ routes, base, onRoute }: { routes: Usage['routes']; base: stri
             ]}
           />
           <tbody>
-            {routes.map(({ method, route, calls, clientErrors, serverErrors, p50Ms, p95Ms, p99Ms, statuses }) => {
+            {routes.map((one) => {
+              const { method, route, target, calls, clientErrors, serverErrors, p50Ms, p95Ms, p99Ms, statuses } = one;
               const errors = Object.entries(statuses).filter(([status]) => Number(status) >= 400);
               return (
-                <tr key={`${method} ${route}`}>
+                <tr key={`${method} ${route} ${target}`}>
                   <td>
-                    <button type="button" className="open mono" onClick={() => onRoute(route)}>
-                      {method} {route}
+                    <button type="button" className="open mono" onClick={() => onRoute({ route, target })}>
+                      {method} {nameOf(route, target)}
                     </button>
                   </td>
                   <td className="right mono">
-                    <Anchor component={Link} to={to(method, route, '')} c="inherit">
+                    <Anchor component={Link} to={to(one, '')} c="inherit">
                       {count(calls)}
                     </Anchor>
                   </td>
@@ -155,7 +266,7 @@ function Routes({ routes, base, onRoute }: { routes: Usage['routes']; base: stri
                     ) : (
                       <Group gap="xs" wrap="nowrap">
                         {errors.map(([status, number]) => (
-                          <Anchor key={status} component={Link} to={to(method, route, ` AND status = ${status}`)} size="sm">
+                          <Anchor key={status} component={Link} to={to(one, ` AND status = ${status}`)} size="sm">
                             {status}: {count(number)}
                           </Anchor>
                         ))}

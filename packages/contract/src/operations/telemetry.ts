@@ -90,24 +90,31 @@ const range = z.strictObject({
 });
 
 const latency = { p50Ms: z.number().nullable(), p95Ms: z.number().nullable(), p99Ms: z.number().nullable() };
+const sum = { calls: z.int(), clientErrors: z.int(), serverErrors: z.int(), ...latency };
+const timeSteps = z.array(z.object({ at: time, ...sum }));
 export const usage = z
   .object({
     from: time,
     until: time,
     stepMs: z.int(),
-    total: z.object({ calls: z.int(), clientErrors: z.int(), serverErrors: z.int(), ...latency }),
-    steps: z.array(z.object({ at: time, calls: z.int(), clientErrors: z.int(), serverErrors: z.int(), ...latency })),
-    routes: z.array(
-      z.object({
-        method: z.string(),
-        route: z.string(),
-        calls: z.int(),
-        clientErrors: z.int(),
-        serverErrors: z.int(),
-        ...latency,
-        statuses: z.record(z.string(), z.int()),
-      }),
-    ),
+    total: z.object(sum),
+    steps: timeSteps,
+    routes: z
+      .array(
+        z.object({
+          method: z.string(),
+          route: z.string(),
+          target: z.string().nullable().describe('The collection or channel: one line for all of them would hide the slow one'),
+          ...sum,
+          statuses: z.record(z.string(), z.int()),
+          beforeP95Ms: z.number().nullable().optional().describe('p95 in the period before, with `compare`'),
+        }),
+      )
+      .describe('Most calls first'),
+    previous: z
+      .object({ from: time, until: time, total: z.object(sum), steps: timeSteps })
+      .optional()
+      .describe('The period before, of the same length, with `compare=previous`'),
   })
   .meta({ id: 'Usage' });
 export type Usage = z.infer<typeof usage>;
@@ -123,7 +130,12 @@ export const telemetryOperations = {
     summary: 'Calls, errors and latency over time and by route',
     caller: viewer,
     params: environmentParams,
-    query: range.extend({ client: z.string().max(40).optional(), route: z.string().max(200).optional() }),
+    query: range.extend({
+      client: z.string().max(40).optional(),
+      route: z.string().max(200).optional(),
+      target: z.string().max(64).optional().describe('Only this collection or channel'),
+      compare: z.enum(['previous']).optional().describe('`previous`: the period before, too'),
+    }),
     reply: usage,
   }),
   requests: operation({

@@ -19,7 +19,12 @@ export const presentCount = (row: Row): Count => ({
 
 const columnsOf = (at: string) => `\`${at}\` AS at, ${COUNTED.join(', ')}, calls, sumUs, histogram`;
 
-export type CountCondition = { client?: string | undefined; route?: string | undefined; kind?: CountedKind | undefined };
+export type CountCondition = {
+  client?: string | undefined;
+  route?: string | undefined;
+  target?: string | undefined;
+  kind?: CountedKind | undefined;
+};
 
 /** Counts whose step began in a period; `until` is not part of it. */
 export async function readCounts(

@@ -19,8 +19,9 @@ export function telemetryRoutes(parts: Parts): Route[] {
   const { settings } = parts.recording;
   return [
     bind(own.usage, async (call) => {
-      const { client, route } = call.query;
-      return { body: await readUsage(environmentOf(call).db, { ...demandRange(call.query, parts.now()), client, route }, parts.now()) };
+      const { client, route, target, compare } = call.query;
+      const range = { ...demandRange(call.query, parts.now()), client, route, target };
+      return { body: await readUsage(environmentOf(call).db, range, parts.now(), compare === 'previous') };
     }),
     bind(own.requests, async (call) => ({ body: await listRequests(environmentOf(call).db, call.query, parts) })),
     bind(own.installationRequests, async (call) => ({ body: await listRequests(installation, call.query, parts) })),

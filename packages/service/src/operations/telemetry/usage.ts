@@ -15,7 +15,13 @@ import {
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { type PackedCount, readPacked } from './countStore.js';
 
-export type UsageRange = { from: number; until: number; client?: string | undefined; route?: string | undefined };
+export type UsageRange = {
+  from: number;
+  until: number;
+  client?: string | undefined;
+  route?: string | undefined;
+  target?: string | undefined;
+};
 
 const ms = (us: number) => Math.round(us) / 1000;
 
@@ -59,37 +65,67 @@ class RouteSum extends Sum {
   constructor(
     readonly method: string,
     readonly route: string,
+    readonly target: string,
   ) {
     super();
   }
 }
 
-/** Sums a range by step and by route. */
-export async function readUsage(db: EnvironmentDatabase, range: UsageRange, now: number): Promise<Usage> {
+type Summed = { total: Sum; steps: Map<number, Sum>; routes: Map<string, RouteSum> };
+
+async function sumRange(db: EnvironmentDatabase, range: UsageRange, stepMs: number, now: number): Promise<Summed> {
   const { from, until } = range;
-  const stepMs = chooseStep(from, until);
   const start = Math.floor(from / stepMs) * stepMs;
   const steps = new Map(stepStarts(from, until, stepMs).map((at) => [at, new Sum()]));
   const routes = new Map<string, RouteSum>();
   for (const count of await readLongest(db, { ...range, from: start }, stepMs, now)) {
-    const name = `${count.method} ${count.route}`;
+    const name = `${count.method} ${count.route} ${count.target}`;
     let route = routes.get(name);
-    if (!route) routes.set(name, (route = new RouteSum(count.method, count.route)));
+    if (!route) routes.set(name, (route = new RouteSum(count.method, count.route, count.target)));
     route.statuses[count.status] = (route.statuses[count.status] ?? 0) + count.calls;
     route.add(count);
     steps.get(Math.floor(count.at.getTime() / stepMs) * stepMs)?.add(count);
   }
   const total = new Sum();
   for (const route of routes.values()) total.addAll(route);
+  return { total, steps, routes };
+}
+
+const presentSteps = (steps: ReadonlyMap<number, Sum>) =>
+  [...steps].map(([at, sum]) => ({ at: new Date(at).toISOString(), ...sum.present() }));
+
+/** Sums a range by step and by route. @param compare whether the period before is wanted, too */
+export async function readUsage(db: EnvironmentDatabase, range: UsageRange, now: number, compare = false): Promise<Usage> {
+  const { from, until } = range;
+  const stepMs = chooseStep(from, until);
+  const earlier = { ...range, from: from - (until - from), until: from };
+  const [present, before] = await Promise.all([sumRange(db, range, stepMs, now), compare ? sumRange(db, earlier, stepMs, now) : null]);
   return {
     from: new Date(from).toISOString(),
     until: new Date(until).toISOString(),
     stepMs,
-    total: total.present(),
-    steps: [...steps].map(([at, sum]) => ({ at: new Date(at).toISOString(), ...sum.present() })),
-    routes: [...routes.values()]
-      .map((sum) => ({ method: sum.method, route: sum.route, ...sum.present(), statuses: sum.statuses }))
+    total: present.total.present(),
+    steps: presentSteps(present.steps),
+    routes: [...present.routes]
+      .map(([name, sum]) => ({
+        method: sum.method,
+        route: sum.route,
+        target: sum.target || null,
+        ...sum.present(),
+        statuses: sum.statuses,
+        ...(before ? { beforeP95Ms: before.routes.get(name)?.present().p95Ms ?? null } : {}),
+      }))
       .sort((a, b) => b.calls - a.calls),
+    ...(before
+      ? {
+          previous: {
+            from: new Date(earlier.from).toISOString(),
+            until: new Date(earlier.until).toISOString(),
+            total: before.total.present(),
+            steps: presentSteps(before.steps),
+          },
+        }
+      : {}),
   };
 }
 
@@ -103,7 +139,7 @@ const SETTLED_MS = STEPS.hour;
  */
 export async function readLongest(
   db: EnvironmentDatabase,
-  { from, until, client, route }: UsageRange,
+  { from, until, client, route, target }: UsageRange,
   longestMs: number,
   now: number,
 ): Promise<PackedCount[]> {
@@ -115,7 +151,7 @@ export async function readLongest(
     const settled = Math.floor(Math.min(until, now - SETTLED_MS) / stepMs) * stepMs;
     const end = step === 'minute' ? until : settled;
     if (end <= at) continue;
-    parts.push(readPacked(db, step, at, end, { client, route, kind: 'call' }));
+    parts.push(readPacked(db, step, at, end, { client, route, target, kind: 'call' }));
     at = end;
   }
   return (await Promise.all(parts)).flat();
