@@ -24,6 +24,7 @@ const ROOMS = {
   'operations/telemetry': [],
   'operations/objectives': ['operations/telemetry'],
   'operations/logs': [],
+  'operations/otlp': ['operations/telemetry'],
   'operations/jobs': ['setup/notices'],
   'data/collections': ['setup/notices'],
   'messages/settings': [],

@@ -24,6 +24,7 @@ export * from './notification.js';
 export * from './objectives.js';
 export * from './objectiveWords.js';
 export * from './openSlo.js';
+export * from './otlp.js';
 export * from './pattern.js';
 export * from './place.js';
 export * from './retry.js';

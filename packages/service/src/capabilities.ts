@@ -15,6 +15,7 @@ import { alerts } from './operations/alerts/capability.js';
 import { jobs } from './operations/jobs/capability.js';
 import { logs } from './operations/logs/capability.js';
 import { objectives } from './operations/objectives/capability.js';
+import { otlp } from './operations/otlp/capability.js';
 import { telemetry } from './operations/telemetry/capability.js';
 import { users } from './people/users/capability.js';
 import type { Capability } from './platform/capability.js';
@@ -30,6 +31,7 @@ const ROOMS = [
   telemetry,
   objectives,
   logs,
+  otlp,
   notices,
   jobs,
   audit,

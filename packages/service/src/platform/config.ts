@@ -46,6 +46,7 @@ const schema = z.object({
     .optional(),
   ORCHARD_SMTP_TRUST: z.string().optional(),
   ORCHARD_MAIL_FROM: z.email({ error: 'a mail address' }).optional(),
+  ORCHARD_OTLP_URL: z.url({ protocol: /^https?$/, error: 'the address of a collector, such as http://127.0.0.1:4318' }).optional(),
   ORCHARD_REQUEST_DAYS: z.coerce.number().int().min(1).max(400).default(30),
 });
 
@@ -77,6 +78,8 @@ export type Config = {
   /** PEM file of the authority its certificate is from, where that is not a public one. */
   smtpTrust: string | undefined;
   mailFrom: string | undefined;
+  /** A collector that gets traces, logs and metrics (OTLP/HTTP). */
+  otlpUrl: string | undefined;
   /** Days that recorded requests are kept. */
   requestDays: number;
   /** How often the condition of environments is evaluated. No setting: tests alone are in more of a hurry. */
@@ -120,6 +123,7 @@ export function readConfig(variables: Record<string, string | undefined>): Confi
     smtpUrl: read.ORCHARD_SMTP_URL,
     smtpTrust: read.ORCHARD_SMTP_TRUST,
     mailFrom: read.ORCHARD_MAIL_FROM,
+    otlpUrl: read.ORCHARD_OTLP_URL?.replace(/\/+$/, ''),
     requestDays: read.ORCHARD_REQUEST_DAYS,
     evaluateMs: EVALUATE_MS,
   };

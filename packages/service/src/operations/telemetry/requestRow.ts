@@ -70,7 +70,7 @@ export function requestRow(call: Call, { client, status, durationUs, bytesOut, k
 }
 
 /** Its steps and statements in order of time. */
-function timelineOf({ spans, cost, startedNs }: Call): Span[] {
+export function timelineOf({ spans, cost, startedNs }: Call): Span[] {
   const statements = (cost.sent ?? []).map(({ sql, startedNs: from, tookNs }) => ({
     step: 'statement',
     startUs: Number(from - startedNs) / 1000,
