@@ -23,7 +23,7 @@ const ROOMS = {
   'setup/apps': [],
   'operations/telemetry': [],
   'operations/objectives': ['operations/telemetry'],
-  'operations/logs': [],
+  'operations/logs': ['operations/telemetry'],
   'operations/otlp': ['operations/telemetry'],
   'operations/jobs': ['setup/notices'],
   'data/collections': ['setup/notices'],

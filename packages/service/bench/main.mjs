@@ -11,7 +11,7 @@ import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } f
 import { environments } from './environments.mjs';
 import { compare } from './measure.mjs';
 import { messages } from './messages.mjs';
-import { evaluation, fillCalls, logIntake, recording, requestsByFilter, usage } from './operations.mjs';
+import { alertTime, evaluation, fillCalls, logIntake, recording, requestsByFilter, usage } from './operations.mjs';
 import { typeChange } from './typeChange.mjs';
 
 const { values } = parseArgs({
@@ -219,6 +219,12 @@ async function main() {
     );
     const memberHeaders = { authorization: `Bearer ${place.memberToken}` };
     results['requests by filter'] = await requestsByFilter({ mysql, database, send, service, memberHeaders, params: place.params, rounds });
+  }
+  if (wanted('operations', 'alert')) {
+    const seconds = await alertTime({ service, simulators, member: place.member, send });
+    console.log(
+      `a failing environment to the alert on the phone  ${seconds.toFixed(1)} s (aim: within 30)${seconds <= 30 ? '' : '  missed'}`,
+    );
   }
   if (values.only.split(',').includes('evaluation')) {
     const took = await evaluation({ mysql, service, member: place.member, count: Number(values.environments) });

@@ -1,6 +1,7 @@
 // Operations: sums of a long period, requests by filter, evaluating objectives, recording, and taking in log entries.
 import { setTimeout as sleep } from 'node:timers/promises';
 import { operations } from '@orchard/contract';
+import { SMS_ACCOUNT } from '@orchard/simulators';
 import { compare, median } from './measure.mjs';
 
 const DAY_MS = 86_400_000;
@@ -207,4 +208,45 @@ export async function evaluation({ mysql, service, member, count }) {
   // The first ones load what windows hold.
   const steady = times.slice(3);
   return { environments: rows.length, median: median(steady), longest: Math.max(...steady) };
+}
+
+const NUMBER = '+12025550163';
+
+/** Seconds from the first refused call of a fresh environment to the alert on a phone. */
+export async function alertTime({ service, simulators, member, send }) {
+  const texts = async () => await (await fetch(`${simulators.address}/desk/texts?to=${encodeURIComponent(NUMBER)}`)).json();
+  await member.call(operations.memberWays.addGateway, {
+    body: {
+      kind: 'smpp',
+      name: 'heron',
+      stage: 'live',
+      settings: { host: 'localhost', port: simulators.smpp, systemId: SMS_ACCOUNT.systemId, sender: 'Quillfell' },
+      password: SMS_ACCOUNT.password,
+    },
+  });
+  for (let tries = 0; tries < 30; tries++) {
+    const { ok } = await member.call(operations.memberWays.checkGateway, { params: { gateway: 'heron' } });
+    if (ok) break;
+    await sleep(1_000);
+  }
+  const way = await member.call(operations.memberWays.add, { body: { kind: 'sms', number: NUMBER } });
+  await sleep(500);
+  const code = /\b\d{6}\b/.exec((await texts()).at(-1)?.text ?? '')?.[0] ?? '';
+  await member.call(operations.memberWays.verify, { params: { way: way.id }, body: { code } });
+  await member.call(operations.apps.create, { body: { name: 'alerting' } });
+  const params = { app: 'alerting', environment: 'live' };
+  const client = await member.call(operations.clients.create, { params, body: { name: 'ios', kind: 'ios' } });
+  await member.call(operations.alerts.replace, {
+    params,
+    body: { rules: [{ name: 'failing', on: 'condition', steps: [[{ to: 'role', role: 'owner' }]] }] },
+  });
+  await sleep(12_000);
+  const began = performance.now();
+  const headers = { 'orchard-key': client.keys[0].key };
+  for (let i = 0; i < 60; i++) await send({ url: `${service.address}/app/v1/data/huts`, headers }, 404);
+  for (;;) {
+    if ((await texts()).some(({ text: said }) => said.includes('is failing'))) return (performance.now() - began) / 1000;
+    if (performance.now() - began > 120_000) return Number.NaN;
+    await sleep(100);
+  }
 }

@@ -86,6 +86,26 @@ describe('a list of entries', () => {
     expect(around.slice(0, 3)).toEqual(['three', 'two', 'one']);
   });
 
+  it('can have the requests of the same time in it', async () => {
+    const trace = 'cccc2f3577b34da6a3ce929d0e0e4736';
+    const headers = { traceparent: `00-${trace}-00f067aa0ba902b7-01` };
+    await test.app('GET', '/data/huts', { key: app.live.serverKey, headers });
+    await bring([{ text: 'No huts came', level: 'warning', trace }]);
+    const filter = `trace = '${trace}'`;
+    const mixed = await eventually(async () => {
+      const found = await list({ filter, requests: 'true' });
+      return found.length === 2 && found;
+    });
+    expect(mixed.map(({ source, level }) => [source, level])).toEqual([
+      ['app hiker-ios', 'warning'],
+      ['request', 'warning'],
+    ]);
+    expect(mixed[1]?.text).toBe('GET /app/v1/data/huts 404 collection-unknown');
+    const first = await test.owner.call(operations.log.list, { params: app.live.params, query: { filter, requests: 'true', limit: 1 } });
+    const query = { filter, requests: 'true' as const, limit: 1, cursor: first.next as string };
+    expect((await test.owner.call(operations.log.list, { params: app.live.params, query })).items).toMatchObject([{ source: 'request' }]);
+  });
+
   it('leaves as NDJSON', async () => {
     const reply = await test.owner.open(operations.log.export, { params: app.live.params, query: { filter: "text IN ('one', 'two')" } });
     const lines = (await reply.text())

@@ -10,6 +10,7 @@ import { FreeText } from '../parts/freeText.js';
 import { coded } from '../parts/fromCode.js';
 import { ListPage } from '../parts/listPage.js';
 import { useListState } from '../parts/listState.js';
+import { RequestInFull } from '../requests/detail.js';
 import { SavedSearches } from '../requests/savedSearches.js';
 
 const own = operations.log;
@@ -24,8 +25,9 @@ export function LogPage() {
   const [text] = useAddressState('text');
   const [follow, setFollow] = useAddressState('follow');
   const { filter } = useListState('-at');
-  const also = text ? { text } : {};
-  const selection = { ...also, ...(filter ? { filter } : {}) };
+  const [mixed, setMixed] = useAddressState('requests');
+  const also = { ...(text ? { text } : {}), ...(mixed ? { requests: 'true' } : {}) };
+  const selection = { ...(text ? { text } : {}), ...(filter ? { filter } : {}) };
   return (
     <ListPage
       title="Log"
@@ -73,6 +75,12 @@ export function LogPage() {
         checked={follow !== ''}
         onChange={({ currentTarget }) => setFollow(currentTarget.checked ? '1' : null)}
       />
+      <Switch
+        size="xs"
+        label="With requests"
+        checked={mixed !== ''}
+        onChange={({ currentTarget }) => setMixed(currentTarget.checked ? '1' : null)}
+      />
       <SavedSearches list="log" />
       <LevelMenu />
       <Anchor size="sm" href={addressOf(own.export, { params, query: selection })} download="log.ndjson">
@@ -116,6 +124,10 @@ function LevelMenu() {
 
 /** An entry with what came before and after it. */
 function OneEntry({ id, known }: { id: string; known: LogEntry | undefined }) {
+  return known?.source === 'request' ? <RequestInFull id={id} /> : <OneLogEntry id={id} known={known} />;
+}
+
+function OneLogEntry({ id, known }: { id: string; known: LogEntry | undefined }) {
   const { params, base } = useEnvironment();
   const around = useCall(own.list, { params, query: { around: id } });
   const entry = known ?? around.data?.items.find((one) => one.id === id);

@@ -101,7 +101,13 @@ export const logOperations = {
     summary: 'Log entries of service, gateways, jobs and apps, latest first',
     caller: viewer,
     params: environmentParams,
-    query: searched.extend({ around: z.string().max(64).optional().describe('Entries before and after this one, by its id') }),
+    query: searched.extend({
+      around: z.string().max(64).optional().describe('Entries before and after this one, by its id'),
+      requests: z
+        .enum(['true', 'false'])
+        .optional()
+        .describe('`true`: recorded requests among them, in order of time, with the source `request`'),
+    }),
     reply: page(entry),
     problems: ['malformed-filter', 'not-found'],
   }),

@@ -2,7 +2,15 @@
 import { type LogEntry, Problem } from '@orchard/contract';
 import { LOG_LEVELS, type LogLevel } from '@orchard/core';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
-import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import {
+  type Columns,
+  cutPage,
+  type ListGround,
+  type ListRequest,
+  listAcross,
+  plainColumns,
+  planList,
+} from '../../platform/database/listing.js';
 import { logTable } from './tables.js';
 
 type Row = typeof logTable.$inferSelect;
@@ -48,6 +56,28 @@ export async function listEntries(db: EnvironmentDatabase, request: Searched, gr
   );
   return cutPage(rows, plan, ground, (row, field) => row[field as keyof Row], presentEntry);
 }
+
+/** The columns of entries, and of requests that stand among them; their level is a text here. */
+const ENTRY_SELECT = (db: EnvironmentDatabase) =>
+  `SELECT * FROM (SELECT at, id, ${LEVEL_SQL} AS level, source, text, fields, trace, deviceId, userId, version, error FROM ${db.of(logTable)}) entries`;
+const MIXED: Columns = new Map(
+  plainColumns({ text: ['id', 'level', 'source', 'text', 'trace', 'deviceId', 'userId', 'version', 'error'], time: ['at'] }),
+);
+
+/** Entries and requests as one list in order of time. @param requestsSql requests with the same columns */
+export function listWithRequests(db: EnvironmentDatabase, requestsSql: string, request: Searched, ground: ListGround) {
+  const text = request.text?.trim();
+  const condition = text ? { sql: "LOCATE(LOWER(?), LOWER(CONCAT_WS(' ', text, fields))) > 0", values: [text] } : undefined;
+  const parts = [ENTRY_SELECT(db), requestsSql].map((select) => ({ on: db, select, ...(condition ? { condition } : {}) }));
+  const present = ({ at, level, fields, ...row }: MixedRow): LogEntry => ({
+    ...row,
+    at: at.toISOString(),
+    level,
+    fields: fields === null ? null : JSON.parse(fields),
+  });
+  return listAcross(parts, { columns: MIXED, sort: '-at', tie: { field: 'id', descending: true } }, request, ground, present);
+}
+type MixedRow = Omit<Row, 'level'> & { level: LogLevel };
 
 /** What came before and after an entry, latest first. @throws {Problem} not-found */
 export async function entriesAround(db: EnvironmentDatabase, id: string): Promise<LogEntry[]> {

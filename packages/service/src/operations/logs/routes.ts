@@ -5,7 +5,8 @@ import type { Platform } from '../../platform/platform.js';
 import { demandError, listErrors, settleError } from './errorStore.js';
 import { takeEntries } from './intake.js';
 import type { Levels } from './levels.js';
-import { entriesAround, listEntries, type Searched } from './logStore.js';
+import { requestsAsEntriesSql } from '../telemetry/store.js';
+import { entriesAround, listEntries, listWithRequests, type Searched } from './logStore.js';
 
 type Parts = Platform & { levels: Levels };
 const BATCH = 1_000;
@@ -16,9 +17,13 @@ export function logRoutes(parts: Parts): Route[] {
   return [
     bind(own.add, async (call) => ({ body: await takeEntries(parts, call) })),
     bind(own.list, async (call) => {
-      const { around, ...request } = call.query;
+      const { around, requests, ...request } = call.query;
       const { db } = environmentOf(call);
-      return { body: around ? { items: await entriesAround(db, around) } : await listEntries(db, request, parts) };
+      if (around) return { body: { items: await entriesAround(db, around) } };
+      const isMixed = requests === 'true';
+      return {
+        body: isMixed ? await listWithRequests(db, requestsAsEntriesSql(db), request, parts) : await listEntries(db, request, parts),
+      };
     }),
     bind(own.export, (call) => exportEntries(parts, call)),
     bind(own.levels, async (call) => ({ body: await levels.read(environmentOf(call)) })),

@@ -42,6 +42,7 @@ const RECENT_MS = 5 * STEPS.minute;
 const FORGET_MS = 2 * LATE_MS + STEPS.minute;
 
 type Seen = { count: Count; readAt: number };
+type Recent = { tally: Tally; shown: RecentCell | null };
 type StateRow = Omit<CellRow, 'kind'> & { kind: CellRow['kind'] | 'version' | 'planned' | 'backlog' };
 
 export class EnvironmentWatch {
@@ -49,7 +50,8 @@ export class EnvironmentWatch {
   #plannedMark = '';
   #planned: Stretch[] = [];
   #watches: { objective: Objective; watch: ObjectiveWatch }[] = [];
-  #recent = new Map<number, Tally>();
+  /** Cells of the last minutes; each is presented anew only after it has grown. */
+  #recent = new Map<number, Recent>();
   #seen = new Map<string, Seen>();
   #backlog = new Map<string, number>();
   /** By a clock that no one sets. */
@@ -137,11 +139,14 @@ export class EnvironmentWatch {
 
   #take(row: CellRow, began: number): void {
     const name = cellName(row);
-    const before = this.#seen.get(name)?.count;
+    const before = this.#seen.get(name);
+    if (before?.count.calls === Number(row.calls)) {
+      before.readAt = began;
+      return;
+    }
     const count = presentCount(row);
     this.#seen.set(name, { count, readAt: began });
-    if (before && before.calls === count.calls) return;
-    const gained = before ? gain(before, count) : count;
+    const gained = before ? gain(before.count, count) : count;
     this.#addRecent(gained);
     for (const { watch } of this.#watches) this.#count(watch, gained);
   }
@@ -155,8 +160,9 @@ export class EnvironmentWatch {
   #addRecent(count: Count): void {
     if (count.kind !== 'call') return;
     let cell = this.#recent.get(count.at);
-    if (!cell) this.#recent.set(count.at, (cell = emptyTally()));
-    addTally(cell, tallyOf(count, []));
+    if (!cell) this.#recent.set(count.at, (cell = { tally: emptyTally(), shown: null }));
+    addTally(cell.tally, tallyOf(count, []));
+    cell.shown = null;
   }
 
   #conclude(now: number): { found: Evaluated; change: Change | null } {
@@ -215,12 +221,15 @@ export const presentCell = (at: number, { calls, failed, refused, histogram }: T
 };
 
 /** Cells with calls, in order of time. */
-function presentRecent(cells: ReadonlyMap<number, Tally>, now: number): RecentCell[] {
+function presentRecent(cells: ReadonlyMap<number, Recent>, now: number): RecentCell[] {
   const from = now - RECENT_MS - CELL_MS;
   return [...cells]
     .filter(([at]) => at > from)
     .sort(([a], [b]) => a - b)
-    .map(([at, tally]) => presentCell(at, tally));
+    .map(([at, cell]) => {
+      cell.shown ??= presentCell(at, cell.tally);
+      return cell.shown;
+    });
 }
 
 export function changeTo(settling: Settling, findings: readonly (Objective & FindingValues)[]): Change {

@@ -101,3 +101,8 @@ export async function readRequest(db: EnvironmentDatabase, id: string): Promise<
     );
   return presentDetail(row);
 }
+
+/** SQL for requests in the columns of log entries: what they answered as text, a failed one as an error. */
+export const requestsAsEntriesSql = (db: EnvironmentDatabase): string =>
+  `SELECT * FROM (SELECT at, id, CASE WHEN status >= 500 THEN 'error' WHEN status >= 400 THEN 'warning' ELSE 'info' END AS level, 'request' AS source,
+   CONCAT(method, ' ', path, ' ', status, COALESCE(CONCAT(' ', problem), '')) AS text, NULL AS fields, trace, deviceId, userId, version, NULL AS error FROM ${db.of(requestTable)}) requests`;
