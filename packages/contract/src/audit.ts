@@ -30,6 +30,7 @@ export const AUDIT_KINDS = {
   incident: 'environment',
   'log levels': 'environment',
   error: 'environment',
+  'source map': 'environment',
   'planned work': 'environment',
   search: 'environment',
 } as const;

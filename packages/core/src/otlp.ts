@@ -8,7 +8,7 @@ import type { Span } from './timeline.js';
 type Value = string | number | boolean;
 export type Attributes = Record<string, Value | null | undefined>;
 
-const valueOf = (value: Value): object =>
+const typedValue = (value: Value): object =>
   typeof value === 'string'
     ? { stringValue: value }
     : typeof value === 'boolean'
@@ -19,7 +19,7 @@ const valueOf = (value: Value): object =>
 
 /** Message KeyValue; what is not known is left out. */
 export const attributesOf = (attributes: Attributes): object[] =>
-  Object.entries(attributes).flatMap(([key, value]) => (value === null || value === undefined ? [] : [{ key, value: valueOf(value) }]));
+  Object.entries(attributes).flatMap(([key, value]) => (value === null || value === undefined ? [] : [{ key, value: typedValue(value) }]));
 
 /** Milliseconds since 1970 and microseconds after that, as nanoseconds. */
 const nanos = (atMs: number, afterUs = 0): string => String(BigInt(Math.round(atMs)) * 1_000_000n + BigInt(Math.round(afterUs * 1000)));

@@ -174,6 +174,31 @@ describe('an unhandled error', () => {
   });
 });
 
+it('a stack is led back to the team’s own code by the source map of its version', async () => {
+  const { params } = app.live;
+  // One segment: the first column of the first line comes from line 41 of booking.ts.
+  const map = { version: 3, sources: ['src/booking.ts'], names: ['askArrival'], mappings: 'AAwCIA' };
+  const bringMap = (of: object) =>
+    test.owner.call(operations.log.putSourceMap, { params, body: { version: '3.0.0', file: 'app.js', map: of as never } });
+  await expect(bringMap({ version: 2, sources: [], mappings: '' })).rejects.toMatchObject({
+    problem: 'invalid-input',
+    detail: expect.stringContaining('version is 2'),
+  });
+  expect(await bringMap(map)).toMatchObject({ file: 'app.js', sources: 1 });
+  const error = {
+    name: 'RangeError',
+    message: 'x',
+    stack: 'RangeError: x\n    at a (https://hiker.quillfell.example/app.js:1:1)',
+    version: '3.0.0',
+  };
+  await bring([{ text: '', level: 'error', error }]);
+  const found = (await errors()).find(({ name }) => name === 'RangeError');
+  expect(found?.place).toBe('askArrival (src/booking.ts:41)');
+  const [entry] = await list({ filter: `error = '${found?.id}'` });
+  expect(entry?.fields?.stack).toContain('at askArrival (src/booking.ts:41:5)');
+  expect((await test.owner.call(operations.log.sourceMaps, { params })).items).toMatchObject([{ version: '3.0.0', file: 'app.js' }]);
+});
+
 it('the service writes what its gateways refuse, and no more than a reader can take', async () => {
   const environment = await test.service.parts.directory.environment(app.name, 'live');
   for (let i = 0; i < 1_000; i++)

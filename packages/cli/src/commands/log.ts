@@ -1,9 +1,11 @@
 /** Log entries, and errors of apps. */
-import { createWriteStream } from 'node:fs';
+import { createWriteStream, readFileSync } from 'node:fs';
+import { basename } from 'node:path';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { type LogEntry, operations } from '@orchard/contract';
 import type { Command } from 'commander';
+import { readObject } from '../asking.js';
 import { workspace } from '../context.js';
 import { addCall, addList } from '../declared.js';
 import { follow } from '../follow.js';
@@ -30,6 +32,7 @@ export function addLogCommands(program: Command): void {
     ['versions', ({ versions }) => versions.join(' ')],
     'id',
   ]);
+  addSourceMaps(program);
   addCall(program, operations.log.settle, {
     show: ({ name, state, settledIn }) => ({ name, state, settledIn: settledIn ?? 'any version' }),
   });
@@ -80,5 +83,23 @@ function addLevel(noun: Command): void {
       if (options.json) return console.log(JSON.stringify({ levels, raised }, null, 2));
       for (const [name, kept] of Object.entries(levels)) console.log(`${name}  ${kept}`);
       for (const one of raised) console.log(`${one.source}  ${one.level} until ${one.until}`);
+    });
+}
+
+function addSourceMaps(program: Command): void {
+  const noun = program.command('source-map').description('source maps, which make stacks of errors readable');
+  addList(program, operations.log.sourceMaps, ['version', 'file', 'sources', 'at']);
+  noun
+    .command('upload <files...>')
+    .description('bring the source maps (*.map) of a version, before it is released')
+    .requiredOption('--of <version>', 'version of the app, as its errors name it')
+    .action(async (files: string[], { of: version }: { of: string }, command: Command) => {
+      const { options, client, params } = workspace(command);
+      for (const path of files) {
+        const map = await readObject(readFileSync(path, 'utf8'));
+        const file = basename(path).replace(/\.map$/, '');
+        const { sources } = await client.call(operations.log.putSourceMap, { params, body: { version, file, map } });
+        note(`${file}: leads back to ${sources} ${sources === 1 ? 'file' : 'files'}.`, options);
+      }
     });
 }

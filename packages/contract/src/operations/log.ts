@@ -71,6 +71,10 @@ const errorGroup = z
   .meta({ id: 'ErrorGroup' });
 export type ErrorGroup = z.infer<typeof errorGroup>;
 
+const sourceMap = z
+  .object({ version: z.string(), file: z.string(), sources: z.int().describe('Files it leads back to'), at: time })
+  .meta({ id: 'SourceMap' });
+
 const searched = listQuery.extend({
   text: z.string().max(200).optional().describe('Free text, in any case'),
 });
@@ -161,6 +165,32 @@ export const logOperations = {
     query: listQuery,
     reply: page(errorGroup),
     problems: ['malformed-filter'],
+  }),
+  sourceMaps: operation({
+    id: 'sourceMaps.list',
+    command: 'source-map list',
+    method: 'GET',
+    path: `${ENVIRONMENT}/source-maps`,
+    summary: 'Source maps by version and file, latest first',
+    caller: viewer,
+    params: environmentParams,
+    reply: z.object({ items: z.array(sourceMap) }),
+  }),
+  putSourceMap: operation({
+    id: 'sourceMaps.put',
+    changes: 'source map',
+    method: 'PUT',
+    path: `${ENVIRONMENT}/source-maps`,
+    summary: 'Bring the source map of a file of a version, so that stacks of its errors are readable',
+    caller: developer,
+    params: environmentParams,
+    body: z.strictObject({
+      version: z.string().min(1).max(40),
+      file: z.string().min(1).max(200).describe('Name of the generated file, without folders'),
+      map: jsonObject.describe('A source map, version 3'),
+    }),
+    bodyLimit: 16_000_000,
+    reply: sourceMap,
   }),
   settle: operation({
     id: 'errors.settle',

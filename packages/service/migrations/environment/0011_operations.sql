@@ -70,6 +70,15 @@ CREATE TABLE `_logEntries` (
 	CONSTRAINT `log_key` PRIMARY KEY(`at`,`id`)
 );
 --> statement-breakpoint
+CREATE TABLE `_sourceMaps` (
+	`version` varchar(40) NOT NULL,
+	`file` varchar(200) NOT NULL,
+	`map` mediumtext NOT NULL,
+	`sources` int NOT NULL,
+	`at` datetime(3) NOT NULL,
+	CONSTRAINT `source_maps_key` PRIMARY KEY(`version`,`file`)
+);
+--> statement-breakpoint
 CREATE TABLE `_conditionChanges` (
 	`number` bigint AUTO_INCREMENT NOT NULL,
 	`at` datetime(3) NOT NULL,

@@ -5,13 +5,14 @@ import type { Platform } from '../../platform/platform.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
 import { Levels } from './levels.js';
 import { logRoutes } from './routes.js';
+import { SourceMaps } from './sourceMaps.js';
 import { ServiceLog } from './serviceLog.js';
 import { logTable } from './tables.js';
 
 export function logs(platform: Platform): Capability<{ levels: Levels }> {
   const { now, ports } = platform;
   const offer = { levels: new Levels(platform) };
-  const parts = { ...platform, ...offer };
+  const parts = { ...platform, ...offer, sourceMaps: new SourceMaps() };
   const serviceLog = new ServiceLog(parts);
   ports.logEntry = (environment, entry) => serviceLog.add(environment, entry);
   const partitions = (db: EnvironmentDatabase, days: number) => keepPartitions(db, logTable, now(), days);

@@ -5,6 +5,7 @@ import { type Call, environmentOf } from '../../platform/call.js';
 import type { Platform } from '../../platform/platform.js';
 import { countError } from './errorStore.js';
 import type { Levels } from './levels.js';
+import type { SourceMaps } from './sourceMaps.js';
 import { insertEntries, levelNumber, type LogRow } from './logStore.js';
 
 const TEXT = 4_000;
@@ -12,7 +13,7 @@ const FIELDS = 8_000;
 /** A phone's clock can be anything; beyond this, the time of arrival counts. */
 const [OLDEST_MS, AHEAD_MS] = [7 * 86_400_000, 5 * 60_000];
 
-type Parts = Platform & { levels: Levels };
+type Parts = Platform & { levels: Levels; sourceMaps: SourceMaps };
 type Intake = Pick<Call, 'environment' | 'holder' | 'user' | 'headers'> & { body: { entries: NewLogEntry[] } };
 
 export async function takeEntries(parts: Parts, call: Intake): Promise<{ kept: number; below: number }> {
@@ -42,11 +43,8 @@ async function rowOf(
   const version = (error?.version ?? versionOf(call.headers['user-agent'] ?? ''))?.slice(0, 40) ?? null;
   const userId = call.user?.id ?? null;
   const person = userId ? `u:${userId}` : deviceId ? `d:${deviceId}` : null;
-  const masked = error && {
-    name: clean(error.name, 200),
-    message: clean(error.message, TEXT),
-    stack: error.stack && maskSecrets(error.stack),
-  };
+  const stack = error?.stack && (await parts.sourceMaps.readable(environmentOf(call), maskSecrets(error.stack), version));
+  const masked = error && { name: clean(error.name, 200), message: clean(error.message, TEXT), stack };
   const group = masked ? await countError(environmentOf(call), parts.newId, { error: masked, version, person, at: time }) : null;
   const all = masked?.stack ? { ...fields, stack: masked.stack } : fields;
   return {

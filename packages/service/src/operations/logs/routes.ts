@@ -5,10 +5,12 @@ import type { Platform } from '../../platform/platform.js';
 import { demandError, listErrors, settleError } from './errorStore.js';
 import { takeEntries } from './intake.js';
 import type { Levels } from './levels.js';
+import { listSourceMaps } from './sourceMapStore.js';
+import type { SourceMaps } from './sourceMaps.js';
 import { requestsAsEntriesSql } from '../telemetry/store.js';
 import { entriesAround, listEntries, listWithRequests, type Searched } from './logStore.js';
 
-type Parts = Platform & { levels: Levels };
+type Parts = Platform & { levels: Levels; sourceMaps: SourceMaps };
 const BATCH = 1_000;
 
 export function logRoutes(parts: Parts): Route[] {
@@ -32,6 +34,10 @@ export function logRoutes(parts: Parts): Route[] {
       read: (call) => levels.read(environmentOf(call)),
     }),
     bind(own.errors, async (call) => ({ body: await listErrors(environmentOf(call), call.query, parts) })),
+    bind(own.sourceMaps, async (call) => ({ body: { items: await listSourceMaps(environmentOf(call)) } })),
+    bind(own.putSourceMap, async (call) => ({ body: await parts.sourceMaps.put(environmentOf(call), call.body, new Date(parts.now())) }), {
+      subject: ({ body }) => `${body.version} ${body.file}`,
+    }),
     bind(
       own.settle,
       async (call) => {

@@ -1,4 +1,17 @@
-import { char, datetime, index, int, json, mysqlTable, primaryKey, text, tinyint, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import {
+  char,
+  datetime,
+  index,
+  int,
+  json,
+  mediumtext,
+  mysqlTable,
+  primaryKey,
+  text,
+  tinyint,
+  uniqueIndex,
+  varchar,
+} from 'drizzle-orm/mysql-core';
 import { id, instant } from '../../platform/database/columns.js';
 
 /** What service, gateways, jobs and apps have to say. By day, so that old days are dropped as a whole. */
@@ -46,4 +59,17 @@ export const errorPersonTable = mysqlTable(
   '_errorPeople',
   { errorId: id('errorId').notNull(), person: varchar('person', { length: 66 }).notNull(), at: datetime('at', { mode: 'date' }).notNull() },
   (t) => [primaryKey({ name: 'error_people_key', columns: [t.errorId, t.person] })],
+);
+
+/** Source maps of apps (ECMA-426), by version and generated file. */
+export const sourceMapTable = mysqlTable(
+  '_sourceMaps',
+  {
+    version: varchar('version', { length: 40 }).notNull(),
+    file: varchar('file', { length: 200 }).notNull(),
+    map: mediumtext('map').notNull(),
+    sources: int('sources').notNull(),
+    at: instant('at').notNull(),
+  },
+  (t) => [primaryKey({ name: 'source_maps_key', columns: [t.version, t.file] })],
 );
