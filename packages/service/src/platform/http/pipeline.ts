@@ -127,13 +127,13 @@ async function conduct(call: Call, parts: Platform, before: [name: string, step:
     for (const [name, step] of before) {
       const startedNs = process.hrtime.bigint();
       const pending = step(call, parts);
-      if (pending) await pending.finally(() => addSpan(call, name, startedNs));
+      if (pending) await inSpan(call, name, startedNs, pending);
     }
     // A stream has no length, and a HEAD request would not read it.
     if (call.request.method === 'HEAD' && (call.operation.stream || call.operation.replyTypes))
       return finish(call, parts, end(call, call.operation.status, ''));
     const startedNs = process.hrtime.bigint();
-    const answer = await handle(route, call, parts).finally(() => addSpan(call, 'handler', startedNs));
+    const answer = await inSpan(call, 'handler', startedNs, handle(route, call, parts));
     if (answer === 'streaming') {
       call.bytes.release();
       finish(call, parts, { status: 200, bytes: 0 });
@@ -146,6 +146,14 @@ async function conduct(call: Call, parts: Platform, before: [name: string, step:
     }
   } catch (error) {
     finish(call, parts, answerProblem(call, parts, error));
+  }
+}
+
+async function inSpan<T>(call: Call, step: string, startedNs: bigint, work: Promise<T> | T): Promise<T> {
+  try {
+    return await work;
+  } finally {
+    addSpan(call, step, startedNs);
   }
 }
 
