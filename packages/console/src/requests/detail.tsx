@@ -104,7 +104,17 @@ function FactsOf({ detail }: { detail: RequestDetail }) {
         ...(detail.keptOf > 1 ? [['Kept', `1 in ${detail.keptOf} like it`] as [string, string]] : []),
         ['Statements', count(detail.statements)],
         ['Route', mono('r', detail.route)],
-        ['Client', [detail.client, detail.version].filter(Boolean).join(' ') || null],
+        [
+          'Client',
+          detail.client && (
+            <span key="c">
+              <Anchor component={Link} to={`${base}/requests?filter=${encodeURIComponent(`client = '${detail.client}'`)}`}>
+                {detail.client}
+              </Anchor>{' '}
+              {detail.version}
+            </span>
+          ),
+        ],
         ['Key', mono('k', detail.key)],
         [
           'User',
