@@ -167,10 +167,13 @@ describe('the requests', () => {
       .first()
       .click();
     await page.getByRole('dialog').getByText('/app/v1/data/{collection}/{id}').waitFor();
-    await page.getByRole('dialog').getByText('Response size').waitFor();
     await page
       .getByRole('dialog')
-      .getByText(/orchard request show/)
+      .getByText(/bytes out/)
+      .waitFor();
+    await page
+      .getByRole('dialog')
+      .getByText(/^curl -X GET/)
       .waitFor();
     expect(await violations(page)).toEqual([]);
   });

@@ -70,6 +70,7 @@ export function addAlertCommands(program: Command): void {
   addCall(program, operations.alerts.test, {
     print: ({ items }, options) => printList(items, ['to', ['reached', ({ ok }) => ok], 'detail'], options),
   });
+  program.command('webhook').description('addresses that are told of alerts by HTTP');
   addCall(program, operations.alerts.addWebhook, {
     show: ({ name, url, secret }) => ({ name, url, secret }),
     hint: () => 'The secret is shown this once. Messages are signed with it (RFC 9421, hmac-sha256).',

@@ -61,8 +61,9 @@ const line = ({ at, level, source, text }: LogEntry): string => printText(`${at}
 
 function addExport(noun: Command): void {
   searchOptions(noun.command('export').description('log entries as NDJSON'))
+    .option('--sort <fields>', 'such as at; the latest first without it')
     .option('--file <path>', 'write there instead of to standard output')
-    .action(async ({ file, ...query }: Search & { file?: string }, command: Command) => {
+    .action(async ({ file, ...query }: Search & { sort?: string; file?: string }, command: Command) => {
       const { options, client, params } = workspace(command);
       const source = Readable.fromWeb((await client.open(operations.log.export, { params, query })).body as never);
       if (!file) return pipeline(source, process.stdout, { end: false });

@@ -87,8 +87,9 @@ function addHar(noun: Command): void {
     .description('requests as HAR 1.2')
     .option('--filter <cql2>', 'a condition in CQL2, such as "status >= 400"')
     .option('--text <text>', 'free text in path, problem and detail')
+    .option('--sort <fields>', 'such as -durationMs')
     .option('--limit <n>', 'at most this many, up to 500', Number, 100)
-    .action(async (query: { filter?: string; text?: string; limit: number }, command: Command) => {
+    .action(async (query: { filter?: string; text?: string; sort?: string; limit: number }, command: Command) => {
       const { client, params } = workspace(command);
       process.stdout.write(await (await client.open(operations.telemetry.har, { params, query })).text());
     });
@@ -126,18 +127,25 @@ function addUsage(program: Command): void {
   withPeriod(program.command('usage').description('calls, errors and latency by route'))
     .option('--client <name>', 'only calls of this client')
     .option('--route <route>', 'only calls of this route')
+    .option('--target <name>', 'only calls of this collection or channel')
     .option('--compare', 'with p95 of the period before, the routes that got slower first')
     .option('--over-time', 'by time step instead of by route')
     .action(async (own: UsageOptions, command: Command) => {
       const { options, client, params } = workspace(command);
-      const { client: of, route } = own;
+      const { client: of, route, target } = own;
       const compare = own.compare ? { compare: 'previous' as const } : {};
-      const query = { ...periodOf(own), ...(of ? { client: of } : {}), ...(route ? { route } : {}), ...compare };
+      const query = {
+        ...periodOf(own),
+        ...(of ? { client: of } : {}),
+        ...(route ? { route } : {}),
+        ...(target ? { target } : {}),
+        ...compare,
+      };
       printUsage(await client.call(operations.telemetry.usage, { params, query }), options, own.overTime);
     });
 }
 
-type UsageOptions = Period & { client?: string; route?: string; compare?: boolean; overTime?: boolean };
+type UsageOptions = Period & { client?: string; route?: string; target?: string; compare?: boolean; overTime?: boolean };
 
 type Sum = Pick<Usage['total'], 'calls' | 'clientErrors' | 'serverErrors' | 'p50Ms' | 'p95Ms' | 'p99Ms'>;
 const FIGURES = [

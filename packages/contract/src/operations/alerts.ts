@@ -152,7 +152,7 @@ export const alertOperations = {
   addWebhook: operation({
     id: 'alerts.addWebhook',
     changes: 'alerts',
-    command: 'alert webhook add <name> <url>',
+    command: 'webhook add <name> <url>',
     method: 'POST',
     path: `${ENVIRONMENT}/alerts/webhooks`,
     summary: 'Add a webhook; its secret, for the signature of RFC 9421, is shown once',
@@ -166,7 +166,7 @@ export const alertOperations = {
   removeWebhook: operation({
     id: 'alerts.removeWebhook',
     changes: 'alerts',
-    command: 'alert webhook remove',
+    command: 'webhook remove',
     method: 'DELETE',
     path: `${ENVIRONMENT}/alerts/webhooks/{webhook}`,
     summary: 'Remove a webhook',

@@ -235,7 +235,6 @@ export const objectiveOperations = {
   importSlo: operation({
     id: 'objectives.import',
     changes: 'objectives',
-    command: 'objective import',
     method: 'POST',
     path: `${ENVIRONMENT}/objectives/openslo`,
     summary: 'Read objectives from OpenSLO v1 (YAML): what would change, and with `apply` as a new version',
