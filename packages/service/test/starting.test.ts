@@ -48,7 +48,7 @@ async function makeOld(name: string): Promise<void> {
     await migrate(drizzle(connection as never), { migrationsFolder: folder, migrationsTable: '_migrations' });
     await connection.end();
   }
-  await bare.query(`INSERT INTO \`${name}\`.apps VALUES ('old', 'Old', NOW(3))`);
+  await bare.query(`INSERT INTO \`${name}\`.apps (name, title, createdAt) VALUES ('old', 'Old', NOW(3))`);
   await bare.query(
     `INSERT INTO \`${name}\`.environments (id, app, name, mode, createdAt) VALUES ('abcdefghij', 'old', 'dev', 'open', NOW(3))`,
   );
