@@ -39,7 +39,8 @@ describe('the condition', () => {
     // What is nearest to its limit stands on top.
     const first = page.getByRole('table', { name: 'Objectives' }).getByRole('row').nth(1);
     expect(await first.textContent()).toContain('Few calls are refused');
-    await first.getByRole('link', { name: /What counts against/ }).click();
+    expect(await violations(page)).toEqual([]);
+    await first.getByRole('link', { name: /calls that count against/ }).click();
     await page.getByRole('heading', { name: 'Requests' }).waitFor();
     await row('malformed-filter').first().waitFor();
   });
@@ -59,6 +60,7 @@ describe('the condition', () => {
       .waitFor();
     await drawer.getByLabel('Failing beyond').fill('90');
     await drawer.getByText('With these limits').waitFor();
+    expect(await violations(page)).toEqual([]);
     await drawer.getByLabel('Why').fill('Searches with typing errors are refused often');
     await drawer.getByRole('button', { name: 'Store as a new version' }).click();
     await drawer.waitFor({ state: 'detached' });

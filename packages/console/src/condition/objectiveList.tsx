@@ -106,9 +106,15 @@ function CallsLink({ of, at }: { of: Placed; at: number }) {
     : subject.of === 'gateway'
       ? `${base}/gateways${subject.name ? `?open=${subject.name}` : ''}`
       : `${base}/jobs`;
+  const what = filter ? 'calls' : subject.of === 'gateway' ? 'gateways' : 'jobs';
   return (
-    <Anchor component={Link} to={to} size="sm" aria-label={`What counts against ${of.title ?? of.name} in ${of.app}/${of.environment}`}>
-      {filter ? 'calls' : subject.of === 'gateway' ? 'gateways' : 'jobs'}
+    <Anchor
+      component={Link}
+      to={to}
+      size="sm"
+      aria-label={`${what} that count against ${of.title ?? of.name} in ${of.app}/${of.environment}`}
+    >
+      {what}
     </Anchor>
   );
 }
