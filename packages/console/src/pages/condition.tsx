@@ -15,6 +15,7 @@ import { Strip, summary } from '../condition/strip.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { Empty, Loaded, Moment, PageHead } from '../parts/basics.js';
 import { coded, FromCode } from '../parts/fromCode.js';
+import { Problems } from '../requests/problems.js';
 
 const OFTEN_MS = 5_000;
 const SPANS = { '24h': 86_400_000, '30d': 2_592_000_000 } as const;
@@ -22,6 +23,9 @@ const SPANS = { '24h': 86_400_000, '30d': 2_592_000_000 } as const;
 const OLD_MS = 30_000;
 
 type History = ReplyOf<typeof operations.condition.history>;
+
+const HOUR_MS = 3_600_000;
+const hourUntil = (until: number) => ({ from: new Date(until - HOUR_MS).toISOString(), until: new Date(until).toISOString() });
 
 /** The time, every second. */
 function useNow(): number {
@@ -112,6 +116,10 @@ export function ConditionPage() {
                 </Group>
                 <ObjectiveList items={placed(items)} at={moment.at ?? now} onOpen={setOpen} />
               </section>
+              <Problems
+                query={hourUntil(moment.at ?? until)}
+                title={`${params.app} / ${params.environment}: refused and failed in that hour, by problem`}
+              />
             </>
           )
         }

@@ -8,7 +8,7 @@ import { Loaded } from '../parts/basics.js';
 import { count } from '../parts/format.js';
 import { TableHead } from '../parts/tableHead.js';
 
-export function Problems({ query }: { query: { from: string; until: string } }) {
+export function Problems({ query, title = 'Refused and failed, by problem' }: { query: { from: string; until: string }; title?: string }) {
   const { params, base } = useEnvironment();
   const problems = useCall(operations.telemetry.problems, { params, query }, { refetchInterval: 15_000 });
   const to = (filter: string) =>
@@ -16,7 +16,7 @@ export function Problems({ query }: { query: { from: string; until: string } }) 
   return (
     <section className="panel" aria-label="Problems">
       <Title order={2} mb="xs">
-        Refused and failed, by problem
+        {title}
       </Title>
       <Loaded of={problems}>
         {({ items }) =>
