@@ -36,7 +36,9 @@ export function dueSteps(
     const hasNext = state.step + 1 < rule.steps.length;
     if (hasNext && state.nextAt <= now) {
       due.push({ rule, targets: rule.steps[state.step + 1] as AlertTarget[], isReminder: false });
-      after[rule.name] = { ...state, step: state.step + 1, nextAt: now + rule.nextAfterMin * MINUTE_MS };
+      // A reminder that is due as well waits: nobody is told twice at once.
+      const remindAt = state.remindAt <= now ? now + rule.remindAfterMin * MINUTE_MS : state.remindAt;
+      after[rule.name] = { step: state.step + 1, nextAt: now + rule.nextAfterMin * MINUTE_MS, remindAt };
     } else if (state.remindAt <= now) {
       due.push({ rule, targets: rule.steps.slice(0, state.step + 1).flat(), isReminder: true });
       after[rule.name] = { ...state, remindAt: now + rule.remindAfterMin * MINUTE_MS };
