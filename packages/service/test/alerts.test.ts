@@ -148,7 +148,7 @@ describe('an environment that fails', () => {
     await refuse(20);
     const [incident] = await eventually(async () => {
       const found = await incidents();
-      return found[0] && texts().some((text) => text.includes('is failing')) && found;
+      return found[0] && texts().some((text) => text.includes('is failing')) && target.got.length > 0 && found;
     });
     expect(incident).toMatchObject({ subject: 'condition', condition: 'failing', closedAt: null, acknowledgedAt: null });
     const alert = texts().filter((text) => text.includes('is failing'));

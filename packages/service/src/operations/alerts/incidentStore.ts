@@ -64,12 +64,15 @@ export async function openIncident({ db }: Place, subject: string): Promise<Inci
   return row ? read(row) : null;
 }
 
-export async function unacknowledged({ db }: Place): Promise<IncidentRow[]> {
+/** The open incidents nobody has acknowledged, of those a member was sent an alert about and may acknowledge. */
+export async function unacknowledgedOf({ db }: Place, memberId: string, now: Date): Promise<string[]> {
+  const [incident, link] = [db.table(incidentTable), db.table(alertLinkTable)];
   const rows = await db.orm
-    .select()
-    .from(db.table(incidentTable))
-    .where(and(isNull(incidentTable.closedAt), isNull(incidentTable.acknowledgedAt)));
-  return rows.map(read);
+    .selectDistinct({ id: incident.id })
+    .from(incident)
+    .innerJoin(link, eq(link.incidentId, incident.id))
+    .where(and(isNull(incident.closedAt), isNull(incident.acknowledgedAt), eq(link.memberId, memberId), gt(link.expiresAt, now)));
+  return rows.map(({ id }) => id);
 }
 
 /** @throws {Problem} not-found */

@@ -17,7 +17,7 @@ import {
   type HappeningKind,
   type IncidentRow,
   openIncident,
-  unacknowledged,
+  unacknowledgedOf,
   updateIncident,
 } from './incidentStore.js';
 import type { Parts } from './parts.js';
@@ -185,9 +185,7 @@ export class Incidents {
     const environment = await this.parts.directory.environmentById(environmentId);
     const link = environment && (await findLink(environment, hashToken(token), new Date(this.parts.now())));
     if (!environment || !link) return null;
-    // The right may have ended since.
-    const role = (await this.parts.members.withRoleIn(environment.id)).find(({ id }) => id === link.memberId);
-    if (!role) return null;
+    if (!(await this.#stillHasRole(environment, link.memberId))) return null;
     const incident = await this.acknowledge(
       environment,
       link.incidentId,
@@ -201,13 +199,19 @@ export class Incidents {
   async acknowledgeBySms(memberId: string, text: string): Promise<boolean> {
     if (!/^\s*ok\b/i.test(text)) return false;
     let found = false;
+    // The link is stored before the alert leaves: an answer may come while others are still being told.
     for (const environment of await this.parts.directory.allEnvironments())
-      for (const { id, progress } of await unacknowledged(environment)) {
-        if (!progress.told.includes(memberId)) continue;
+      for (const id of await unacknowledgedOf(environment, memberId, new Date(this.parts.now()))) {
+        if (!(await this.#stillHasRole(environment, memberId))) continue;
         await this.acknowledge(environment, id, { kind: 'member', id: memberId }, 'by SMS');
         found = true;
       }
     return found;
+  }
+
+  /** The right may have ended since the alert. */
+  async #stillHasRole(environment: Environment, memberId: string): Promise<boolean> {
+    return (await this.parts.members.withRoleIn(environment.id)).some(({ id }) => id === memberId);
   }
 }
 
