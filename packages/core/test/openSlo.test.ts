@@ -7,6 +7,7 @@ import {
   type Measure,
   OpenSloError,
   readOpenSlo,
+  type SloDocument,
   type SloObjective,
   type Subject,
   writeOpenSlo,
@@ -47,6 +48,7 @@ const objective: fc.Arbitrary<SloObjective> = fc
     return { ...rest, ...(title === undefined ? {} : { title }), stressed, failing };
   });
 const SERVICE = { name: 'quillfell-hiker-live', title: 'quillfell-hiker/live' };
+const sloOf = (one: SloObjective) => writeOpenSlo(SERVICE, [one]).find(({ kind }) => kind === 'SLO') as SloDocument;
 
 describe('an objective as OpenSLO', () => {
   it('comes back without loss, through text as well', () => {
@@ -61,8 +63,8 @@ describe('an objective as OpenSLO', () => {
   it('has a target of at least 0 and below 1, as the standard wants it', () => {
     fc.assert(
       fc.property(objective, (one) => {
-        const slo = writeOpenSlo(SERVICE, [one]).find(({ kind }) => kind === 'SLO');
-        for (const { target } of slo?.spec.objectives as { target: number }[]) {
+        const targets = sloOf(one).spec.objectives as { target: number }[];
+        for (const { target } of targets) {
           expect(target).toBeGreaterThanOrEqual(0);
           expect(target).toBeLessThan(1);
         }
@@ -71,19 +73,17 @@ describe('an objective as OpenSLO', () => {
   });
 
   it('is read where its indicator stands in a document of its own, and its target in per cent', () => {
-    const [, slo] = writeOpenSlo(SERVICE, [
-      {
-        name: 'failures',
-        subject: { of: 'calls' },
-        measure: { of: 'failed', as: 'share' },
-        windowMs: 300_000,
-        stressed: 0.01,
-        failing: 0.05,
-        leastCalls: 10,
-        leaveOut: [],
-      },
-    ]);
-    const { indicator, ...spec } = slo?.spec as { indicator: { spec: object } };
+    const slo = sloOf({
+      name: 'failures',
+      subject: { of: 'calls' },
+      measure: { of: 'failed', as: 'share' },
+      windowMs: 300_000,
+      stressed: 0.01,
+      failing: 0.05,
+      leastCalls: 10,
+      leaveOut: [],
+    });
+    const { indicator, ...spec } = slo.spec as { indicator: { spec: object } };
     const sli = { apiVersion: 'openslo/v1', kind: 'SLI', metadata: { name: 'failures' }, spec: indicator.spec };
     const objectives = [
       { displayName: 'stressed', targetPercent: 99 },
