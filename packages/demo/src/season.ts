@@ -38,9 +38,10 @@ export async function writeSeason(season: Season): Promise<void> {
   const hourlyFrom = startOf(now - HOURLY_DAYS * DAY_MS, DAY_MS);
   const hours: Count[] = [];
   for (let at = hourlyFrom; at < startOf(weekAt, HOUR_MS); at += HOUR_MS)
-    hours.push(...countsOf(season, at, busy(new Date(at).getUTCHours()) / DAY_WEIGHT, random));
+    hours.push(...countsOf(season, at, busy(new Date(at).getUTCHours()) / 24, random));
   const days: Count[] = [];
-  for (let at = startOf(now - DAYS * DAY_MS, DAY_MS); at < hourlyFrom; at += DAY_MS) days.push(...countsOf(season, at, 1, random));
+  for (let at = startOf(now - DAYS * DAY_MS, DAY_MS); at < hourlyFrom; at += DAY_MS)
+    days.push(...countsOf(season, at, DAY_WEIGHT / 24, random));
   await insertCounts(place.db, 'hour', null, hours);
   await insertCounts(place.db, 'minute', 'past', refusedExchanges(now));
   await rollUp(place.db);
@@ -48,6 +49,7 @@ export async function writeSeason(season: Season): Promise<void> {
   await writeConditions(season, random);
 }
 
+/** The weight of a whole day, as the week of single calls has it. */
 const DAY_WEIGHT = Array.from({ length: 24 }, (_, hour) => busy(hour)).reduce((sum, one) => sum + one, 0);
 
 /** All calls of an hour or a day, by pattern, client and outcome. */
@@ -57,13 +59,16 @@ function countsOf({ now, callsADay }: Season, at: number, share: number, random:
   const weights = PATTERNS.reduce((sum, { weight }) => sum + weight, 0);
   return PATTERNS.flatMap((pattern) =>
     CLIENT_SHARES(pattern).flatMap(([client, part]) =>
-      outcomes(pattern, client, Math.round((calls * pattern.weight * part) / weights), at, weekend),
+      outcomes(pattern, client, whole((calls * pattern.weight * part) / weights, random), at, weekend, random),
     ),
   );
 }
 
-function outcomes(pattern: Pattern, client: string, calls: number, at: number, weekend: boolean): Count[] {
-  const failed = pattern.failures.map(([share, status, problem]) => ({ status, problem, calls: Math.round(calls * share) }));
+/** A whole number with the expectation of the given one: what is rare must not be rounded away hour by hour. */
+const whole = (expected: number, random: () => number): number => Math.floor(expected + random());
+
+function outcomes(pattern: Pattern, client: string, calls: number, at: number, weekend: boolean, random: () => number): Count[] {
+  const failed = pattern.failures.map(([share, status, problem]) => ({ status, problem, calls: whole(calls * share, random) }));
   const answered = calls - failed.reduce((sum, one) => sum + one.calls, 0);
   return [{ status: pattern.status, problem: '', calls: answered }, ...failed]
     .filter((one) => one.calls > 0)
