@@ -56,6 +56,7 @@ const ROOMS = {
   'messages/sms': ['messages/gateways', 'messages/notifications', 'messages/optOuts', 'people/users'],
   'messages/mail': ['messages/notifications'],
   'messages/channels': ['messages/notifications', 'messages/presence'],
+  'operations/reports': ['operations/telemetry', 'setup/members'],
 };
 const rooms = Object.keys(ROOMS);
 const SERVICE = '^packages/service/src';

@@ -16,6 +16,7 @@ import { addMemberCommands } from './commands/members.js';
 import { addNoticeCommands } from './commands/notices.js';
 import { addNotificationCommands } from './commands/notifications.js';
 import { addRecordCommands } from './commands/records.js';
+import { addDigestCommands, addReportCommands } from './commands/reports.js';
 import { addSecondFactorCommands } from './commands/secondFactors.js';
 import { addMessagingCommands, addSmsCommands } from './commands/sms.js';
 import { addTelemetryCommands } from './commands/telemetry.js';
@@ -50,6 +51,8 @@ const COMMANDS = [
   addTelemetryCommands,
   addLogCommands,
   addJobCommands,
+  addReportCommands,
+  addDigestCommands,
   addMemberCommands,
   addSecondFactorCommands,
   addWayCommands,

@@ -36,6 +36,9 @@ const LogPage = page(() => import('./pages/log.js'), 'LogPage');
 const NotificationPage = page(() => import('./pages/notification.js'), 'NotificationPage');
 const OverviewPage = page(() => import('./pages/overview.js'), 'OverviewPage');
 const QuickStartPage = page(() => import('./pages/quickStart.js'), 'QuickStartPage');
+const DigestLinkPage = page(() => import('./pages/digestLink.js'), 'DigestLinkPage');
+const ReportPage = page(() => import('./pages/report.js'), 'ReportPage');
+const ReportsPage = page(() => import('./pages/reports.js'), 'ReportsPage');
 const RequestsPage = page(() => import('./pages/requests.js'), 'RequestsPage');
 const SentPage = page(() => import('./pages/sent.js'), 'SentPage');
 const SmsInboxPage = page(() => import('./pages/smsInbox.js'), 'SmsInboxPage');
@@ -58,6 +61,14 @@ export function Console() {
         element={
           <Suspense fallback={<Loader aria-label="Loading" />}>
             <AcknowledgePage />
+          </Suspense>
+        }
+      />
+      <Route
+        path="/digest"
+        element={
+          <Suspense fallback={<Loader aria-label="Loading" />}>
+            <DigestLinkPage />
           </Suspense>
         }
       />
@@ -115,6 +126,8 @@ function Pages({ member }: { member: Member }) {
         <Route path="log" element={<LogPage />} />
         <Route path="errors" element={<ErrorsPage />} />
         <Route path="jobs" element={<JobsPage />} />
+        <Route path="reports" element={<ReportsPage />} />
+        <Route path="reports/:id" element={<ReportPage />} />
         <Route path="api-use" element={<ApiUsePage />} />
         <Route path="setup" element={<ClientsPage />} />
         <Route path="quick-start" element={<QuickStartPage />} />

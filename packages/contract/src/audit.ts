@@ -11,6 +11,7 @@ export const AUDIT_KINDS = {
   token: 'installation',
   'second factor': 'installation',
   'installation gateway': 'installation',
+  digest: 'installation',
   collection: 'environment',
   index: 'environment',
   view: 'environment',
@@ -33,6 +34,7 @@ export const AUDIT_KINDS = {
   'source map': 'environment',
   'planned work': 'environment',
   search: 'environment',
+  report: 'environment',
 } as const;
 export type AuditKind = keyof typeof AUDIT_KINDS;
 

@@ -87,7 +87,8 @@ export function createHttpClient(options: HttpClientOptions): HttpClient {
     return {
       status: reply.status,
       headers: reply.headers,
-      body: (text ? JSON.parse(text) : undefined) as z.output<O['reply']> as ReplyOf<O>,
+      // A file is the caller's to read.
+      body: (operation.replyTypes ? text : text ? JSON.parse(text) : undefined) as z.output<O['reply']> as ReplyOf<O>,
     };
   }
   return { address: options.address, open, exchange, call: async (operation, input) => (await exchange(operation, input)).body };

@@ -13,6 +13,7 @@ import { notificationOperations } from './operations/notifications.js';
 import { conditionOperations, objectiveOperations } from './operations/objectives.js';
 import { collectionOperations } from './operations/collections.js';
 import { managedRecordOperations, recordOperations } from './operations/records.js';
+import { digestOperations, reportOperations } from './operations/reports.js';
 import { secondFactorOperations } from './operations/secondFactors.js';
 import { smsOperations } from './operations/sms.js';
 import { telemetryOperations } from './operations/telemetry.js';
@@ -49,6 +50,8 @@ export const operations = {
   objectives: objectiveOperations,
   alerts: alertOperations,
   incidents: incidentOperations,
+  reports: reportOperations,
+  digests: digestOperations,
 };
 export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
   (group) => Object.values(group) as unknown as AnyOperation[],
@@ -56,7 +59,16 @@ export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
 
 export * from './audit.js';
 export { type ActorDocument, actorWords, ENVIRONMENT as ENVIRONMENT_PATH } from './common.js';
-export { durationWords, findingWords, measureWords, subjectWords, valueWords } from '@orchard/core/words';
+export {
+  cellWords,
+  changeOf,
+  durationWords,
+  figureWords,
+  findingWords,
+  measureWords,
+  subjectWords,
+  valueWords,
+} from '@orchard/core/words';
 export * from './commandLine.js';
 export * from './curl.js';
 export * from './events.js';
@@ -67,6 +79,8 @@ export * from './openapi.js';
 export * from './operation.js';
 export { ALERT_CAUSES, alertRule as alertRuleSchema } from './operations/alerts.js';
 export type * from './operations/alerts.js';
+export { REPORT_PERIODS, REPORT_SOURCES } from './operations/reports.js';
+export type * from './operations/reports.js';
 export type * from './operations/log.js';
 export type * from './operations/apps.js';
 export { INSTALLATION_CHECKS, objective as objectiveSchema } from './operations/objectives.js';

@@ -27,6 +27,7 @@ export * from './openSlo.js';
 export * from './otlp.js';
 export * from './pattern.js';
 export * from './place.js';
+export * from './reports/index.js';
 export * from './retry.js';
 export * from './rota.js';
 export * from './sampling.js';

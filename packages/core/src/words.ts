@@ -11,3 +11,5 @@ export * from './json.js';
 export * from './objectiveWords.js';
 export * from './logLevels.js';
 export * from './messages/answers.js';
+export * from './reports/document.js';
+export * from './reports/digestTimes.js';

@@ -4,6 +4,7 @@ import { APP, seededRandom } from './scenario.js';
 import type { EnvironmentName } from './seed.js';
 
 export const ON_CALL = 'Ilse Brook';
+const BOARD = 'Per Cairn';
 const DAY_MS = 86_400_000;
 
 /** The promise that the hut search breaks at weekends. */
@@ -35,6 +36,35 @@ export async function seedOperations(
     await bringEntries(address, keys[environment], now);
   }
   await seedAlerts(owner);
+  await seedReports(owner);
+}
+
+/** What the team looks at again, and what the board reads on Monday. */
+async function seedReports(owner: HttpClient): Promise<void> {
+  const params = { app: APP.name, environment: 'live' };
+  const save = (body: Parameters<typeof owner.call<typeof operations.reports.save>>[1]['body']) =>
+    owner.call(operations.reports.save, { params, body });
+  await save({ name: 'The week', source: 'summary', period: 'week' });
+  const search = await save({
+    name: 'Hut search',
+    source: 'use',
+    route: HUT_SEARCH.subject.of === 'route' ? HUT_SEARCH.subject.route : '',
+    target: 'huts',
+    period: 'four-weeks',
+  });
+  await save({ name: 'Failed calls', source: 'requests', filter: 'status >= 500', period: 'day' });
+  const { items } = await owner.call(operations.digests.list, {});
+  if (items.length > 0) return;
+  const readers = (await owner.call(operations.members.list, {})).items.filter(({ name }) => [ON_CALL, BOARD].includes(name));
+  await owner.call(operations.digests.add, {
+    body: {
+      name: 'Monday for the board',
+      every: 'week',
+      timeZone: 'Europe/Oslo',
+      environments: [{ ...params, reports: [search.id] }],
+      readers: readers.map(({ id }) => ({ member: id })),
+    },
+  });
 }
 
 async function seedAlerts(owner: HttpClient): Promise<void> {

@@ -16,6 +16,7 @@ import { jobs } from './operations/jobs/capability.js';
 import { logs } from './operations/logs/capability.js';
 import { objectives } from './operations/objectives/capability.js';
 import { otlp } from './operations/otlp/capability.js';
+import { reports } from './operations/reports/capability.js';
 import { telemetry } from './operations/telemetry/capability.js';
 import { users } from './people/users/capability.js';
 import type { Capability } from './platform/capability.js';
@@ -53,6 +54,7 @@ const ROOMS = [
   sms,
   mail,
   channels,
+  reports,
 ] as const;
 
 type OfferOf<R> = R extends (...needs: never[]) => { offer?: infer Offer extends object } ? (object extends Offer ? never : Offer) : never;

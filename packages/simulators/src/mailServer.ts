@@ -6,7 +6,16 @@ import { SMTPServer } from 'smtp-server';
 import { type Authority, serverCertificate } from './authority.js';
 import { Faults } from './faults.js';
 
-export type Mail = { from: string; to: string; subject: string; text: string; html: string | null; at: string };
+export type MailAttachment = { name: string; type: string; bytes: number; text: string };
+export type Mail = {
+  from: string;
+  to: string;
+  subject: string;
+  text: string;
+  html: string | null;
+  files: MailAttachment[];
+  at: string;
+};
 export type MailServerOptions = {
   user: string;
   password: string /** Where failure notices are sent: host and port of an SMTP server. */;
@@ -52,6 +61,12 @@ export class MailServer {
                 subject: parsed.subject ?? '',
                 text: parsed.text ?? '',
                 html: parsed.html || null,
+                files: parsed.attachments.map(({ filename, contentType, size, content }) => ({
+                  name: filename ?? '',
+                  type: contentType,
+                  bytes: size,
+                  text: contentType.startsWith('text/') ? content.toString() : '',
+                })),
                 at: new Date().toISOString(),
               };
               if (address.startsWith('moved@'))

@@ -7,9 +7,10 @@ import { Empty, Loaded, PageHead } from '../parts/basics.js';
 import { count, milliseconds } from '../parts/format.js';
 import { ChartPanel } from '../parts/chart.js';
 import { coded, FromCode } from '../parts/fromCode.js';
-import { RangeControl, useRange } from '../parts/range.js';
+import { PERIOD_OF, RangeControl, useRange } from '../parts/range.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { SERIES } from '../theme.js';
+import { SaveReport } from '../parts/saveReport.js';
 import { TableHead } from '../parts/tableHead.js';
 
 export const CALL_SERIES = [
@@ -96,6 +97,10 @@ export function ApiUsePage() {
           onChange={({ currentTarget }) => setCompare(currentTarget.checked ? '1' : null)}
         />
         <RangeControl range={range} />
+        <SaveReport
+          of={{ source: 'use', ...(client ? { client } : {}), ...(route ? { route } : {}), ...(target ? { target } : {}) }}
+          period={PERIOD_OF[range.name]}
+        />
         <FromCode calls={[coded(operations.telemetry.usage, asked)]} />
       </PageHead>
       <Loaded of={usage}>

@@ -12,6 +12,7 @@ import { RecordTable } from '../data/table.js';
 import { Empty, Loaded, PageHead } from '../parts/basics.js';
 import { bytes, counted } from '../parts/format.js';
 import { type CodedCall, coded, FromCode } from '../parts/fromCode.js';
+import { SaveReport } from '../parts/saveReport.js';
 import { useListState } from '../parts/listState.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 
@@ -59,6 +60,7 @@ function OneCollection({ collection, all }: { collection: Collection; all: Colle
         title={name}
         hint={`${counted(collection.records, 'record')}, ${counted(fields.length, 'field')}, ${bytes(collection.bytes)}`}
       >
+        <SaveReport of={{ source: 'records', collection: name, ...(state.filter ? { filter: state.filter } : {}) }} />
         <FromCode calls={callsOf(tab as Tab, collection, state.filter, params)} />
         <Button onClick={() => setOpen(NEW)}>Add record</Button>
       </PageHead>

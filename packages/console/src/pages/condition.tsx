@@ -15,6 +15,7 @@ import { Strip, summary } from '../condition/strip.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { Empty, Loaded, Moment, PageHead } from '../parts/basics.js';
 import { coded, FromCode } from '../parts/fromCode.js';
+import { SaveReport } from '../parts/saveReport.js';
 import { Problems } from '../requests/problems.js';
 
 const OFTEN_MS = 5_000;
@@ -66,6 +67,7 @@ export function ConditionPage() {
             { value: '30d', label: '30 days' },
           ]}
         />
+        <SaveReport of={{ source: 'condition' }} />
         <FromCode calls={[coded(operations.condition.read, { query }), coded(operations.condition.history, { query: period })]} />
       </PageHead>
       <MomentControl moment={moment} from={from} until={until} />

@@ -8,8 +8,9 @@ import { count, milliseconds } from '../parts/format.js';
 import { BlockedOrigins } from '../parts/blockedOrigins.js';
 import { ChartPanel } from '../parts/chart.js';
 import { coded, FromCode } from '../parts/fromCode.js';
+import { SaveReport } from '../parts/saveReport.js';
 import { Problems } from '../requests/problems.js';
-import { RangeControl, useRange } from '../parts/range.js';
+import { PERIOD_OF, RangeControl, useRange } from '../parts/range.js';
 import { useEnvironment } from '../environment.js';
 
 import { callRows, CALL_SERIES } from './apiUse.js';
@@ -26,6 +27,7 @@ export function OverviewPage() {
     <Stack gap="lg">
       <PageHead title="Overview" hint={`${params.app} / ${params.environment}`}>
         <RangeControl range={range} />
+        <SaveReport of={{ source: 'summary' }} period={PERIOD_OF[range.name]} />
         <FromCode calls={[coded(operations.telemetry.usage, { params, query: range.query })]} />
       </PageHead>
       <BlockedOrigins items={blocked.data?.items ?? []} />

@@ -8,6 +8,7 @@ import { PageHead } from './basics.js';
 import { type CodedCall, coded, FromCode } from './fromCode.js';
 import { type Column, Listing } from './listing.js';
 import { type Preset, useListState } from './listState.js';
+import { SaveReport, sourceOfList } from './saveReport.js';
 
 // biome-ignore lint/suspicious/noExplicitAny: an operation of any shape
 type Any = Operation<any, any, any, any>;
@@ -94,6 +95,7 @@ export function ListPage<O extends Any>({
   const { params } = useEnvironment();
   const { query } = useListState(list.initialSort);
   const { cursor: _, ...asked } = query;
+  const source = sourceOfList(list.operation);
   const input = ('filter' in list.operation.query.shape
     ? { params, query: { ...list.also, ...asked } }
     : { params }) as unknown as CallInput<O>;
@@ -101,6 +103,9 @@ export function ListPage<O extends Any>({
     <>
       <PageHead title={title} hint={hint}>
         {children}
+        {source && (
+          <SaveReport of={{ source, ...(query.filter ? { filter: query.filter } : {}), ...(query.sort ? { sort: query.sort } : {}) }} />
+        )}
         <FromCode calls={[coded(list.operation, input), ...calls]} />
       </PageHead>
       {above}

@@ -5,6 +5,8 @@ import { useAddressState } from '../environment.js';
 
 const SPANS = { '1h': 3_600_000, '24h': 86_400_000, '7d': 604_800_000, '30d': 2_592_000_000, '90d': 7_776_000_000 } as const;
 const LABELS = { '1h': 'Last hour', '24h': '24 hours', '7d': '7 days', '30d': '30 days', '90d': '90 days' } as const;
+/** The period of a report that shows the same. */
+export const PERIOD_OF = { '1h': 'hour', '24h': 'day', '7d': 'week', '30d': 'four-weeks', '90d': 'quarter' } as const;
 /** How often the period advances. */
 const GRAIN_MS = 10_000;
 

@@ -1,9 +1,9 @@
 /** What the platform needs from rooms above it: the responsible room fills each port. An unfilled port does nothing. */
-import type { MemberWayKind } from '@orchard/contract';
+import type { AnyOperation, MemberWayKind, ReplyOf, Role } from '@orchard/contract';
 import type { CountedKind, JsonObject, LogLevel } from '@orchard/core';
 import type { SessionCheck } from './access/userTokens.js';
 import type { Statements } from './database/connection.js';
-import type { Call, Environment } from './call.js';
+import type { Call, Environment, SignedInMember } from './call.js';
 
 export type UserRemoval = {
   /** The transaction that removes the user. */
@@ -36,6 +36,15 @@ export type ServiceEntry = {
 /** A certificate that some gateway signs with, and when it ends. */
 export type GatewayCertificate = { gateway: string; place: string; expiresAt: Date };
 
+/** A file of a mail; with a `cid`, one that its HTML shows (RFC 2392). */
+export type MailFile = { name: string; type: string; content: Buffer; cid?: string };
+export type OutgoingMail = { to: string; subject: string; text: string; html?: string; files?: readonly MailFile[] };
+
+export type ReadInput = { params?: Record<string, unknown>; query?: Record<string, unknown> };
+
+/** Somebody on whose behalf the service reads, with the rights of the moment. */
+export type Reader = { member: SignedInMember; role: Role };
+
 export type Ports = {
   /** A call has got its response. */
   recordCall: (call: Call, status: number, durationUs: number, bytesOut: number) => void;
@@ -58,8 +67,13 @@ export type Ports = {
   /** A device is removed, in this transaction. */
   deviceRemoved: (on: Statements, environment: Environment, deviceId: string) => Promise<void>;
   /** Sends a mail of the installation through a gateway of its own; false if it has none. @throws Error when it is refused */
-  mailByGateway: (mail: { to: string; subject: string; text: string }) => Promise<boolean>;
+  mailByGateway: (mail: OutgoingMail) => Promise<boolean>;
   hasMailGateway: () => Promise<boolean>;
+  /**
+   * Makes a reading call of members as a member would, rights checked.
+   * @throws {Problem} role-insufficient, and those of the operation
+   */
+  readAs: <O extends AnyOperation>(operation: O, reader: Reader, environment: Environment | null, input: ReadInput) => Promise<ReplyOf<O>>;
   /** By which verified ways members can be reached, by member. */
   waysOfMembers: () => Promise<Map<string, MemberWayKind[]>>;
   /** A member was removed, in the same unit of work. */
@@ -83,6 +97,9 @@ export const emptyPorts = (): Ports => ({
   deviceRemoved: async () => undefined,
   mailByGateway: async () => false,
   hasMailGateway: async () => false,
+  readAs: async () => {
+    throw new Error('no calls are served yet');
+  },
   waysOfMembers: async () => new Map(),
   memberRemoved: async () => undefined,
   environmentCreated: async () => undefined,

@@ -1,6 +1,7 @@
 /** The mail gateway: SMTP with nodemailer. */
 import nodemailer, { type Transporter } from 'nodemailer';
 import type SMTPPool from 'nodemailer/lib/smtp-pool/index.js';
+import { mailParts } from '../../platform/mailParts.js';
 import { type CheckStep, connectionWords, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
 
 export type MailSettings = {
@@ -47,7 +48,7 @@ export class MailSender implements Sender {
     return null;
   }
 
-  async send({ content, target }: OutgoingMessage): Promise<Outcome> {
+  async send({ content, target, files }: OutgoingMessage): Promise<Outcome> {
     const { from, bouncesTo } = this.settings;
     const mark = this.newMark();
     try {
@@ -56,7 +57,7 @@ export class MailSender implements Sender {
         to: target.target,
         subject: content.title ?? '',
         text: content.body ?? '',
-        ...(content.html ? { html: content.html } : {}),
+        ...mailParts({ html: content.html, files }),
         messageId: `<${mark}@${domainOf(from)}>`,
         // RFC 3834 section 5: suppresses out-of-office replies.
         headers: { 'Auto-Submitted': 'auto-generated' },

@@ -1,6 +1,7 @@
 /** What every gateway offers to sending: one message in, one outcome out. */
 import type { JsonObject } from '@orchard/core';
 import type { NotificationContent } from '@orchard/core/messages';
+import type { MailFile } from '../../platform/ports.js';
 
 /** Where one delivery goes. The way decides which members are set. */
 export type Target = {
@@ -22,6 +23,8 @@ export type OutgoingMessage = {
   notification: { id: string; sentAt: string; urgency: string; replaces: string | null; expiresAt: number };
   content: NotificationContent;
   overlay: JsonObject | undefined;
+  /** Of a mail. */
+  files?: readonly MailFile[] | undefined;
   target: Target;
   /** Seconds the network may keep it. */
   ttlS: number;

@@ -45,6 +45,17 @@ export class MemberDirectory {
     return { id, email, name, owner, via: row.session.kind as SignedInMember['via'], tokenHash, confirmedAt, secondFactor };
   }
 
+  /** A member as the service knows them when they are not there; null for one who left or has not joined yet. */
+  async memberById(memberId: string): Promise<SignedInMember | null> {
+    const [row] = await this.database.orm
+      .select({ member: members, secondFactor: HAS_FACTOR })
+      .from(members)
+      .where(and(eq(members.id, memberId), isNotNull(members.joinedAt)));
+    if (!row) return null;
+    const { id, email, name, owner } = row.member;
+    return { id, email, name, owner, via: 'cookie', tokenHash: '', confirmedAt: 0, secondFactor: Boolean(row.secondFactor) };
+  }
+
   /** An automation token acts under its own name, with its own roles. */
   async #automationOf(tokenHash: string, now: Date, address: string | null): Promise<SignedInMember | null> {
     const [row] = await this.database.orm.select().from(automationTokens).where(eq(automationTokens.hash, tokenHash));

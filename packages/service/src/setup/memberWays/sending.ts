@@ -1,6 +1,7 @@
 /** One message to a member on one way, through the gateways of the installation. */
 import type { MemberWayKind } from '@orchard/contract';
 import type { OutgoingMessage, Outcome, Sender } from '../../messages/gateways/sender.js';
+import type { OutgoingMail } from '../../platform/ports.js';
 import type { Parts } from './parts.js';
 import type { WayRow } from './store.js';
 
@@ -46,11 +47,12 @@ async function sendMail(parts: Parts, { address }: Address, said: Said): Promise
 }
 
 /** Sends a mail of the installation through a gateway of its own; false if it has none. @throws Error when it is refused */
-export async function mailThrough(parts: Parts, { to, subject, text }: { to: string; subject: string; text: string }): Promise<boolean> {
+export async function mailThrough(parts: Parts, { to, subject, text, html, files }: OutgoingMail): Promise<boolean> {
   const gateway = await parts.gateways.openFor(parts.directory.installation(), 'mail');
   if (!gateway) return false;
   const said = { id: parts.newId(), title: subject, body: text, link: null, urgent: true };
-  const outcome = await gateway.sender.send(outgoing(parts, { kind: 'mail', address: to }, said));
+  const message = outgoing(parts, { kind: 'mail', address: to }, said);
+  const outcome = await gateway.sender.send({ ...message, content: { ...message.content, ...(html ? { html } : {}) }, files });
   if (outcome.kind !== 'accepted') throw new Error(outcome.reason);
   return true;
 }
