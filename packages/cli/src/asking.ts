@@ -2,11 +2,12 @@
 import { createInterface } from 'node:readline/promises';
 import { Writable } from 'node:stream';
 import { CommandError } from './commandError.js';
+import { surroundings } from './surroundings.js';
 
 /** @param instead the option to give where there is no terminal */
 export async function ask(question: string, instead: string): Promise<string> {
   demandTerminal(question, instead);
-  const lines = createInterface({ input: process.stdin, output: process.stderr });
+  const lines = createInterface({ input: surroundings().stdin, output: surroundings().stderr });
   try {
     return (await lines.question(question)).trim();
   } finally {
@@ -15,16 +16,16 @@ export async function ask(question: string, instead: string): Promise<string> {
 }
 
 function demandTerminal(question: string, instead: string): void {
-  if (!process.stdin.isTTY)
+  if (!surroundings().stdin.isTTY)
     throw new CommandError(`${question.replace(/[:?]\s*$/, '')} would be asked for, and there is no terminal. Give ${instead}.`, 2);
 }
 
 /** Asks without showing what is typed. */
 export async function askSecret(question: string, instead = '--password-stdin'): Promise<string> {
   demandTerminal(question, instead);
-  process.stderr.write(question);
+  surroundings().stderr.write(question);
   const lines = createInterface({
-    input: process.stdin,
+    input: surroundings().stdin,
     output: new Writable({ write: (_chunk, _encoding, done) => done() }),
     terminal: true,
   });
@@ -32,14 +33,14 @@ export async function askSecret(question: string, instead = '--password-stdin'):
     return await lines.question('');
   } finally {
     lines.close();
-    process.stderr.write('\n');
+    surroundings().stderr.write('\n');
   }
 }
 
 /** All of standard input. */
 async function readInput(): Promise<string> {
   const chunks: Buffer[] = [];
-  for await (const chunk of process.stdin) chunks.push(chunk as Buffer);
+  for await (const chunk of surroundings().stdin) chunks.push(chunk as Buffer);
   return Buffer.concat(chunks).toString();
 }
 
@@ -62,7 +63,7 @@ export const readLine = async (): Promise<string> => (await readLines(1))[0] as 
  */
 export async function confirm(what: string, yes: boolean | undefined, back = 'It cannot be undone.'): Promise<void> {
   if (yes) return;
-  if (!process.stdin.isTTY) throw new CommandError(`${what}: nothing was done. ${back} Give --yes to do it.`, 2);
+  if (!surroundings().stdin.isTTY) throw new CommandError(`${what}: nothing was done. ${back} Give --yes to do it.`, 2);
   if (!/^y(es)?$/i.test(await ask(`${what}. ${back} Do it? [y/N] `, '--yes'))) throw new CommandError('Nothing was done.', 1);
 }
 

@@ -2,6 +2,7 @@
 import { type ConfirmationMethod, type HttpClient, operations, Problem } from '@orchard/contract';
 import { ask, askSecret } from './asking.js';
 import { CommandError } from './commandError.js';
+import { surroundings } from './surroundings.js';
 
 const isNeeded = (error: unknown): error is Problem => error instanceof Problem && error.problem === 'confirmation-needed';
 
@@ -11,7 +12,7 @@ export function confirming(client: HttpClient): HttpClient {
       return await work();
     } catch (error) {
       // A script cannot answer; it gets the problem, which says what to do.
-      if (!isNeeded(error) || !process.stdin.isTTY) throw error;
+      if (!isNeeded(error) || !surroundings().stdin.isTTY) throw error;
       await prove(client, error.extras.methods ?? ['password']);
       return work();
     }

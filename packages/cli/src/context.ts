@@ -4,6 +4,7 @@ import type { Command } from 'commander';
 import { CommandError } from './commandError.js';
 import { confirming } from './confirming.js';
 import { profileOf, readSettings } from './settings.js';
+import { surroundings } from './surroundings.js';
 
 export { CommandError } from './commandError.js';
 
@@ -13,7 +14,7 @@ export const globalsOf = (command: Command): GlobalOptions => command.optsWithGl
 
 /** An automation token in the environment, for scripts: it goes before what was saved at a sign-in. */
 function automation(): { address: string; token: string } | null {
-  const { ORCHARD_TOKEN: token, ORCHARD_ADDRESS: address } = process.env;
+  const { ORCHARD_TOKEN: token, ORCHARD_ADDRESS: address } = surroundings().env;
   if (!token) return null;
   if (!address || !URL.canParse(address))
     throw new CommandError('ORCHARD_TOKEN is set; set ORCHARD_ADDRESS too, such as https://orchard.quillfell.example.', 2);

@@ -3,6 +3,7 @@ import { Problem } from '@orchard/contract';
 import { CommanderError } from 'commander';
 import { CommandError } from './context.js';
 import { buildProgram } from './program.js';
+import { printError, surroundings } from './surroundings.js';
 
 const SIGN_IN: ReadonlySet<string> = new Set(['member-sign-in-needed', 'sign-in-refused', 'second-factor-needed', 'second-factor-refused']);
 
@@ -36,17 +37,20 @@ function sentence(error: unknown): string {
   return (error as Error).message;
 }
 
-/** Runs the command line; sets the exit code. */
-export async function run(): Promise<void> {
+/** Runs a command line; sets the exit code. @param words what follows the name of the command */
+export async function run(words: readonly string[] = process.argv.slice(2)): Promise<void> {
+  const here = surroundings();
   // The reader has closed the pipe, as `| head` does: that is no failure.
-  process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+  here.stdout.on('error', (error: NodeJS.ErrnoException) => {
     if (error.code !== 'EPIPE') throw error;
     process.exit(0);
   });
   try {
-    await buildProgram().parseAsync();
+    await buildProgram().parseAsync(words, { from: 'user' });
   } catch (error) {
-    if (!(error instanceof CommanderError)) console.error(sentence(error));
-    process.exitCode = exitCode(error);
+    if (!(error instanceof CommanderError)) printError(sentence(error));
+    here.exitCode = exitCode(error);
   }
 }
+
+export { runIn, type Surroundings } from './surroundings.js';

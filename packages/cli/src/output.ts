@@ -2,6 +2,7 @@
 import Table from 'cli-table3';
 import { stringify } from 'csv-stringify/sync';
 import type { GlobalOptions } from './context.js';
+import { print, printError, surroundings } from './surroundings.js';
 
 /**
  * What a list shows: names of fields, or a name with a function for its value. The head of a column is the field's name, so
@@ -29,11 +30,11 @@ const NO_LINES = Object.fromEntries(
 );
 
 export function printList<T>(items: T[], columns: Columns<T>, options: GlobalOptions, next?: string): void {
-  if (options.json) return console.log(JSON.stringify(next ? { items, next } : { items }, null, 2));
+  if (options.json) return print(JSON.stringify(next ? { items, next } : { items }, null, 2));
   const names = columns.map((column) => (typeof column === 'string' ? column : column[0]));
   const values = (item: T) => columns.map((column) => (typeof column === 'string' ? item[column] : column[1](item)));
   if (options.csv) {
-    process.stdout.write(stringify([names, ...items.map((item) => values(item).map(plain))]));
+    surroundings().stdout.write(stringify([names, ...items.map((item) => values(item).map(plain))]));
     return;
   }
   if (items.length === 0) return note('Nothing found.', options);
@@ -43,22 +44,22 @@ export function printList<T>(items: T[], columns: Columns<T>, options: GlobalOpt
     head: names,
     colAligns: names.map((_, column) => (isNumeric(column) ? 'right' : 'left')),
     chars: { ...NO_LINES, middle: '  ' },
-    style: { head: process.stdout.isTTY ? ['bold'] : [], border: [], 'padding-left': 0, 'padding-right': 0 },
+    style: { head: surroundings().stdout.isTTY ? ['bold'] : [], border: [], 'padding-left': 0, 'padding-right': 0 },
   });
   for (const row of rows) table.push(row.map(printText));
-  console.log(table.toString().replace(/[ \t]+$/gm, ''));
+  print(table.toString().replace(/[ \t]+$/gm, ''));
   if (next) note(`There is more: --cursor ${next}`, options);
 }
 
 export function printItem(item: Record<string, unknown>, options: GlobalOptions): void {
-  if (options.json) return console.log(JSON.stringify(item, null, 2));
+  if (options.json) return print(JSON.stringify(item, null, 2));
   const width = Math.max(...Object.keys(item).map((name) => name.length));
-  for (const [name, value] of Object.entries(item)) console.log(`${name.padEnd(width)}  ${printText(value)}`);
+  for (const [name, value] of Object.entries(item)) print(`${name.padEnd(width)}  ${printText(value)}`);
 }
 
 /** For the person rather than the program that reads: standard error. */
 export function note(text: string, options: Pick<GlobalOptions, 'quiet'>): void {
-  if (!options.quiet) console.error(text);
+  if (!options.quiet) printError(text);
 }
 
 /** A time as people read it in a column. */

@@ -25,6 +25,7 @@ import { addTopicCommands } from './commands/topics.js';
 import { addInstallationGatewayCommands, addWayCommands } from './commands/ways.js';
 import { addUserCommands } from './commands/users.js';
 import { complete, completionScript, SHELLS } from './completion.js';
+import { print, surroundings } from './surroundings.js';
 
 /** In the order of the help. */
 const COMMANDS = [
@@ -66,6 +67,10 @@ export function buildProgram(): Command {
     .description('Vivid Orchard from the terminal')
     .version('0.1.0')
     .exitOverride()
+    .configureOutput({
+      writeOut: (text) => void surroundings().stdout.write(text),
+      writeErr: (text) => void surroundings().stderr.write(text),
+    })
     .showSuggestionAfterError()
     .option('--app <app>', 'app, instead of the remembered one')
     .option('--env <environment>', 'environment, instead of the remembered one')
@@ -81,12 +86,12 @@ export function buildProgram(): Command {
     .command('completion')
     .description('print a shell completion script')
     .addArgument(new Argument('<shell>').choices(SHELLS))
-    .action((shell: (typeof SHELLS)[number]) => console.log(completionScript(shell)));
+    .action((shell: (typeof SHELLS)[number]) => print(completionScript(shell)));
   program
     .command('complete', { hidden: true })
     .argument('[words...]')
     .allowUnknownOption()
-    .action((words: string[]) => console.log(complete(program, words).join('\n')));
+    .action((words: string[]) => print(complete(program, words).join('\n')));
   inherit(program);
   return program;
 }

@@ -2,6 +2,7 @@
 import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs';
 import { homedir } from 'node:os';
 import { dirname, join } from 'node:path';
+import { surroundings } from './surroundings.js';
 
 export type Profile = { address: string; email: string; token: string; app?: string; environment?: string };
 export type Settings = { current: string; profiles: Record<string, Profile> };
@@ -11,7 +12,7 @@ export const profileOf = ({ profiles }: Settings, name: string): Profile | undef
   Object.hasOwn(profiles, name) ? profiles[name] : undefined;
 
 /** XDG Base Directory: $XDG_CONFIG_HOME, else ~/.config. */
-const path = () => join(process.env.XDG_CONFIG_HOME || join(homedir(), '.config'), 'orchard', 'settings.json');
+const path = () => join(surroundings().env.XDG_CONFIG_HOME || join(homedir(), '.config'), 'orchard', 'settings.json');
 
 export function readSettings(): Settings {
   try {

@@ -7,6 +7,7 @@ import { IMPORT_FORMATS, type ImportReport, operations, Problem, type ProblemDoc
 import progress from 'cli-progress';
 import { CommandError, type workspace } from './context.js';
 import { note } from './output.js';
+import { surroundings } from './surroundings.js';
 
 type Place = ReturnType<typeof workspace>;
 type Format = keyof typeof IMPORT_FORMATS;
@@ -23,7 +24,7 @@ const BAR = ' {bar} {percentage} %  {rows} rows  {rate}/s  {left} left';
 const bar = () =>
   new progress.SingleBar({
     format: BAR,
-    stream: process.stderr,
+    stream: surroundings().stderr,
     hideCursor: true,
     clearOnComplete: true,
     barsize: 30,
@@ -94,8 +95,8 @@ export async function importFile(
   { client, params, options }: Place,
   { collection, file, format, rejects, query }: Importing,
 ): Promise<ImportReport & { rejectsFile?: string }> {
-  const meter = new Meter(sizeOf(file), process.stderr.isTTY && !options.quiet);
-  const source = file === '-' ? process.stdin : createReadStream(file);
+  const meter = new Meter(sizeOf(file), Boolean(surroundings().stderr.isTTY) && !options.quiet);
+  const source = file === '-' ? surroundings().stdin : createReadStream(file);
   const rejectsFile = rejects ?? (file === '-' ? undefined : `${file}.rejects.ndjson`);
   let out: WriteStream | null = null;
   try {
@@ -115,7 +116,7 @@ export async function importFile(
       const line = JSON.parse(text) as Line;
       if (line.problem) throw Problem.from(line.problem);
       if (line.reject && rejectsFile) {
-        if (rejectsFile === '-') process.stdout.write(`${JSON.stringify(line.reject)}\n`);
+        if (rejectsFile === '-') surroundings().stdout.write(`${JSON.stringify(line.reject)}\n`);
         else {
           out ??= createWriteStream(rejectsFile);
           out.write(`${JSON.stringify(line.reject)}\n`);
@@ -147,7 +148,7 @@ type Exporting = { collection: string; file?: string | undefined; query: { forma
 
 export async function exportFile({ client, params, options }: Place, { collection, file, query }: Exporting): Promise<void> {
   const { records } = await client.call(operations.collections.read, { params: { ...params, collection } });
-  const meter = new Meter(records, process.stderr.isTTY && file !== undefined && !options.quiet);
+  const meter = new Meter(records, Boolean(surroundings().stderr.isTTY) && file !== undefined && !options.quiet);
   const reply = await client.open(operations.collections.exportRecords, { params: { ...params, collection }, query });
   const counted = new Transform({
     transform: (chunk: Buffer, _encoding, done) => {
@@ -159,7 +160,7 @@ export async function exportFile({ client, params, options }: Place, { collectio
   });
   try {
     if (file) await pipeline(Readable.fromWeb(reply.body as never), counted, createWriteStream(file));
-    else await pipeline(Readable.fromWeb(reply.body as never), process.stdout, { end: false });
+    else await pipeline(Readable.fromWeb(reply.body as never), surroundings().stdout, { end: false });
   } finally {
     meter.stop();
   }

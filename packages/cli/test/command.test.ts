@@ -9,7 +9,7 @@ import { COMMAND, openTerminal } from './terminal.js';
 
 let test: TestService;
 let userId: string;
-const { home, orchard, json } = openTerminal();
+const { home, orchard, spawned, json } = openTerminal();
 
 beforeAll(async () => {
   test = await startTestService(inject('databaseUrl'));
@@ -22,14 +22,14 @@ afterAll(async () => {
 });
 
 it('asks to sign in first, refuses a wrong password, then remembers who you are and where you work', async () => {
-  expect(await orchard(['app', 'list'])).toMatchObject({ code: 3, err: 'You are not signed in. Run `orchard sign-in <address>` first.\n' });
-  const signIn = (password: string) => orchard(['sign-in', test.address, '--email', OWNER.email, '--password-stdin'], `${password}\n`);
+  expect(await spawned(['app', 'list'])).toMatchObject({ code: 3, err: 'You are not signed in. Run `orchard sign-in <address>` first.\n' });
+  const signIn = (password: string) => spawned(['sign-in', test.address, '--email', OWNER.email, '--password-stdin'], `${password}\n`);
   expect(await signIn('wrong')).toMatchObject({ code: 3, err: expect.stringContaining('E-mail address or password is wrong.') });
   expect(await signIn(OWNER.password)).toMatchObject({ code: 0, err: `Signed in to ${test.address} as Mira Quill.\n` });
   expect(statSync(join(home, 'orchard/settings.json')).mode & 0o077).toBe(0);
-  expect(await orchard(['collection', 'list'])).toMatchObject({ code: 2, err: expect.stringContaining('orchard use') });
-  expect(await orchard(['use', 'quillfell-hiker/nowhere'])).toMatchObject({ code: 5 });
-  expect(await orchard(['use', 'quillfell-hiker/dev'])).toMatchObject({ code: 0 });
+  expect(await spawned(['collection', 'list'])).toMatchObject({ code: 2, err: expect.stringContaining('orchard use') });
+  expect(await spawned(['use', 'quillfell-hiker/nowhere'])).toMatchObject({ code: 5 });
+  expect(await spawned(['use', 'quillfell-hiker/dev'])).toMatchObject({ code: 0 });
 });
 
 describe('signed in', () => {

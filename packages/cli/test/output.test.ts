@@ -20,9 +20,8 @@ let err = '';
 beforeEach(() => {
   out = '';
   err = '';
-  vi.spyOn(console, 'log').mockImplementation((text: string) => void (out += `${text}\n`));
-  vi.spyOn(console, 'error').mockImplementation((text: string) => void (err += `${text}\n`));
   vi.spyOn(process.stdout, 'write').mockImplementation((text) => ((out += String(text)), true));
+  vi.spyOn(process.stderr, 'write').mockImplementation((text) => ((err += String(text)), true));
 });
 afterEach(() => vi.restoreAllMocks());
 const options = (more: object = {}) => ({ quiet: false, ...more }) as never;

@@ -1,14 +1,19 @@
-/** The command as a person runs it: a process of its own, with settings in a home of its own. */
+/** The command as a person runs it, with settings in a home of its own. */
 import { spawn } from 'node:child_process';
+import { Readable, Writable } from 'node:stream';
 import { fileURLToPath } from 'node:url';
 import { scratchDirectory } from '../../service/test/scratch.js';
 import { OWNER } from '../../service/test/support.js';
+import { run, runIn, type Surroundings } from '../src/index.js';
 
 export const COMMAND = fileURLToPath(new URL('../bin/orchard.js', import.meta.url));
 export type Outcome = { code: number | null; out: string; err: string };
 export type Terminal = {
   home: string;
+  /** Runs in this process: a process of its own takes longer to start than most commands take. */
   orchard: (args: string[], input?: string, variables?: Record<string, string>) => Promise<Outcome>;
+  /** The same as a process of its own. */
+  spawned: Terminal['orchard'];
   /** The same at a real terminal: each line is typed once its question has appeared. Both outputs come as one. */
   typed: (args: string[], lines: [question: RegExp, line: string | ((out: string) => string)][]) => Promise<Pick<Outcome, 'code' | 'out'>>;
   /** What a command answers with `--json`. */
@@ -18,7 +23,27 @@ export type Terminal = {
 
 export function openTerminal(): Terminal {
   const home = scratchDirectory('home');
-  const orchard: Terminal['orchard'] = (args, input = '', variables = {}) => {
+  const orchard: Terminal['orchard'] = async (args, input = '', variables = {}) => {
+    const outcome: Outcome = { code: null, out: '', err: '' };
+    const into = (name: 'out' | 'err') =>
+      new Writable({
+        decodeStrings: false,
+        write: (chunk: string | Buffer, _encoding, done) => {
+          outcome[name] += chunk.toString();
+          done();
+        },
+      });
+    const here: Surroundings = {
+      stdin: Readable.from(input === '' ? [] : [Buffer.from(input)]),
+      stdout: into('out'),
+      stderr: into('err'),
+      env: { ...process.env, XDG_CONFIG_HOME: home, ...variables },
+      exitCode: 0,
+    };
+    await runIn(here, () => run(args));
+    return { ...outcome, code: here.exitCode };
+  };
+  const spawned: Terminal['orchard'] = (args, input = '', variables = {}) => {
     const child = spawn(process.execPath, [COMMAND, ...args], { env: { ...process.env, XDG_CONFIG_HOME: home, ...variables } });
     const outcome: Outcome = { code: null, out: '', err: '' };
     child.stdout.on('data', (chunk) => {
@@ -47,7 +72,7 @@ export function openTerminal(): Terminal {
     });
     return new Promise((resolve) => child.once('close', (code) => resolve({ out, code })));
   };
-  return { home, orchard, typed, json: async (...args) => JSON.parse((await orchard([...args, '--json'])).out) };
+  return { home, orchard, spawned, typed, json: async (...args) => JSON.parse((await orchard([...args, '--json'])).out) };
 }
 
 /** Signs the owner in and chooses where to work. */

@@ -1,6 +1,15 @@
 /** A week of made-up calls before today; the minute counts are sums of the single calls, so that both agree. */
 import { addValue, base32, type Count, uuidv7, versionOf } from '@orchard/core';
-import { Leases, insertCounts, insertRequests, insertSizes, openDatabase, REQUEST_COLUMNS, Servers } from '@orchard/service/past';
+import {
+  forgetCells,
+  Leases,
+  insertCounts,
+  insertRequests,
+  insertSizes,
+  openDatabase,
+  REQUEST_COLUMNS,
+  Servers,
+} from '@orchard/service/past';
 import { AGENTS, busy, type ClientName, PATTERNS, type Pattern, targetOf } from './patterns.js';
 import { seededRandom } from './scenario.js';
 import { writeSeason } from './season.js';
@@ -125,6 +134,8 @@ export async function writeHistory({
   try {
     await insertRequests(db, rows);
     await insertSizes(db, now, sizes);
+    // To seed is no day of an app: its slow calls in a rush say nothing about the condition.
+    await forgetCells(db);
     await insertCounts(db, 'minute', `past-${base32(bytes(4))}`, [...minutes.values()]);
     const newId = () => uuidv7(now, bytes(10));
     await writeSeason({ place: { db }, now, weekAt: now - DAYS * 1440 * MINUTE_MS, callsADay, onCall: `member:${onCall}`, newId });

@@ -5,6 +5,7 @@ import { type GlobalOptions, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { moment, note, printItem, printList, printText } from '../output.js';
 import { timeOf } from '../period.js';
+import { print } from '../surroundings.js';
 
 export function addIncidentCommands(program: Command): void {
   program.command('incident').description('stretches in which an environment was not well');
@@ -32,13 +33,13 @@ function printIncident(incident: ReplyOf<typeof operations.incidents.read>, opti
   if (options.json) return printItem(incident, options);
   const { title, condition, openedAt, closedAt, happenings, routes, changes } = incident;
   printItem({ title, condition, openedAt, closedAt: closedAt ?? 'still open' }, options);
-  console.log('');
+  print('');
   for (const { at, kind, text, by } of happenings)
-    console.log(printText(`${moment(at)}  ${kind.padEnd(15)}  ${text}${by.kind === 'service' ? '' : ` (${actorWords(by)})`}`));
-  console.log('');
+    print(printText(`${moment(at)}  ${kind.padEnd(15)}  ${text}${by.kind === 'service' ? '' : ` (${actorWords(by)})`}`));
+  print('');
   printList(routes, ['method', 'route', 'calls', 'failed', 'refused', 'p95Ms'], options);
   if (changes && changes.length > 0) {
-    console.log('');
+    print('');
     printList(changes, ['at', ['actor', ({ actor }) => actorWords(actor)], 'summary', 'subject'], options);
   }
 }

@@ -7,6 +7,7 @@ import { type Command, Option } from 'commander';
 import { CommandError, globalsOf, signedIn } from '../context.js';
 import { addList } from '../declared.js';
 import { note, printItem, printList } from '../output.js';
+import { surroundings } from '../surroundings.js';
 
 /** App and environment narrow the list only where they are given. */
 const placeOf = (command: Command): { app?: string; environment?: string } => {
@@ -48,7 +49,7 @@ function addExport(noun: Command): void {
       const query = { format, ...(filter ? { filter } : {}), ...(by ? { by } : {}), ...placeOf(command) };
       const reply = await signedIn(globalsOf(command)).client.open(operations.audit.export, { query });
       const source = Readable.fromWeb(reply.body as never);
-      if (!file) return pipeline(source, process.stdout, { end: false });
+      if (!file) return pipeline(source, surroundings().stdout, { end: false });
       await pipeline(source, createWriteStream(file));
       note(`Wrote ${file}.`, globalsOf(command));
     });

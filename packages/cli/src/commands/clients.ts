@@ -3,6 +3,7 @@ import type { Command } from 'commander';
 import { globalsOf, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { printList } from '../output.js';
+import { print } from '../surroundings.js';
 
 export function addClientCommands(program: Command): void {
   program.command('client').description('clients: the builds that call an environment');
@@ -24,7 +25,7 @@ export function addClientCommands(program: Command): void {
   });
   addCall(program, operations.clients.profile, {
     about: 'the client profile, to be saved as orchard-client.json',
-    print: (profile) => console.log(JSON.stringify(profile, null, 2)),
+    print: (profile) => print(JSON.stringify(profile, null, 2)),
   });
   addCall(program, operations.clients.allowOrigin, {
     about: 'allow a web origin',

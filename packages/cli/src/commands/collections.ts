@@ -5,6 +5,7 @@ import { readObject } from '../asking.js';
 import { CommandError, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { moment, note, printItem, printList } from '../output.js';
+import { print } from '../surroundings.js';
 
 type Explained = { text: string; result: boolean | null; decided: boolean; parts?: Explained[] };
 
@@ -76,12 +77,11 @@ function showCollection({ fields, indexes, dropped, rules, records }: Collection
     ],
     options,
   );
-  console.log('');
-  for (const { name, fields: over, kind } of indexes)
-    console.log(`index ${name}: ${over.join(', ')}${kind === 'order' ? '' : ` (${kind})`}`);
+  print('');
+  for (const { name, fields: over, kind } of indexes) print(`index ${name}: ${over.join(', ')}${kind === 'order' ? '' : ` (${kind})`}`);
   for (const { name, type, until, column } of dropped)
-    console.log(`dropped ${name} (${type}), can be restored until ${moment(until)}: orchard collection recover … ${column}`);
-  console.log('');
+    print(`dropped ${name} (${type}), can be restored until ${moment(until)}: orchard collection recover … ${column}`);
+  print('');
   printItem({ records, ...rules }, options);
 }
 
@@ -125,14 +125,14 @@ function addRules(collection: Command): void {
           },
         });
         if (options.json) return printItem(trial, options);
-        console.log(`${trial.allowed ? 'allowed' : 'refused'}  by ${trial.rule}`);
+        print(`${trial.allowed ? 'allowed' : 'refused'}  by ${trial.rule}`);
         printExplained(trial.explained as Explained, 1);
       },
     );
 }
 
 function printExplained({ text, result, decided, parts }: Explained, depth: number): void {
-  console.log(`${'  '.repeat(depth)}${result === null ? 'unknown' : result}  ${text}${decided ? '  ← decides' : ''}`);
+  print(`${'  '.repeat(depth)}${result === null ? 'unknown' : result}  ${text}${decided ? '  ← decides' : ''}`);
   for (const part of parts ?? []) printExplained(part, depth + 1);
 }
 
@@ -174,7 +174,7 @@ function addSchema(collection: Command): void {
     .action(async (name: string, own: { set?: string; preview?: boolean; clearMisfits?: boolean }, command: Command) => {
       const { options, client, params } = workspace(command);
       const at = { params: { ...params, collection: name } };
-      if (!own.set) return console.log(JSON.stringify(await client.call(operations.collections.schema, at), null, 2));
+      if (!own.set) return print(JSON.stringify(await client.call(operations.collections.schema, at), null, 2));
       const body = await readObject(readFileSync(own.set, 'utf8'));
       const { changes } = await client.call(operations.collections.previewSchema, { ...at, body });
       if (own.preview || changes.length === 0)

@@ -6,6 +6,7 @@ import { askSecret } from '../asking.js';
 import { CommandError, type GlobalOptions, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { moment, note, printItem, printText } from '../output.js';
+import { print, surroundings } from '../surroundings.js';
 
 type AddOptions = {
   kind: NewGateway['kind'];
@@ -40,7 +41,7 @@ function readJson(path: string, what: string): unknown {
 async function passwordOf(own: AddOptions, question: string): Promise<string> {
   if (!own.passwordStdin) return askSecret(question);
   const chunks: Buffer[] = [];
-  for await (const chunk of process.stdin) chunks.push(chunk as Buffer);
+  for await (const chunk of surroundings().stdin) chunks.push(chunk as Buffer);
   return Buffer.concat(chunks)
     .toString()
     .replace(/\r?\n$/, '');
@@ -81,12 +82,12 @@ function printGateway(gateway: Gateway, options: GlobalOptions): void {
     },
     options,
   );
-  for (const { ready, text } of readiness) console.log(`  ${ready ? 'ready  ' : 'missing'}  ${printText(text)}`);
+  for (const { ready, text } of readiness) print(`  ${ready ? 'ready  ' : 'missing'}  ${printText(text)}`);
 }
 
 function printCheck({ ok, steps }: GatewayCheck, options: GlobalOptions): void {
-  if (options.json) return console.log(JSON.stringify({ ok, steps }, null, 2));
-  for (const step of steps) console.log(`${step.ok ? 'passed' : 'failed'}  ${step.what}: ${printText(step.text)}`);
+  if (options.json) return print(JSON.stringify({ ok, steps }, null, 2));
+  for (const step of steps) print(`${step.ok ? 'passed' : 'failed'}  ${step.what}: ${printText(step.text)}`);
 }
 
 export function addGatewayCommands(program: Command): void {
@@ -130,7 +131,7 @@ export function addGatewayCommands(program: Command): void {
     about: 'check a gateway without sending anything',
     print(check, options) {
       printCheck(check, options);
-      if (!check.ok) process.exitCode = 1;
+      if (!check.ok) surroundings().exitCode = 1;
     },
   });
   gateway
@@ -144,7 +145,7 @@ export function addGatewayCommands(program: Command): void {
       if (!file) {
         const { items } = await client.call(operations.gateways.mappings, { params: at, query: { limit: 1 } });
         if (!items[0]) throw new CommandError(`The gateway ${name} has no mapping: its protocol defines the format.`, 1);
-        return console.log(JSON.stringify(items[0].document, null, 2));
+        return print(JSON.stringify(items[0].document, null, 2));
       }
       const made = await client.call(operations.gateways.putMapping, { params: at, body: readJson(file, 'The mapping') as never });
       note(`Version ${made.version} of the mapping is active.`, options);

@@ -10,6 +10,7 @@ import { workspace } from '../context.js';
 import { addCall, addList } from '../declared.js';
 import { follow } from '../follow.js';
 import { note, printText } from '../output.js';
+import { print, surroundings } from '../surroundings.js';
 
 export function addLogCommands(program: Command): void {
   const noun = program.command('log').description('what service, gateways, jobs and apps have to say');
@@ -50,7 +51,7 @@ function addWatch(noun: Command): void {
         const newer = `at >= TIMESTAMP('${since}')`;
         const query = { filter: filter ? `(${filter}) AND ${newer}` : newer, sort: 'at,id', limit: 1000, ...(text ? { text } : {}) };
         const fresh = (await client.call(operations.log.list, { params, query })).items.filter(({ id }) => !seen.has(id));
-        for (const one of fresh) console.log(options.json ? JSON.stringify(one) : line(one));
+        for (const one of fresh) print(options.json ? JSON.stringify(one) : line(one));
         return fresh;
       });
     },
@@ -66,7 +67,7 @@ function addExport(noun: Command): void {
     .action(async ({ file, ...query }: Search & { sort?: string; file?: string }, command: Command) => {
       const { options, client, params } = workspace(command);
       const source = Readable.fromWeb((await client.open(operations.log.export, { params, query })).body as never);
-      if (!file) return pipeline(source, process.stdout, { end: false });
+      if (!file) return pipeline(source, surroundings().stdout, { end: false });
       await pipeline(source, createWriteStream(file));
       note(`Wrote ${file}.`, options);
     });
@@ -81,9 +82,9 @@ function addLevel(noun: Command): void {
       const { options, client, params } = workspace(command);
       const body = { source, level, ...(minutes ? { minutes } : {}) };
       const { levels, raised } = await client.call(operations.log.changeLevels, { params, body });
-      if (options.json) return console.log(JSON.stringify({ levels, raised }, null, 2));
-      for (const [name, kept] of Object.entries(levels)) console.log(`${name}  ${kept}`);
-      for (const one of raised) console.log(`${one.source}  ${one.level} until ${one.until}`);
+      if (options.json) return print(JSON.stringify({ levels, raised }, null, 2));
+      for (const [name, kept] of Object.entries(levels)) print(`${name}  ${kept}`);
+      for (const one of raised) print(`${one.source}  ${one.level} until ${one.until}`);
     });
 }
 

@@ -13,6 +13,7 @@ import { readObject } from '../asking.js';
 import { CommandError, type GlobalOptions, workspace } from '../context.js';
 import { addCall, addList } from '../declared.js';
 import { moment, note, printItem } from '../output.js';
+import { print } from '../surroundings.js';
 
 type SendOptions = {
   title?: string;
@@ -116,18 +117,18 @@ function previewBody({ urgency, ttlS, replaces, start, perSecond, quiet, fallBac
 
 export function printPreview(seen: AudiencePreview, options: GlobalOptions): void {
   if (options.json) return printItem(seen, options);
-  console.log(`${seen.reachable} of ${seen.total} reachable`);
-  for (const { platform, gateway, count } of seen.platforms) console.log(`  ${count} ${platform} through ${gateway}`);
-  for (const { platform, reason, count } of seen.unreachable) console.log(`  ${count} ${platform} unreachable: ${reason}`);
-  for (const { gateway, bytes, mostBytes } of seen.sizes) console.log(`  ${bytes} of ${mostBytes} bytes at ${gateway}`);
+  print(`${seen.reachable} of ${seen.total} reachable`);
+  for (const { platform, gateway, count } of seen.platforms) print(`  ${count} ${platform} through ${gateway}`);
+  for (const { platform, reason, count } of seen.unreachable) print(`  ${count} ${platform} unreachable: ${reason}`);
+  for (const { gateway, bytes, mostBytes } of seen.sizes) print(`  ${bytes} of ${mostBytes} bytes at ${gateway}`);
   if (!seen.sms) return;
   const { encoding, forcing, segments, messages, cost, currency, unpriced } = seen.sms;
   if (encoding === 'ucs2')
-    console.log(`  ${forcing.join(' ')} not in the GSM alphabet: 70 characters a message, or 67 a segment, instead of 160 and 153`);
-  console.log(
+    print(`  ${forcing.join(' ')} not in the GSM alphabet: 70 characters a message, or 67 a segment, instead of 160 and 153`);
+  print(
     `  ${segments} segment${segments === 1 ? '' : 's'} each, ${messages * segments} in all${cost === null ? '' : `, ${cost} ${currency ?? ''}`}`,
   );
-  if (unpriced.length && cost !== null) console.log(`  no price is set for ${unpriced.join(', ')}`);
+  if (unpriced.length && cost !== null) print(`  no price is set for ${unpriced.join(', ')}`);
 }
 
 export function printStatus(sent: Notification, options: GlobalOptions): void {
@@ -153,10 +154,10 @@ export function printStatus(sent: Notification, options: GlobalOptions): void {
   );
   if (sent.groups.length > 1)
     for (const { way, platform, variant, total: of, accepted: taken, arrived: got, opened: seen } of sent.groups)
-      console.log(
+      print(
         `  ${way === 'push' ? platform : way}${sent.second ? `, content ${variant}` : ''}: ${of} in all, ${taken + got} accepted, ${got} arrived, ${seen} opened`,
       );
-  for (const { state, reason, count } of sent.reasons) console.log(`  ${count} ${state}: ${reason}`);
+  for (const { state, reason, count } of sent.reasons) print(`  ${count} ${state}: ${reason}`);
 }
 
 const LOOK_EVERY_MS = 200;

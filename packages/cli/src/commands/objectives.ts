@@ -16,6 +16,7 @@ import { CommandError, type GlobalOptions, globalsOf, signedIn, workspace } from
 import { addCall, addList } from '../declared.js';
 import { note, printItem, printList } from '../output.js';
 import { periodOf, type Period, timeOf, withPeriod } from '../period.js';
+import { surroundings } from '../surroundings.js';
 
 export function addConditionCommands(program: Command): void {
   const noun = program.command('condition').description('how well environments are');
@@ -168,7 +169,7 @@ function addExport(noun: Command): void {
     .description('the objectives as OpenSLO v1 (YAML)')
     .action(async (_own: object, command: Command) => {
       const { client, params } = workspace(command);
-      process.stdout.write(await (await client.open(operations.objectives.exportSlo, { params })).text());
+      surroundings().stdout.write(await (await client.open(operations.objectives.exportSlo, { params })).text());
     });
 }
 

@@ -14,6 +14,7 @@ import { addCall, addList, addRemoval } from '../declared.js';
 import { wholeNumber } from '../numbers.js';
 import { type Columns, moment, note, printItem, printList, printText } from '../output.js';
 import { exportFile, importFile } from '../transfer.js';
+import { print } from '../surroundings.js';
 
 const SYSTEM = ['createdAt', 'updatedAt', 'ownerId', '_included'];
 const ifVersion = (version: number | undefined): Record<string, string> => (version ? { 'if-match': `"${version}"` } : {});
@@ -106,7 +107,7 @@ function addReads(program: Command, record: Command): void {
         open,
         onState,
         signal: stopping.signal,
-        onEvent: (event) => console.log(options.json ? JSON.stringify(event) : eventLine(event)),
+        onEvent: (event) => print(options.json ? JSON.stringify(event) : eventLine(event)),
       });
     });
 }

@@ -4,6 +4,7 @@ import type { Command } from 'commander';
 import { addCall, addList, addRemoval } from '../declared.js';
 import type { GlobalOptions } from '../context.js';
 import { moment, printItem, printList } from '../output.js';
+import { print, surroundings } from '../surroundings.js';
 
 export function addReportCommands(program: Command): void {
   const own = operations.reports;
@@ -20,7 +21,7 @@ export function addReportCommands(program: Command): void {
     print: ({ document }, options) => printDocument(document, options),
     options: { zone: { about: 'the time zone of days and times' } },
   });
-  addCall(program, own.file, { print: (text) => process.stdout.write(String(text)) });
+  addCall(program, own.file, { print: (text) => surroundings().stdout.write(String(text)) });
   addRemoval(program, own.remove, { what: ({ report }) => `Removing the report ${report}` });
 }
 
@@ -28,9 +29,9 @@ export function addReportCommands(program: Command): void {
 function printDocument(document: ReportPaper, options: GlobalOptions): void {
   if (options.json) return printItem(document, options);
   const { app, environment, title, from, until, zone, blocks } = document;
-  console.log(`${title}: ${app}/${environment}, ${moment(from)} to ${moment(until)} UTC`);
+  print(`${title}: ${app}/${environment}, ${moment(from)} to ${moment(until)} UTC`);
   for (const block of blocks) {
-    if (block.kind === 'care') for (const { text } of block.items) console.log(`! ${text}`);
+    if (block.kind === 'care') for (const { text } of block.items) print(`! ${text}`);
     if (block.kind === 'figures')
       printList(
         block.items,
@@ -43,13 +44,13 @@ function printDocument(document: ReportPaper, options: GlobalOptions): void {
         options,
       );
     if (block.kind === 'table') {
-      console.log(`\n${block.title}`);
+      print(`\n${block.title}`);
       type Row = (typeof block.rows)[number];
       const columns = block.columns.map(
         (column, i) => [column.name, (row: Row) => cellWords(row[i] ?? null, column, zone)] as readonly [string, (row: Row) => unknown],
       );
       printList(block.rows, columns, options);
-      if (block.isCut) console.log('There are more rows than the report shows.');
+      if (block.isCut) print('There are more rows than the report shows.');
     }
   }
 }
@@ -73,7 +74,8 @@ export function addDigestCommands(program: Command): void {
   addCall(program, own.add);
   addCall(program, own.read);
   addCall(program, own.preview, {
-    print: ({ subject, text, files }) => console.log(`${subject}\n\n${text}\nAttached: ${files.join(', ')}`),
+    print: (reply, options) =>
+      options.json ? printItem(reply, options) : print(`${reply.subject}\n\n${reply.text}\nAttached: ${reply.files.join(', ')}`),
   });
   addCall(program, own.send, { hint: ({ to }) => `Sent to ${to}.` });
   addRemoval(program, own.remove, { what: ({ digest }) => `Ending the digest ${digest} for all its readers` });

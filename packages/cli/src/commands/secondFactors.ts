@@ -5,6 +5,7 @@ import { ask } from '../asking.js';
 import { globalsOf, signedIn } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { note, printItem } from '../output.js';
+import { print } from '../surroundings.js';
 
 export function addSecondFactorCommands(program: Command): void {
   const noun = program.command('second-factor').description('your second factors and recovery codes');
@@ -43,6 +44,6 @@ export function addSecondFactorCommands(program: Command): void {
 function printCodes(codes: readonly string[] | undefined, options: ReturnType<typeof globalsOf>): void {
   if (!codes) return;
   if (options.json) return printItem({ recoveryCodes: codes }, options);
-  console.log(codes.join('\n'));
+  print(codes.join('\n'));
   note('Each of these codes works once, in place of the second factor. Keep them where you find them without your phone.', options);
 }

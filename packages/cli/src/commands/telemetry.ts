@@ -5,6 +5,7 @@ import { addCall, addList, addRemoval } from '../declared.js';
 import { follow } from '../follow.js';
 import { printItem, printList, printText } from '../output.js';
 import { type Period, periodOf, withPeriod } from '../period.js';
+import { print, surroundings } from '../surroundings.js';
 
 const ms = (value: number | null) => (value === null ? null : Math.round(value * 10) / 10);
 
@@ -59,7 +60,7 @@ function addWatch(noun: Command): void {
         const fresh = items.filter(({ id }) => !seen.has(id));
         for (const one of fresh) {
           const { at, method, path, status, durationMs, problem, id } = one;
-          console.log(
+          print(
             options.json
               ? JSON.stringify(one)
               : printText([at, status, `${ms(durationMs)} ms`, `${method} ${path}`, problem ?? '', id].join('  ')),
@@ -77,7 +78,7 @@ function addCurl(noun: Command): void {
     .action(async (request: string, _own: object, command: Command) => {
       const { client, params } = workspace(command);
       const detail = await client.call(operations.telemetry.request, { params: { ...params, request } });
-      console.log(curlOf(detail, client.address));
+      print(curlOf(detail, client.address));
     });
 }
 
@@ -91,7 +92,7 @@ function addHar(noun: Command): void {
     .option('--limit <n>', 'at most this many, up to 500', Number, 100)
     .action(async (query: { filter?: string; text?: string; sort?: string; limit: number }, command: Command) => {
       const { client, params } = workspace(command);
-      process.stdout.write(await (await client.open(operations.telemetry.har, { params, query })).text());
+      surroundings().stdout.write(await (await client.open(operations.telemetry.har, { params, query })).text());
     });
 }
 

@@ -17,7 +17,7 @@ const WIDTH = 640;
 const HEIGHT = 240;
 const PLOT = { left: 62, right: WIDTH - 14, top: 64, bottom: HEIGHT - 28 };
 const TICKS = 4;
-const LABELS = 6;
+const LABELS = 8;
 
 type Chart = Extract<Block, { kind: 'chart' }>;
 
@@ -96,11 +96,14 @@ function timeLabels({ from, stepMs }: Chart, count: number, zone: string): strin
     timeZone: zone,
     ...(isShort ? { hour: '2-digit', minute: '2-digit' } : { day: 'numeric', month: 'short' }),
   });
-  const every = Math.max(1, Math.ceil(count / LABELS));
   const slot = (PLOT.right - PLOT.left) / count;
-  return Array.from({ length: Math.ceil(count / every) }, (_, i) => i * every).map((i) =>
-    label(PLOT.left + slot * (i + 0.5), HEIGHT - 10, format.format(from + i * stepMs), { size: 11, fill: DIMMED, anchor: 'middle' }),
-  );
+  const texts = Array.from({ length: count }, (_, i) => format.format(from + i * stepMs));
+  // Where the text changes a day begins; the first step may be the rest of the day before.
+  const starts = texts.flatMap((text, i) => (isShort || (i > 0 ? text !== texts[i - 1] : stepMs >= DAY_MS) ? [i] : []));
+  const every = Math.max(1, Math.ceil(starts.length / LABELS));
+  return starts
+    .filter((_, i) => i % every === 0)
+    .map((i) => label(PLOT.left + slot * (i + 0.5), HEIGHT - 10, texts[i] as string, { size: 11, fill: DIMMED, anchor: 'middle' }));
 }
 
 function bars(series: readonly ChartSeries[], count: number, y: (value: number) => number): string[] {

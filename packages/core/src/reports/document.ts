@@ -93,7 +93,7 @@ export function changeOf({ value, unit, before, worse }: Figure): ChangeOfFigure
     isWorse: isNotable && worse === (isUp ? 'higher' : 'lower'),
     isBetter: isNotable && worse === (isUp ? 'lower' : 'higher'),
   };
-  if (by === 0) return { text: 'unchanged', ...judged };
+  if (Math.abs(unit === 'share' ? by * 100 : relative * 100) < 0.005) return { text: 'unchanged', isWorse: false, isBetter: false };
   if (unit === 'share') return { text: `${sign}${plain(Math.abs(by) * 100, 2)} points`, ...judged };
   if (before === 0) return { text: 'none before', ...judged };
   return { text: `${sign}${plain(Math.abs(relative) * 100, Math.abs(relative) < 0.1 ? 1 : 0)} %`, ...judged };

@@ -79,3 +79,8 @@ export async function insertCounts(db: EnvironmentDatabase, step: Step, instance
     );
   }
 }
+
+/** Takes the last minutes out of what the condition is judged by; minutes, hours and days keep them. */
+export async function forgetCells(db: EnvironmentDatabase): Promise<void> {
+  await db.orm.delete(db.table(cellTable));
+}
