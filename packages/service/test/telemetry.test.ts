@@ -1,7 +1,9 @@
 import { request as httpRequest } from 'node:http';
 import { allOperations, operations } from '@orchard/contract';
-import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
+import { readCounts } from '../src/operations/telemetry/countStore.js';
 import { insertCounts } from '../src/operations/telemetry/recordStore.js';
+import { forgetCounts } from '../src/operations/telemetry/rollUps.js';
+import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
@@ -105,10 +107,44 @@ describe('a recorded call in full', () => {
     const masked = await refuse({ name: 'Greyback', bunks: 'many' });
     await find(`id = '${masked.body.request}'`);
     expect((await full(masked.body.request)).bodies?.request).toBe('{"name":"…","bunks":"many"}');
-    expect(await change({ bodies: false })).toEqual({ headers: true, bodies: false, maskedFields: ['name'] });
+    expect(await change({ bodies: false })).toMatchObject({ headers: true, bodies: false, maskedFields: ['name'] });
     const without = await refuse({ name: 'Greyback', bunks: 'many' });
     await find(`id = '${without.body.request}'`);
     expect((await full(without.body.request)).bodies).toBeNull();
+  });
+
+  it('is kept, and counted by minute, hour and day, for as many days as are set; a longer step is never forgotten first', async () => {
+    const change = (keptDays: object) =>
+      test.owner.call(operations.telemetry.changeRecording, { params: app.dev.params, body: { keptDays } });
+    expect((await change({ minutes: 10, requests: 3 })).keptDays).toEqual({ requests: 3, minutes: 10, hours: 100, days: 400 });
+    await expect(change({ hours: 5 })).rejects.toMatchObject({
+      problem: 'invalid-input',
+      detail: expect.stringContaining('here it is 10, 5 and 400 days'),
+    });
+    await expect(change({ minutes: 0 })).rejects.toMatchObject({ problem: 'invalid-input' });
+    const environment = await test.service.parts.directory.environment(app.name, 'dev');
+    const count = {
+      kind: 'call',
+      method: 'GET',
+      route: '/old',
+      target: '',
+      client: '',
+      status: 200,
+      problem: '',
+      calls: 1,
+      sumUs: 9,
+      histogram: new Map([[3, 1]]),
+    } as const;
+    const daysAgo = (days: number) => Math.floor(Date.now() / 86_400_000 - days) * 86_400_000;
+    await insertCounts(
+      environment.db,
+      'minute',
+      'test',
+      [9, 11].map((days) => ({ ...count, at: daysAgo(days) })),
+    );
+    await forgetCounts(environment.db, Date.now(), (await change({})).keptDays);
+    const left = await readCounts(environment.db, 'minute', daysAgo(40), Date.now(), { kind: 'call' });
+    expect(left.filter(({ route }) => route === '/old').map(({ at }) => at)).toEqual([daysAgo(9)]);
   });
 
   it('is found by free text, whatever characters that has', async () => {

@@ -1,11 +1,11 @@
 /** API use: calls and latency over time, errors by route. */
 import { Anchor, Group, NativeSelect, SimpleGrid, Stack, Switch, Text, Title } from '@mantine/core';
-import { operations, type Usage } from '@orchard/contract';
+import { type Objective, operations, type Usage } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
 import { Empty, Loaded, PageHead } from '../parts/basics.js';
 import { count, milliseconds } from '../parts/format.js';
-import { ChartPanel } from '../parts/chart.js';
+import { ChartPanel, type Limit } from '../parts/chart.js';
 import { coded, FromCode } from '../parts/fromCode.js';
 import { PERIOD_OF, RangeControl, useRange } from '../parts/range.js';
 import { useAddressState, useEnvironment } from '../environment.js';
@@ -22,6 +22,7 @@ const LATENCY_SERIES = [
   { name: 'p50', label: 'p50', color: SERIES.viridian },
   { name: 'p95', label: 'p95', color: SERIES.honey },
   { name: 'p99', label: 'p99', color: SERIES.plum },
+  { name: 'calls', label: 'calls (right axis)', color: SERIES.slate, axis: 'right' as const },
 ];
 
 export const callRows = (steps: Usage['steps']) =>
@@ -31,10 +32,11 @@ export const callRows = (steps: Usage['steps']) =>
     refused: clientErrors,
     failed: serverErrors,
   }));
-const BEFORE_SERIES = { name: 'before', label: 'p95 of the period before', color: SERIES.slate };
+const BEFORE_SERIES = { name: 'before', label: 'p95 of the period before', color: SERIES.persimmon };
 const latencyRows = (steps: Usage['steps'], before?: Usage['steps']) =>
-  steps.map(({ at, p50Ms, p95Ms, p99Ms }, i) => ({
+  steps.map(({ at, p50Ms, p95Ms, p99Ms, calls }, i) => ({
     at,
+    calls,
     p50: p50Ms,
     p95: p95Ms,
     p99: p99Ms,
@@ -54,6 +56,22 @@ const comparedRows = (steps: Usage['steps'], before: Usage['steps']) =>
     failed: serverErrors,
     before: before[i]?.calls ?? null,
   }));
+
+/** The limits of the objectives for the latency of what is shown. */
+function latencyLimits(objectives: readonly Objective[], shown: { client: string; route: string; target: string }): Limit[] {
+  const isAboutIt = ({ subject }: Objective) => {
+    if (shown.route) return subject.of === 'route' && subject.route === shown.route && (subject.target ?? '') === shown.target;
+    return shown.client ? subject.of === 'client' && subject.name === shown.client : subject.of === 'calls';
+  };
+  return objectives.flatMap((objective) => {
+    const { measure, stressed, failing } = objective;
+    if (measure.of !== 'latency' || !isAboutIt(objective)) return [];
+    return [
+      { value: stressed, label: `${measure.statistic} stressed`, color: SERIES.honey },
+      { value: failing, label: `${measure.statistic} failing`, color: SERIES.persimmon },
+    ];
+  });
+}
 
 /** A route with the collection or channel in it. */
 const nameOf = (route: string, target: string | null): string => (target ? route.replace(/\{\w+\}/, target) : route);
@@ -80,6 +98,8 @@ export function ApiUsePage() {
     setTarget(of?.target ?? null);
   };
   const usage = useCall(operations.telemetry.usage, asked, { refetchInterval: 15_000 });
+  const objectives = useCall(operations.objectives.read, { params });
+  const limits = latencyLimits(objectives.data?.items ?? [], { client, route, target });
   return (
     <Stack gap="lg">
       <PageHead title="API use" hint="All calls to this environment, including refused ones">
@@ -154,6 +174,7 @@ export function ApiUsePage() {
                   unit="ms"
                   rows={latencyRows(steps, previous?.steps)}
                   series={previous ? [...LATENCY_SERIES, BEFORE_SERIES] : LATENCY_SERIES}
+                  limits={limits}
                   stepMs={stepMs}
                 />
               </SimpleGrid>

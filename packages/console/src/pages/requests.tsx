@@ -9,6 +9,7 @@ import { coded } from '../parts/fromCode.js';
 import { ListPage } from '../parts/listPage.js';
 import { useListState } from '../parts/listState.js';
 import { RequestInFull } from '../requests/detail.js';
+import { RecordingSettings } from '../requests/recordingSettings.js';
 import { SavedSearches } from '../requests/savedSearches.js';
 import { StatusText } from '../requests/statusText.js';
 
@@ -98,6 +99,7 @@ export function RequestsPage() {
         onChange={({ currentTarget }) => setFollow(currentTarget.checked ? '1' : null)}
       />
       <SavedSearches list="requests" />
+      <RecordingSettings />
       <Anchor size="sm" href={addressOf(operations.telemetry.har, { params, query: selection })} download="requests.har">
         HAR
       </Anchor>

@@ -5,7 +5,9 @@ import { IconPhotoDown, IconTableDown } from '@tabler/icons-react';
 import { type ReactNode, useRef, useState } from 'react';
 import { type Point, pointedAt, type Row, SO_FAR, withUnfinished } from './unfinished.js';
 
-export type Series = { name: string; label: string; color: string };
+export type Series = { name: string; label: string; color: string /** Counts that have an axis of their own. */; axis?: 'right' };
+/** A line across the chart, such as the limit of an objective. */
+export type Limit = { value: number; label: string; color: string };
 type Props = {
   title: string;
   unit: string;
@@ -15,6 +17,7 @@ type Props = {
   height?: number;
   kind?: 'line' | 'bar';
   stacked?: boolean;
+  limits?: Limit[];
   children?: ReactNode;
 };
 
@@ -34,7 +37,7 @@ const lighter = (color: string) => `color-mix(in srgb, ${color} 42%, transparent
 const valueFormatter = (value: number) => value.toLocaleString('en-GB', { maximumFractionDigits: 1 });
 type TooltipContent = { label?: unknown; payload?: readonly Point[] };
 
-export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, kind: firstKind = 'line', stacked }: Props) {
+export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, kind: firstKind = 'line', stacked, limits = [] }: Props) {
   const [kind, setKind] = useState<'line' | 'bar'>(firstKind);
   const [off, setOff] = useState<ReadonlySet<string>>(new Set());
   const frame = useRef<HTMLDivElement>(null);
@@ -49,17 +52,35 @@ export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, ki
       return after;
     });
   const suffix = COUNTS.has(unit) ? '' : ` ${unit}`;
+  // What has an axis of its own is a count.
+  const counts = new Set(shown.flatMap(({ name, axis }) => (axis ? [name, name + SO_FAR] : [])));
+  const withUnits = (points: Point[]) => points.map((point) => ({ ...point, unit: counts.has(String(point.name)) ? '' : suffix }));
   const common = {
     h: height,
     data,
     dataKey: 'label',
-    series: shown.flatMap(({ name, label, color }) => [
-      { name, label, color, stackId: stacked ? 'all' : name, strokeDasharray: '1 0' },
-      { name: name + SO_FAR, label: `${label}, so far`, color: lighter(color), stackId: stacked ? 'all' : name, strokeDasharray: '3 4' },
+    series: shown.flatMap(({ name, label, color, axis }) => [
+      { name, label, color, stackId: stacked ? 'all' : name, strokeDasharray: '1 0', ...(axis ? { yAxisId: axis } : {}) },
+      {
+        name: name + SO_FAR,
+        label: `${label}, so far`,
+        color: lighter(color),
+        stackId: stacked ? 'all' : name,
+        strokeDasharray: '3 4',
+        ...(axis ? { yAxisId: axis } : {}),
+      },
     ]),
     tickLine: 'none' as const,
     gridAxis: 'x' as const,
     withLegend: false,
+    ...(shown.some(({ axis }) => axis) ? { withRightYAxis: true, rightYAxisProps: { width: 64, unit: '' } } : {}),
+    referenceLines: limits.map(({ value, label, color }) => ({
+      y: value,
+      label,
+      color,
+      strokeDasharray: '6 4',
+      ifOverflow: 'extendDomain' as const,
+    })),
     xAxisProps: { minTickGap: 48 },
     yAxisProps: { width: 72 },
     unit: suffix,
@@ -67,7 +88,7 @@ export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, ki
     valueFormatter,
     tooltipProps: {
       content: ({ label, payload }: TooltipContent) => (
-        <ChartTooltip label={String(label)} payload={pointedAt(payload) as never} valueFormatter={valueFormatter} unit={suffix} />
+        <ChartTooltip label={String(label)} payload={withUnits(pointedAt(payload)) as never} valueFormatter={valueFormatter} />
       ),
     },
   };

@@ -50,11 +50,21 @@ export const requestDetail = requestSummary
   .meta({ id: 'Request' });
 export type RequestDetail = z.infer<typeof requestDetail>;
 
+/** How many days of each are kept. Hours are summed from minutes and days from hours, so each is kept at least as long as the one before. */
+const keptDays = z.strictObject({
+  requests: z.int().min(1).max(400).nullable().describe('Null: as the installation is set'),
+  minutes: z.int().min(2).max(400),
+  hours: z.int().min(2).max(800),
+  days: z.int().min(30).max(4_000),
+});
+export type KeptDays = z.infer<typeof keptDays>;
+
 export const recording = z
   .object({
     headers: z.boolean().describe('Keep headers and timelines'),
     bodies: z.boolean().describe('Keep the bodies of refused and failed calls, up to 8 kB'),
     maskedFields: z.array(z.string().max(63)).max(100).describe('Fields whose values are masked in them, besides those of secrets'),
+    keptDays: keptDays.describe('How many days requests, and counts by minute, hour and day are kept'),
   })
   .meta({ id: 'Recording' });
 export type Recording = z.infer<typeof recording>;
@@ -226,6 +236,7 @@ export const telemetryOperations = {
       headers: z.boolean().optional(),
       bodies: z.boolean().optional(),
       maskedFields: z.array(z.string().max(63)).max(100).optional(),
+      keptDays: keptDays.partial().optional(),
     }),
     reply: recording,
   }),

@@ -1,10 +1,11 @@
+import type { Environment } from '../../platform/call.js';
 import type { Capability } from '../../platform/capability.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import type { Platform } from '../../platform/platform.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
 import { keepPartitions } from '../../platform/database/partitionDdl.js';
 import { Recorder } from './recorder.js';
-import { RecordingSettings } from './recording.js';
+import { NO_BODIES, RecordingSettings } from './recording.js';
 import { forgetCounts, rollUp } from './rollUps.js';
 import { telemetryRoutes } from './routes.js';
 import { requestTable } from './tables.js';
@@ -18,7 +19,8 @@ export function telemetry(platform: Platform): Capability<{ recorder: Recorder }
   const recorder = new Recorder(servers.installation, instance, now, () => clock.read(), recording, metrics, changes, log);
   ports.recordCall = (...call) => recorder.record(...call);
   ports.countWork = (...work) => recorder.countWork(...work);
-  const partitions = (db: EnvironmentDatabase) => keepPartitions(db, requestTable, now(), config.requestDays);
+  const partitions = (db: EnvironmentDatabase, days = config.requestDays) => keepPartitions(db, requestTable, now(), days);
+  const keptIn = async (environment: Environment) => (await recording.settings.read(environment)).keptDays;
   return {
     name: 'telemetry',
     offer: { recorder },
@@ -27,7 +29,7 @@ export function telemetry(platform: Platform): Capability<{ recorder: Recorder }
       {
         work: 'partitions of requests',
         everyMs: HOUR_MS,
-        eachEnvironment: (environment) => partitions(environment.db),
+        eachEnvironment: async (environment) => partitions(environment.db, (await keptIn(environment)).requests ?? config.requestDays),
       },
       {
         work: 'partitions of installation requests',
@@ -36,8 +38,8 @@ export function telemetry(platform: Platform): Capability<{ recorder: Recorder }
       },
       { work: 'sum counts of calls', everyMs: SUM_MS, eachEnvironment: ({ db }) => rollUp(db) },
       { work: 'sum counts of installation calls', everyMs: SUM_MS, run: () => rollUp(servers.installation) },
-      { work: 'forget old counts of calls', everyMs: HOUR_MS, eachEnvironment: ({ db }) => forgetCounts(db, now()) },
-      { work: 'forget old counts of installation calls', everyMs: HOUR_MS, run: () => forgetCounts(servers.installation, now()) },
+      { work: 'forget old counts of calls', everyMs: HOUR_MS, eachEnvironment: async (environment) => forgetCounts(environment.db, now(), await keptIn(environment)) },
+      { work: 'forget old counts of installation calls', everyMs: HOUR_MS, run: () => forgetCounts(servers.installation, now(), NO_BODIES.keptDays) },
     ],
     onEveryInstance: [{ work: 'compare clocks', everyMs: COMPARE_MS, run: () => clock.compare() }],
     marks: [

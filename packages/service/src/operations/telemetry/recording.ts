@@ -1,5 +1,5 @@
 /** What an environment keeps of its calls beyond their counts. */
-import type { Recording } from '@orchard/contract';
+import { type KeptDays, Problem, type Recording } from '@orchard/contract';
 import type { Environment } from '../../platform/call.js';
 import { guarded } from '../../platform/upkeep.js';
 import { Settings } from '../../platform/settings/settingStore.js';
@@ -7,9 +7,14 @@ import type { Platform } from '../../platform/platform.js';
 
 const REFRESH_MS = 5_000;
 
-export const NO_BODIES: Recording = { headers: true, bodies: false, maskedFields: [] };
+/** Thirteen months of days, so that a month can be set beside the same one a year before. */
+const KEPT_DAYS: KeptDays = { requests: null, minutes: 35, hours: 100, days: 400 };
+export const NO_BODIES: Recording = { headers: true, bodies: false, maskedFields: [], keptDays: KEPT_DAYS };
 /** Where people develop, a refused body is what they look for; elsewhere it is somebody's data. */
-const defaults = ({ name }: Pick<Environment, 'name'>): Recording => ({ headers: true, bodies: name === 'dev', maskedFields: [] });
+const defaults = ({ name }: Pick<Environment, 'name'>): Recording => ({
+  ...NO_BODIES,
+  bodies: name === 'dev',
+});
 
 export class RecordingSettings {
   readonly settings = new Settings<Recording>('recording', defaults);
@@ -30,11 +35,26 @@ export class RecordingSettings {
     return known?.value ?? NO_BODIES;
   }
 
-  async change(environment: Environment, changes: Partial<Recording>, updatedAt: Date): Promise<Recording> {
+  /** @throws {Problem} invalid-input */
+  async change(environment: Environment, { keptDays, ...changes }: RecordingChanges, updatedAt: Date): Promise<Recording> {
     this.settings.forget(environment);
-    const next = { ...(await this.settings.read(environment)), ...changes };
+    const before = await this.settings.read(environment);
+    const next = { ...before, ...changes, keptDays: { ...before.keptDays, ...keptDays } };
+    demandOrder(next.keptDays);
     await this.settings.write(environment, next, updatedAt);
     this.#latest.set(environment.id, { value: next, readAt: this.parts.now() });
     return next;
   }
+}
+
+type RecordingChanges = Partial<Omit<Recording, 'keptDays'>> & { keptDays?: Partial<KeptDays> | undefined };
+
+/** Longer steps are summed from shorter ones, and answer for them once those are gone. */
+function demandOrder({ minutes, hours, days }: KeptDays): void {
+  if (minutes <= hours && hours <= days) return;
+  throw new Problem(
+    'invalid-input',
+    `Nothing was changed. Counts by the hour must be kept at least as long as those by the minute, and days as long as hours; here it is ${minutes}, ${hours} and ${days} days.`,
+    { fields: [{ path: 'body.keptDays', problem: 'A longer step would be forgotten before a shorter one.', expected: 'minutes ≤ hours ≤ days' }] },
+  );
 }

@@ -2,13 +2,11 @@
  * Hours from minutes, and days from hours. A step is summed anew whenever one below it was written since, so that late counts
  * are never missed, and a run that died half-way changes nothing.
  */
+import type { KeptDays } from '@orchard/contract';
 import { addTally, type Count, emptyTally, STEPS, type Step, type Tally } from '@orchard/core';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { writtenSince, readCounts, removeCounts } from './countStore.js';
 import { COUNTED, insertCounts } from './recordStore.js';
-
-/** How long counts are kept by step. */
-const KEPT_MS = { cell: STEPS.day, minute: 35 * STEPS.day, hour: 100 * STEPS.day, day: 400 * STEPS.day } as const;
 
 /** Sums what was written since the last run. */
 export async function rollUp(db: EnvironmentDatabase): Promise<void> {
@@ -16,9 +14,10 @@ export async function rollUp(db: EnvironmentDatabase): Promise<void> {
   await sumInto(db, 'hour', 'day');
 }
 
-/** Removes counts after their time. */
-export async function forgetCounts(db: EnvironmentDatabase, now: number): Promise<void> {
-  for (const step of Object.keys(KEPT_MS) as Step[]) await removeCounts(db, step, now - KEPT_MS[step]);
+/** Removes counts after their time. @param days how many days of each step are kept */
+export async function forgetCounts(db: EnvironmentDatabase, now: number, days: KeptDays): Promise<void> {
+  const kept: Record<Step, number> = { cell: 1, minute: days.minutes, hour: days.hours, day: days.days };
+  for (const step of Object.keys(kept) as Step[]) await removeCounts(db, step, now - kept[step] * STEPS.day);
 }
 
 async function sumInto(db: EnvironmentDatabase, from: Step, into: 'hour' | 'day'): Promise<void> {
