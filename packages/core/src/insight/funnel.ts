@@ -1,0 +1,254 @@
+/**
+ * Funnels: how many people get through a list of steps. For each person and step, the latest start is kept from which the steps
+ * up to it were done in order; a step counts while the window since that start is open.
+ */
+import { type GroupKey, Groups } from './groups.js';
+import { codeOfName, maskOf } from './mask.js';
+import { PeopleSet } from './peopleSet.js';
+import type { QuestionGround, QuestionPeriod, Scan, Wanted } from './question.js';
+import type { Segment } from './segment.js';
+import { VISIT_GAP_MS, VisitBorders } from './visits.js';
+
+/** `ordered`: others may come between; `strict`: none between; `any`: in any order. */
+export const FUNNEL_ORDERS = ['ordered', 'strict', 'any'] as const;
+export type FunnelOrder = (typeof FUNNEL_ORDERS)[number];
+
+export type FunnelQuestion = QuestionPeriod & {
+  steps: readonly Wanted[];
+  windowMs: number;
+  order: FunnelOrder;
+  /** What ends an attempt when it comes between the steps. */
+  without: readonly Wanted[];
+  /** Whether each visit is an attempt of its own. */
+  perVisit: boolean;
+  /** The value at a person's first step tells their group. */
+  by: readonly string[];
+  top: number;
+  gapMs?: number;
+};
+export type FunnelStep = {
+  event: string | null;
+  people: number;
+  /** Share of those at the first step; null where nobody was there. */
+  ofFirst: number | null;
+  ofPrevious: number | null;
+  /** Median of the time since the step before. */
+  medianMs: number | null;
+};
+export type FunnelAnswer = {
+  steps: FunnelStep[];
+  groups: { group: GroupKey; steps: FunnelStep[] }[];
+  /** Who reached each step, by number. */
+  reached: PeopleSet[];
+};
+
+/** Attempts in numbers: of each step, how many reached it and how long that took. */
+class Reached {
+  readonly people: number[];
+  readonly durations: number[][];
+
+  constructor(steps: number) {
+    this.people = new Array<number>(steps).fill(0);
+    this.durations = Array.from({ length: steps }, () => []);
+  }
+
+  add(step: number, sincePreviousMs: number | null): void {
+    this.people[step] = (this.people[step] as number) + 1;
+    if (sincePreviousMs !== null) this.durations[step]?.push(sincePreviousMs);
+  }
+
+  present(steps: readonly Wanted[]): FunnelStep[] {
+    return steps.map(({ event }, i) => {
+      const people = this.people[i] as number;
+      const before = this.people[i - 1];
+      const first = this.people[0] as number;
+      return {
+        event,
+        people,
+        ofFirst: first === 0 ? null : people / first,
+        ofPrevious: i === 0 ? (people === 0 ? null : 1) : before ? people / before : null,
+        medianMs: medianOf(this.durations[i] as number[]),
+      };
+    });
+  }
+}
+
+export function medianOf(values: number[]): number | null {
+  if (values.length === 0) return null;
+  const sorted = Float64Array.from(values).sort();
+  const middle = sorted.length >> 1;
+  return sorted.length % 2 === 1 ? (sorted[middle] as number) : ((sorted[middle - 1] as number) + (sorted[middle] as number)) / 2;
+}
+
+export class FunnelScan implements Scan<FunnelAnswer> {
+  readonly #count: number;
+  readonly #groups: Groups;
+  readonly #total: Reached;
+  readonly #byGroup: Reached[] = [];
+  readonly #sets: PeopleSet[];
+  /** By person and step: the latest start that reaches it, and when it did. */
+  readonly #start: Float64Array;
+  readonly #when: Float64Array;
+  /** How many steps the best attempt of a person has reached. */
+  readonly #best: Uint8Array;
+  readonly #group: Int32Array;
+  readonly #borders: VisitBorders | null;
+  /** In any order: what was done and when, by person. */
+  readonly #done = new Map<number, [at: number, steps: number][]>();
+
+  constructor(
+    private readonly question: FunnelQuestion,
+    private readonly ground: QuestionGround,
+  ) {
+    const { steps, by, perVisit, gapMs = VISIT_GAP_MS } = question;
+    this.#count = steps.length;
+    this.#groups = new Groups(by);
+    this.#total = new Reached(steps.length);
+    this.#sets = steps.map(() => new PeopleSet(ground.people));
+    this.#start = new Float64Array(ground.people * steps.length).fill(Number.NaN);
+    this.#when = new Float64Array(ground.people * steps.length);
+    this.#best = new Uint8Array(ground.people);
+    this.#group = new Int32Array(ground.people).fill(-1);
+    this.#borders = perVisit ? new VisitBorders(ground.people, gapMs) : null;
+  }
+
+  add(segment: Segment): void {
+    const { steps, without, from, until, order } = this.question;
+    const { asking } = this.ground;
+    const matchers = steps.map((step) => matcherOf(segment, step, asking));
+    const ends = without.map((one) => matcherOf(segment, one, asking));
+    if (order !== 'strict' && !this.#borders && [...matchers, ...ends].every((one) => one === null)) return;
+    const groups = this.#groups.rows(segment);
+    for (let row = 0; row < segment.rows; row++) {
+      const at = segment.day + (segment.at[row] as number);
+      if (at < from || at >= until) continue;
+      const person = segment.person[row] as number;
+      if (this.#borders?.begins(person, at, segment.visit[row] as number)) this.#closeVisit(person);
+      let matched = 0;
+      for (let step = 0; step < matchers.length; step++) if (matchers[step]?.(row)) matched |= 1 << step;
+      const isEnd = ends.length > 0 && ends.some((one) => one?.(row));
+      if (matched === 0 && !isEnd && order !== 'strict') continue;
+      if (matched & 1 && this.#group[person] === -1) this.#group[person] = groups ? (groups[row] as number) : 0;
+      this.#take(person, at, matched, isEnd);
+    }
+  }
+
+  #take(person: number, at: number, matched: number, isEnd: boolean): void {
+    if (this.question.order === 'any') return this.#note(person, at, matched, isEnd);
+    const base = person * this.#count;
+    if (isEnd) this.#start.fill(Number.NaN, base, base + this.#count);
+    if (this.question.order === 'strict') return this.#takeStrictly(person, at, matched);
+    // From the last step to the first, so that one event is not two steps.
+    for (let step = this.#count - 1; step >= 0; step--) if (matched & (1 << step)) this.#reach(person, at, step, base);
+  }
+
+  /** An event continues what the event before it has begun, or nothing. */
+  #takeStrictly(person: number, at: number, matched: number): void {
+    const base = person * this.#count;
+    for (let step = this.#count - 1; step >= 0; step--) {
+      this.#start[base + step] = Number.NaN;
+      if (matched & (1 << step)) this.#reach(person, at, step, base);
+    }
+  }
+
+  #reach(person: number, at: number, step: number, base: number): void {
+    if (step === 0) {
+      this.#start[base] = at;
+    } else {
+      const start = this.#start[base + step - 1] as number;
+      if (!(at - start <= this.question.windowMs)) return;
+      this.#start[base + step] = start;
+    }
+    this.#when[base + step] = at;
+    this.#credit(person, step, step === 0 ? null : at - (this.#when[base + step - 1] as number));
+  }
+
+  /** The first time that a person, or a visit, gets so far. */
+  #credit(person: number, step: number, sincePreviousMs: number | null): void {
+    if (step < (this.#best[person] as number)) return;
+    this.#best[person] = step + 1;
+    this.#sets[step]?.add(person);
+    this.#total.add(step, sincePreviousMs);
+    const group = this.#group[person] as number;
+    if (this.#groups.by.length > 0) (this.#byGroup[group] ??= new Reached(this.#count)).add(step, sincePreviousMs);
+  }
+
+  #note(person: number, at: number, matched: number, isEnd: boolean): void {
+    let done = this.#done.get(person);
+    if (!done) this.#done.set(person, (done = []));
+    if (isEnd) this.#settleAny(person);
+    if (matched !== 0) done.push([at, matched]);
+  }
+
+  /** In any order, a step counts with all before it in the list when they lie within one window. */
+  #settleAny(person: number): void {
+    const done = this.#done.get(person) ?? [];
+    for (let step = this.#best[person] as number; step < this.#count; step++) {
+      const since = windowOf(done, (1 << (step + 1)) - 1, this.question.windowMs);
+      if (since === null) break;
+      this.#credit(person, step, step === 0 ? null : since);
+    }
+    this.#done.set(person, []);
+  }
+
+  #closeVisit(person: number): void {
+    if (this.question.order === 'any') this.#settleAny(person);
+    const base = person * this.#count;
+    this.#start.fill(Number.NaN, base, base + this.#count);
+    this.#best[person] = 0;
+    this.#group[person] = -1;
+  }
+
+  answer(): FunnelAnswer {
+    for (const person of this.#done.keys()) this.#settleAny(person);
+    const { steps, top } = this.question;
+    return {
+      steps: this.#total.present(steps),
+      groups: this.#groups.keys
+        .flatMap((group, i) => {
+          const reached = this.#byGroup[i];
+          return reached ? [{ group, steps: reached.present(steps) }] : [];
+        })
+        .sort((a, b) => (b.steps[0]?.people ?? 0) - (a.steps[0]?.people ?? 0))
+        .slice(0, top),
+      reached: this.#sets,
+    };
+  }
+}
+
+/** Whether a row is such an event; null where the day has none. */
+function matcherOf(segment: Segment, { event, filter }: Wanted, asking: QuestionGround['asking']): ((row: number) => boolean) | null {
+  const code = event === null ? 0 : codeOfName(segment, event);
+  if (code < 0) return null;
+  const mask = maskOf(segment, filter, asking);
+  const { codes } = segment.name;
+  return (row) => (code === 0 || codes[row] === code) && (mask === null || mask[row] === 1);
+}
+
+/**
+ * The length of the shortest stretch in which all of the wanted steps were done, within a window; null for none.
+ * One event counts for one step only.
+ */
+function windowOf(done: readonly [number, number][], wanted: number, windowMs: number): number | null {
+  let shortest: number | null = null;
+  for (let from = 0; from < done.length; from++) {
+    const [start, first] = done[from] as [number, number];
+    for (let to = from, masks: number[] = []; to < done.length; to++) {
+      const [at, mask] = done[to] as [number, number];
+      if (at - start > windowMs) break;
+      masks = [...masks, mask & wanted];
+      if ((first & wanted) !== 0 && canCover(masks, wanted)) {
+        shortest = Math.min(shortest ?? Number.POSITIVE_INFINITY, at - start);
+        break;
+      }
+    }
+  }
+  return shortest;
+}
+
+/** Whether each wanted step can have an event of its own: a matching, found by trying. */
+function canCover(masks: readonly number[], wanted: number): boolean {
+  if (wanted === 0) return true;
+  const step = wanted & -wanted;
+  return masks.some((mask, i) => (mask & step) !== 0 && canCover([...masks.slice(0, i), ...masks.slice(i + 1)], wanted & ~step));
+}

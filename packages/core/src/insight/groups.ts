@@ -1,0 +1,90 @@
+/** Grouping by properties: a number for each combination of values, the same in every segment. */
+import { BUILT_IN, PROPERTY_TYPES } from './event.js';
+import { propertyColumn, type Segment } from './segment.js';
+
+/** What stands where an event has no value. */
+export const NO_VALUE = null;
+export type GroupKey = (string | null)[];
+/** Values beyond so many are one group: a property with a value for each event is no grouping. */
+export const MOST_GROUPS = 1_000;
+export const BEYOND = '…';
+
+/** Numbers of groups over all segments. */
+export class Groups {
+  readonly keys: GroupKey[] = [];
+  readonly #numbers = new Map<string, number>();
+
+  constructor(readonly by: readonly string[]) {
+    if (by.length === 0) this.numberOf([]);
+  }
+
+  numberOf(key: GroupKey): number {
+    const name = JSON.stringify(key);
+    let number = this.#numbers.get(name);
+    if (number === undefined && this.keys.length >= MOST_GROUPS) return this.#beyond();
+    if (number === undefined) {
+      number = this.keys.push(key) - 1;
+      this.#numbers.set(name, number);
+    }
+    return number;
+  }
+
+  #beyond(): number {
+    const { length } = this.keys;
+    if (length === MOST_GROUPS) this.keys.push(this.by.map(() => BEYOND));
+    return MOST_GROUPS;
+  }
+
+  /** The group of each row of a segment; null where there is one for all. */
+  rows(segment: Segment): Uint32Array | null {
+    if (this.by.length === 0) return null;
+    const columns = this.by.map((name) => wordsOf(segment, name));
+    const groups = new Uint32Array(segment.rows);
+    // Combinations are few, so each is looked up once and then found by its codes.
+    const known = new Map<number, number>();
+    for (let row = 0; row < segment.rows; row++) {
+      let combination = 0;
+      for (const { codes, size } of columns) combination = combination * size + codes(row);
+      let group = known.get(combination);
+      if (group === undefined) known.set(combination, (group = this.numberOf(columns.map(({ codes, word }) => word(codes(row))))));
+      groups[row] = group;
+    }
+    return groups;
+  }
+}
+
+type Words = { codes: (row: number) => number; size: number; word: (code: number) => string | null };
+
+/** A property as words, whatever its types; numbers and times as they are written. */
+function wordsOf(segment: Segment, name: string): Words {
+  if (name === 'event') return ofColumn(segment.name.codes, segment.name.words);
+  const present = PROPERTY_TYPES.flatMap((type) => segment.properties.get(propertyColumn(name, type)) ?? []);
+  const [first] = present;
+  if (!first) return { codes: () => 0, size: 1, word: () => NO_VALUE };
+  if (present.length === 1 && first.kind === 'words') return ofColumn(first.codes, first.words);
+  const numbers = new Map<string, number>();
+  const words: string[] = [];
+  const codes = new Uint32Array(segment.rows);
+  const numberOf = (word: string): number => {
+    let number = numbers.get(word);
+    if (number === undefined) numbers.set(word, (number = words.push(word)));
+    return number;
+  };
+  for (const column of present)
+    for (let row = 0; row < segment.rows; row++) {
+      if (column.kind === 'words') {
+        const code = column.codes[row] as number;
+        if (code > 0) codes[row] = numberOf(column.words[code - 1] as string);
+      } else if (!Number.isNaN(column.values[row] as number)) codes[row] = numberOf(String(column.values[row]));
+    }
+  return ofColumn(codes, words);
+}
+
+const ofColumn = (codes: ArrayLike<number>, words: readonly string[]): Words => ({
+  codes: (row) => codes[row] as number,
+  size: words.length + 1,
+  word: (code) => (code === 0 ? NO_VALUE : (words[code - 1] as string)),
+});
+
+/** The packed columns that a question needs of its groups. */
+export const isBuiltIn = (name: string): boolean => (BUILT_IN as readonly string[]).includes(name);
