@@ -56,6 +56,8 @@ const ROOMS = {
   'messages/sms': ['messages/gateways', 'messages/notifications', 'messages/optOuts', 'people/users'],
   'messages/mail': ['messages/notifications'],
   'messages/channels': ['messages/notifications', 'messages/presence'],
+  'insight/events': ['messages/devices'],
+  'insight/questions': ['insight/events', 'operations/telemetry'],
   'operations/reports': ['operations/telemetry', 'setup/members'],
 };
 const rooms = Object.keys(ROOMS);

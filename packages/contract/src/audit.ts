@@ -35,6 +35,8 @@ export const AUDIT_KINDS = {
   'planned work': 'environment',
   search: 'environment',
   report: 'environment',
+  'event plan': 'environment',
+  'insight settings': 'environment',
 } as const;
 export type AuditKind = keyof typeof AUDIT_KINDS;
 

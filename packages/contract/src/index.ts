@@ -3,7 +3,9 @@ import { auditOperations } from './operations/audit.js';
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
 import { channelOperations } from './operations/channels.js';
 import { deviceOperations } from './operations/devices.js';
+import { eventOperations } from './operations/events.js';
 import { gatewayOperations } from './operations/gateways.js';
+import { insightOperations } from './operations/insight.js';
 import { jobOperations } from './operations/jobs.js';
 import { logOperations } from './operations/log.js';
 import { memberOperations } from './operations/members.js';
@@ -52,6 +54,8 @@ export const operations = {
   incidents: incidentOperations,
   reports: reportOperations,
   digests: digestOperations,
+  events: eventOperations,
+  insight: insightOperations,
 };
 export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
   (group) => Object.values(group) as unknown as AnyOperation[],
@@ -81,6 +85,8 @@ export { ALERT_CAUSES, alertRule as alertRuleSchema } from './operations/alerts.
 export type * from './operations/alerts.js';
 export { REPORT_PERIODS, REPORT_SOURCES } from './operations/reports.js';
 export type * from './operations/reports.js';
+export type * from './operations/events.js';
+export type * from './operations/insight.js';
 export type * from './operations/log.js';
 export type * from './operations/apps.js';
 export { INSTALLATION_CHECKS, objective as objectiveSchema } from './operations/objectives.js';

@@ -13,3 +13,5 @@ export * from './logLevels.js';
 export * from './messages/answers.js';
 export * from './reports/document.js';
 export * from './reports/digestTimes.js';
+export { BUILT_IN, EVENT_PROBLEMS, type EventProblem, PROPERTY_TYPES, type PropertyType } from './insight/words.js';
+export { CALENDAR_STEPS, FUNNEL_ORDERS } from './insight/words.js';

@@ -4,16 +4,19 @@ import { describe, expect, it } from 'vitest';
 import { flatScope, readFilter } from '../src/index.js';
 import {
   ArrivalsScan,
+  checkEvent,
   CountScan,
   DAY_MS,
   differences,
   END,
   ERASED,
   type EventFilter,
+  type EventGround,
   eventsOf,
   FunnelScan,
   type FunnelQuestion,
   type InsightEvent,
+  mergeSegments,
   openDay,
   packDay,
   PathsScan,
@@ -135,6 +138,17 @@ describe('a packed day', () => {
         .flatMap(eventsOf)
         .map(({ person, name }) => `${person}${name}`),
     ).toEqual(['0b', '0a', '0e', '3d']);
+  });
+
+  it('gives the same with what came later merged in as when all came at once', () => {
+    const sameDay = (events: InsightEvent[]) => events.map((event) => ({ ...event, at: DAY + ((event.at - DAY) % DAY_MS) }));
+    fc.assert(
+      fc.property(anyEvents.map(sameDay), anyEvents.map(sameDay), (first, second) => {
+        const [a, b] = [first, second].map((events) => segmentsOf(events)[0]);
+        const merged = a && b ? mergeSegments(a, b) : (a ?? b);
+        expect(merged ? eventsOf(merged) : []).toEqual(segmentsOf([...first, ...second]).flatMap(eventsOf));
+      }),
+    );
   });
 
   it('takes a tenth of what a row takes', () => {
@@ -530,6 +544,79 @@ describe('paths', () => {
       { event: 'search', next: [{ event: 'book' }, { event: null, count: 1 }] },
       { event: null, count: 1 },
     ]);
+  });
+});
+
+describe('an event of an app', () => {
+  const now = Date.parse('2026-11-26T12:00:00Z');
+  const usual: EventGround = { now, skewMs: 0, plannedAs: () => null, refuseUnplanned: false, barred: new Set(['email']) };
+  const good = {
+    id: 'e1',
+    name: 'booking_sent',
+    at: '2026-11-26T11:59:00.000Z',
+    visit: 'v1',
+    properties: { nights: 2, quick: true, email: 'x', gone: null },
+  };
+  const check = (changes: object, ground: Partial<EventGround> = {}) =>
+    checkEvent({ ...good, ...changes } as never, { ...usual, ...ground });
+
+  it('is kept with the skew of its clock taken out, and without what is barred', () => {
+    expect(check({}, { skewMs: -60_000 })).toEqual({
+      ok: true,
+      event: {
+        id: 'e1',
+        name: 'booking_sent',
+        at: Date.parse('2026-11-26T11:58:00.000Z'),
+        visit: visitNumber('v1'),
+        properties: { nights: 2, quick: true },
+        isPlanned: false,
+      },
+    });
+  });
+
+  it.each([
+    ['no id', { id: undefined }, 'event-malformed', '`id`'],
+    ['a name of 1,000 characters', { name: 'x'.repeat(1000) }, 'event-malformed', '`name`'],
+    ['a control character in its name', { name: 'a\u0000b' }, 'event-malformed', '`name`'],
+    ['no time', { at: undefined }, 'event-malformed', '`at`'],
+    ['a time in words', { at: 'yesterday' }, 'event-malformed', '`at`'],
+    ['a time of 1970', { at: '1970-01-01T00:00:00Z' }, 'event-too-late', 'seven days'],
+    ['a time eight days ago', { at: '2026-11-18T11:00:00Z' }, 'event-too-late', 'seven days'],
+    ['a time in the future', { at: '2026-11-26T12:02:00Z' }, 'event-in-future', 'skew'],
+    ['a misspelt member', { propertys: {} }, 'event-malformed', 'did you mean `properties`?'],
+    [
+      'fifty-one properties',
+      { properties: Object.fromEntries(Array.from({ length: 51 }, (_, i) => [`p${i}`, i])) },
+      'event-malformed',
+      '51 properties',
+    ],
+    ['a built-in name', { properties: { version: '1' } }, 'property-reserved', '`version`'],
+    ['a property with a space', { properties: { 'how many': 1 } }, 'event-malformed', 'how many'],
+    ['an object inside', { properties: { a: { b: 1 } } }, 'event-malformed', '`a` must be a text'],
+    ['a list of numbers', { properties: { a: [1] } }, 'event-malformed', 'list of texts'],
+    ['a text of 501 characters', { properties: { a: 'x'.repeat(501) } }, 'event-malformed', '501 characters'],
+  ])('with %s is refused by name', (_, changes, problem, words) => {
+    expect(check(changes)).toEqual({ ok: false, problem, detail: expect.stringContaining(words) });
+  });
+
+  it('that is not as planned is marked, or refused where only what is planned is taken', () => {
+    const plannedAs = (name: string) =>
+      name === 'booking_sent' ? { properties: { nights: { type: 'number' }, quick: { type: 'text' } } as const } : null;
+    expect(check({}, { plannedAs })).toMatchObject({ ok: true, event: { isPlanned: false } });
+    expect(check({}, { plannedAs, refuseUnplanned: true })).toEqual({
+      ok: false,
+      problem: 'property-unfit',
+      detail: '`quick` is planned as text; it came as boolean.',
+    });
+    expect(check({ properties: { nights: 2 } }, { plannedAs, refuseUnplanned: true })).toMatchObject({
+      ok: true,
+      event: { isPlanned: true },
+    });
+    expect(check({ name: 'other' }, { plannedAs, refuseUnplanned: true })).toMatchObject({ ok: false, problem: 'event-unplanned' });
+  });
+
+  it('is judged without throwing, whatever it is', () => {
+    fc.assert(fc.property(fc.jsonValue(), (value) => void checkEvent(value as never, usual)));
   });
 });
 

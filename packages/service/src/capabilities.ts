@@ -2,6 +2,8 @@
 import { collections } from './data/collections/capability.js';
 import { imports } from './data/imports/capability.js';
 import { records } from './data/records/capability.js';
+import { events } from './insight/events/capability.js';
+import { questions } from './insight/questions/capability.js';
 import { channels } from './messages/channels/capability.js';
 import { devices } from './messages/devices/capability.js';
 import { gateways } from './messages/gateways/capability.js';
@@ -54,6 +56,8 @@ const ROOMS = [
   sms,
   mail,
   channels,
+  events,
+  questions,
   reports,
 ] as const;
 

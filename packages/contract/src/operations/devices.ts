@@ -45,6 +45,7 @@ const registration = z.strictObject({
   platform: z.enum(PLATFORMS),
   appVersion: z.string().max(40),
   os: z.string().max(80).describe('Name and version of the operating system'),
+  manufacturer: z.string().max(80).optional(),
   model: z.string().max(80).optional(),
   locale,
   timeZone,
@@ -53,6 +54,11 @@ const registration = z.strictObject({
     .string()
     .regex(/^[A-Z]{2}$/, 'Two capitals of ISO 3166-1, such as NO.')
     .optional(),
+  region: z
+    .string()
+    .regex(/^[A-Z]{2}-[A-Z0-9]{1,3}$/, 'A code of ISO 3166-2, such as NO-46.')
+    .optional()
+    .describe('Part of the country, as the device has it'),
   badge: z.int().min(0).max(9999).optional().describe('The number on the app’s icon now'),
   subscription: subscription.nullable().optional().describe('Web push subscription; null or absent when there is none'),
   pushKey: z.string().max(100).optional().describe('The `applicationServerKey` of the subscription'),
@@ -79,10 +85,12 @@ export const device = z
     platform: z.enum(PLATFORMS),
     appVersion: z.string(),
     os: z.string(),
+    manufacturer: z.string().nullable(),
     model: z.string().nullable(),
     locale: z.string(),
     timeZone: z.string(),
     country: z.string().nullable(),
+    region: z.string().nullable(),
     permission: z.enum(PERMISSIONS),
     badge: z.int(),
     gateway: z.string().nullable().describe('The gateway for notifications to it'),

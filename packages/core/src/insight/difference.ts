@@ -30,6 +30,8 @@ export function differences(counted: readonly Counted[], stopped: number, went: 
   return tested.slice(0, last + 1).sort((a, b) => Math.abs(b.shareOfStopped - b.shareOfWent) - Math.abs(a.shareOfStopped - a.shareOfWent));
 }
 
+const lead = ({ shareOfStopped, shareOfWent }: Difference): number => shareOfStopped - shareOfWent;
+
 /** Two-sided p of the hypothesis that two shares are the same, with pooled variance. */
 export function twoProportions(a: number, ofA: number, b: number, ofB: number): number {
   const pooled = (a + b) / (ofA + ofB);

@@ -1,27 +1,13 @@
 /** Events as apps report them: what they hold, what may be grouped and filtered by, and the limits. */
 import type { ValueKind } from '../filter/condition.js';
+import type { PropertyType } from './words.js';
 
-/** Added by the service from the device and the client; properties of apps may not take these names. */
-export const BUILT_IN = [
-  'client',
-  'platform',
-  'os',
-  'manufacturer',
-  'model',
-  'version',
-  'locale',
-  'timeZone',
-  'country',
-  'region',
-] as const;
-export type BuiltIn = (typeof BUILT_IN)[number];
+export * from './words.js';
+
 /** Names that filters and groupings know besides: of the event itself. */
 export const OF_EVENT = ['event', 'visit', 'user', 'device', 'person', 'at'] as const;
 
 export type PropertyValue = string | number | boolean | string[];
-export const PROPERTY_TYPES = ['text', 'number', 'boolean', 'time', 'list'] as const;
-export type PropertyType = (typeof PROPERTY_TYPES)[number];
-
 /** One event as it is counted. */
 export type InsightEvent = {
   /** Number of the person. */

@@ -8,10 +8,7 @@ import { PeopleSet } from './peopleSet.js';
 import type { QuestionGround, QuestionPeriod, Scan, Wanted } from './question.js';
 import type { Segment } from './segment.js';
 import { VISIT_GAP_MS, VisitBorders } from './visits.js';
-
-/** `ordered`: others may come between; `strict`: none between; `any`: in any order. */
-export const FUNNEL_ORDERS = ['ordered', 'strict', 'any'] as const;
-export type FunnelOrder = (typeof FUNNEL_ORDERS)[number];
+import type { FunnelOrder } from './words.js';
 
 export type FunnelQuestion = QuestionPeriod & {
   steps: readonly Wanted[];

@@ -1,4 +1,6 @@
+export * from './active.js';
 export * from './arrivals.js';
+export * from './checkEvent.js';
 export * from './column.js';
 export * from './count.js';
 export * from './difference.js';
@@ -13,3 +15,4 @@ export * from './returns.js';
 export * from './segment.js';
 export * from './steps.js';
 export * from './visits.js';
+export * from './why.js';

@@ -33,7 +33,7 @@ export type Segment = {
   /** A number that is the same for events of one visit that the app named; 0 for none. */
   visit: Uint32Array;
   /** By name and type, see {@link propertyColumn}. */
-  properties: ReadonlyMap<string, Column>;
+  properties: Map<string, Column>;
 };
 
 /** Packs the events of one day. @param events in the order of their arrival, which decides between those of one millisecond */
@@ -108,36 +108,102 @@ function propertyColumns(sorted: readonly InsightEvent[]): Map<string, Column> {
   ]);
 }
 
-/**
- * Opens a packed day.
- * @param columns at least the base columns; of the others, those that a question needs
- * @param alias who a person has become, by number; {@link ERASED} drops the rows
- */
-export function openDay(day: number, rows: number, columns: ReadonlyMap<string, Uint8Array>, alias: Uint32Array): Segment {
+/** Reads the columns that each question needs: who, when and what. */
+export function readDay(day: number, rows: number, columns: ReadonlyMap<string, Uint8Array>): Segment {
   const column = (name: string) => columns.get(name) as Uint8Array;
   const reader = new IntReader(column('person'));
-  const stored = new Uint32Array(rows);
+  const person = new Uint32Array(rows);
   let before = 0;
-  for (let row = 0; row < rows; row++) stored[row] = before += reader.read();
+  for (let row = 0; row < rows; row++) person[row] = before += reader.read();
   const times = new IntReader(column('at'));
   const at = new Uint32Array(rows);
   for (let row = 0; row < rows; row++) {
     const passed = times.read();
-    at[row] = row > 0 && stored[row] === stored[row - 1] ? (at[row - 1] as number) + passed : passed;
+    at[row] = row > 0 && person[row] === person[row - 1] ? (at[row - 1] as number) + passed : passed;
   }
-  const properties = new Map(
-    [...columns].flatMap(([name, bytes]) => (readPropertyColumn(name) ? [[name, readColumn(bytes)] as const] : [])),
-  );
   const segment: Segment = {
     day,
     rows,
-    person: stored,
+    person,
     at,
     name: readColumn(column('name')) as WordColumn,
-    visit: new Uint32Array(column('visit').slice().buffer),
-    properties,
+    visit: NO_VISITS,
+    properties: new Map(),
   };
-  return withAliases(segment, alias);
+  for (const [name, bytes] of columns) addColumn(segment, name, bytes);
+  return segment;
+}
+
+/** Stands where visits were not read. */
+const NO_VISITS = new Uint32Array(0);
+
+/** Adds a column to a segment that is open. */
+export function addColumn(segment: Segment, name: string, bytes: Uint8Array): void {
+  if (name === 'visit') segment.visit = new Uint32Array(bytes.slice().buffer);
+  else if (readPropertyColumn(name)) segment.properties.set(name, readColumn(bytes));
+}
+
+/**
+ * Opens a packed day.
+ * @param alias who a person has become, by number; {@link ERASED} drops the rows
+ */
+export const openDay = (day: number, rows: number, columns: ReadonlyMap<string, Uint8Array>, alias: Uint32Array): Segment =>
+  withAliases(readDay(day, rows, columns), alias);
+
+/** Two segments of one day as one. @param second what came later */
+export function mergeSegments(first: Segment, second: Segment): Segment {
+  if (first.rows === 0 || second.rows === 0) return first.rows === 0 ? second : first;
+  const order = mergedOrder(first, second);
+  const ints = (a: Uint32Array, b: Uint32Array): Uint32Array => {
+    if (a.length === 0 && b.length === 0) return a;
+    return Uint32Array.from(order, (row) => (row < first.rows ? a[row] : b[row - first.rows]) ?? 0);
+  };
+  const names = [...new Set([...first.properties.keys(), ...second.properties.keys()])];
+  return {
+    day: first.day,
+    rows: order.length,
+    person: ints(first.person, second.person),
+    at: ints(first.at, second.at),
+    visit: ints(first.visit, second.visit),
+    name: mergedWords(first.name, second.name, first.rows, order),
+    properties: new Map(
+      names.map((name) => [name, mergedColumn(first.properties.get(name), second.properties.get(name), first.rows, order)]),
+    ),
+  };
+}
+
+function mergedOrder(first: Segment, second: Segment): Uint32Array {
+  const order = new Uint32Array(first.rows + second.rows);
+  let [a, b] = [0, 0];
+  for (let row = 0; row < order.length; row++) {
+    const takesFirst =
+      b >= second.rows ||
+      (a < first.rows &&
+        ((first.person[a] as number) - (second.person[b] as number) || (first.at[a] as number) - (second.at[b] as number)) <= 0);
+    order[row] = takesFirst ? a++ : first.rows + b++;
+  }
+  return order;
+}
+
+function mergedWords(first: WordColumn | undefined, second: WordColumn | undefined, rows: number, order: Uint32Array): WordColumn {
+  const numbers = new Map<string, number>();
+  const renumber = (words: readonly string[] = []) =>
+    Uint32Array.from([0, ...words.map((word) => numbers.get(word) ?? (numbers.set(word, numbers.size + 1), numbers.size))]);
+  const [ofFirst, ofSecond] = [renumber(first?.words), renumber(second?.words)];
+  const codes = codesFor(order.length, numbers.size);
+  for (const [row, from] of order.entries())
+    codes[row] = from < rows ? (ofFirst[first?.codes[from] ?? 0] as number) : (ofSecond[second?.codes[from - rows] ?? 0] as number);
+  return { kind: 'words', words: [...numbers.keys()], codes };
+}
+
+function mergedColumn(first: Column | undefined, second: Column | undefined, rows: number, order: Uint32Array): Column {
+  if ((first ?? second)?.kind === 'words')
+    return mergedWords(first as WordColumn | undefined, second as WordColumn | undefined, rows, order);
+  const [a, b] = [first as NumberColumn | undefined, second as NumberColumn | undefined];
+  return {
+    kind: 'numbers',
+    values: Float64Array.from(order, (row) => (row < rows ? a?.values[row] : b?.values[row - rows]) ?? Number.NaN),
+  };
 }
 
 /** Replaces persons, drops what is erased, and restores the order where that changed it. */
@@ -183,7 +249,7 @@ function pick(segment: Segment, order: Uint32Array): Segment {
     rows: order.length,
     person: ints(segment.person),
     at: ints(segment.at),
-    visit: ints(segment.visit),
+    visit: segment.visit.length === 0 ? segment.visit : ints(segment.visit),
     name: words(segment.name),
     properties: new Map([...segment.properties].map(([name, column]) => [name, any(column)])),
   };
@@ -195,7 +261,7 @@ export function eventsOf(segment: Segment): InsightEvent[] {
     person: segment.person[row] as number,
     at: segment.day + (segment.at[row] as number),
     name: segment.name.words[(segment.name.codes[row] as number) - 1] as string,
-    visit: segment.visit[row] as number,
+    visit: segment.visit[row] ?? 0,
     properties: propertiesAt(segment, row),
   }));
 }

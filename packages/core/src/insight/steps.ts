@@ -1,9 +1,7 @@
 /** Steps of time by the calendar of a zone: hours, days, weeks from Monday, months. */
 import { instantOf, wallMs } from '../messages/dueTimes.js';
 import { DAY_MS } from './segment.js';
-
-export const CALENDAR_STEPS = ['hour', 'day', 'week', 'month'] as const;
-export type CalendarStep = (typeof CALENDAR_STEPS)[number];
+import type { CalendarStep } from './words.js';
 
 const HOUR_MS = 3_600_000;
 const MINUTE_MS = 60_000;

@@ -7,11 +7,12 @@ import { DeviceStore } from './store.js';
 import { tendDevices } from './tending.js';
 import { deviceTable } from './tables.js';
 
-export function devices(parts: Parts): Capability {
+export function devices(parts: Parts): Capability<{ devices: DeviceStore }> {
   const store = new DeviceStore(parts);
   parts.ports.signedOut = (environment, id, userId) => store.signOut(environment, id, userId);
   return {
     name: 'devices',
+    offer: { devices: store },
     routes: deviceRoutes(parts),
     recurring: [{ work: 'tend devices', everyMs: HOUR_MS, eachEnvironment: (environment) => tendDevices(parts, environment) }],
     marks: [{ name: 'devices', of: ({ db }) => ({ sql: latestSql(`${db.of(deviceTable)}`, 'updatedAt') }) }],

@@ -10,11 +10,14 @@ export const deviceTable = mysqlTable(
     platform: varchar('platform', { length: 10 }).notNull(),
     appVersion: varchar('appVersion', { length: 40 }).notNull(),
     os: varchar('os', { length: 80 }).notNull(),
+    manufacturer: varchar('manufacturer', { length: 80 }),
     model: varchar('model', { length: 80 }),
     locale: varchar('locale', { length: 35 }).notNull(),
     timeZone: varchar('timeZone', { length: 64 }).notNull(),
     /** ISO 3166-1, in capitals. */
     country: char('country', { length: 2 }),
+    /** ISO 3166-2. */
+    region: varchar('region', { length: 6 }),
     permission: varchar('permission', { length: 10 }).notNull(),
     endpoint: varchar('endpoint', { length: 1000 }),
     p256dh: char('p256dh', { length: 87 }),

@@ -38,8 +38,16 @@ export function telemetry(platform: Platform): Capability<{ recorder: Recorder }
       },
       { work: 'sum counts of calls', everyMs: SUM_MS, eachEnvironment: ({ db }) => rollUp(db) },
       { work: 'sum counts of installation calls', everyMs: SUM_MS, run: () => rollUp(servers.installation) },
-      { work: 'forget old counts of calls', everyMs: HOUR_MS, eachEnvironment: async (environment) => forgetCounts(environment.db, now(), await keptIn(environment)) },
-      { work: 'forget old counts of installation calls', everyMs: HOUR_MS, run: () => forgetCounts(servers.installation, now(), NO_BODIES.keptDays) },
+      {
+        work: 'forget old counts of calls',
+        everyMs: HOUR_MS,
+        eachEnvironment: async (environment) => forgetCounts(environment.db, now(), await keptIn(environment)),
+      },
+      {
+        work: 'forget old counts of installation calls',
+        everyMs: HOUR_MS,
+        run: () => forgetCounts(servers.installation, now(), NO_BODIES.keptDays),
+      },
     ],
     onEveryInstance: [{ work: 'compare clocks', everyMs: COMPARE_MS, run: () => clock.compare() }],
     marks: [

@@ -55,6 +55,10 @@ function demandOrder({ minutes, hours, days }: KeptDays): void {
   throw new Problem(
     'invalid-input',
     `Nothing was changed. Counts by the hour must be kept at least as long as those by the minute, and days as long as hours; here it is ${minutes}, ${hours} and ${days} days.`,
-    { fields: [{ path: 'body.keptDays', problem: 'A longer step would be forgotten before a shorter one.', expected: 'minutes ≤ hours ≤ days' }] },
+    {
+      fields: [
+        { path: 'body.keptDays', problem: 'A longer step would be forgotten before a shorter one.', expected: 'minutes ≤ hours ≤ days' },
+      ],
+    },
   );
 }

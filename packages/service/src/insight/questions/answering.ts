@@ -1,0 +1,252 @@
+/** Each question: read, asked of the thread, and laid out as the API shows it. */
+import type {
+  ArrivalsReply,
+  BodyOf,
+  EventCounts,
+  FunnelReply,
+  operations,
+  PathsReply,
+  PeopleReply,
+  ReturnsReply,
+  VisitsReply,
+  WhyReply,
+} from '@orchard/contract';
+import {
+  type CountMeasure,
+  type CountSeries,
+  calendarStep,
+  type Difference,
+  type FunnelQuestion,
+  stepFor,
+  stepsOf,
+} from '@orchard/core/insight';
+import type { Environment } from '../../platform/call.js';
+import type { KnownPeople } from '../events/peopleStore.js';
+import type { Parts } from './parts.js';
+import { QuestionReader } from './reading.js';
+import type { QuestionThread } from './thread.js';
+
+type Own = (typeof operations)['insight'];
+type Body<Name extends keyof Own> = BodyOf<Own[Name]>;
+export type Asked = { environment: Environment; signal?: AbortSignal | undefined };
+type Period = { from: number; until: number };
+
+const DAY_MS = 86_400_000;
+const WINDOWS_MS = [DAY_MS, 7 * DAY_MS, 28 * DAY_MS];
+const iso = (at: number) => new Date(at).toISOString();
+const before = ({ from, until }: Period): Period => ({ from: from - (until - from), until: from });
+
+export class Questions {
+  constructor(
+    private readonly parts: Parts,
+    private readonly thread: QuestionThread,
+  ) {}
+
+  #reader(environment: Environment, body: { from: string; until: string; zone?: string | undefined }): Promise<QuestionReader> {
+    return QuestionReader.of(this.parts, environment, body);
+  }
+
+  #answered({ period, zone }: QuestionReader, { erased }: KnownPeople, beganAt: number) {
+    return { from: iso(period.from), until: iso(period.until), zone, erased, tookMs: Math.round(this.parts.now() - beganAt) };
+  }
+
+  async events({ environment, signal }: Asked, body: Body<'events'>): Promise<EventCounts> {
+    const beganAt = this.parts.now();
+    const reader = await this.#reader(environment, body);
+    const step = body.step ?? (body.stepMs ? calendarStep(body.stepMs) : stepFor(reader.period.from, reader.period.until));
+    const measure = measureOf(body.measure, reader);
+    const common = { wanted: reader.wanted(body), by: reader.groups(body.group), measure, top: body.top };
+    const count = async (period: Period) => {
+      const steps = stepsOf(period.from, period.until, step, reader.zone);
+      const asked = { kind: 'count' as const, question: { ...period, ...common, steps } };
+      const { answer, people } = await this.thread.ask(environment.db, asked, reader.reading(period), signal);
+      return { series: presentSeries(answer.series, steps), groups: answer.groups, people };
+    };
+    const { series, groups, people } = await count(reader.period);
+    return {
+      ...this.#answered(reader, people, beganAt),
+      step,
+      series,
+      groups,
+      ...(body.compare ? { previous: (await count(before(reader.period))).series } : {}),
+    };
+  }
+
+  async funnel({ environment, signal }: Asked, body: Body<'funnel'>): Promise<FunnelReply> {
+    const beganAt = this.parts.now();
+    const reader = await this.#reader(environment, body);
+    const question = funnelOf(reader, body);
+    const { answer, people } = await this.thread.ask(environment.db, { kind: 'funnel', question }, reader.reading(), signal);
+    return { ...this.#answered(reader, people, beganAt), steps: answer.steps, groups: answer.groups };
+  }
+
+  /** Those who reached a step and not the next, and those who reached the next. */
+  async #atStep({ environment, signal }: Asked, body: Body<'funnel'> & { step: number }) {
+    const reader = await this.#reader(environment, body);
+    const question = funnelOf(reader, body);
+    const { answer, people } = await this.thread.ask(environment.db, { kind: 'funnel', question }, reader.reading(), signal);
+    const reached = answer.reached[body.step] ?? new Uint32Array(0);
+    const went = answer.reached[body.step + 1] ?? new Uint32Array(0);
+    const further = new Set(went);
+    return { reader, question, people, reached, went, stopped: reached.filter((person) => !further.has(person)) };
+  }
+
+  async why(asked: Asked, body: Body<'why'>): Promise<WhyReply> {
+    const beganAt = this.parts.now();
+    const { reader, question, people, stopped, went } = await this.#atStep(asked, body);
+    const step = question.steps[body.step];
+    const { period, properties } = reader;
+    const answer =
+      step && stopped.length > 0
+        ? (
+            await this.thread.ask(
+              asked.environment.db,
+              {
+                kind: 'why',
+                question: { ...period, step, stopped, went, properties: reader.groups(properties), windowMs: body.windowMs },
+              },
+              reader.reading(),
+              asked.signal,
+            )
+          ).answer
+        : { differences: [], next: [] };
+    return {
+      ...this.#answered(reader, people, beganAt),
+      stopped: stopped.length,
+      went: went.length,
+      differences: answer.differences.map((one) => ({ ...one, words: differenceWords(one) })),
+      next: answer.next,
+    };
+  }
+
+  async people(asked: Asked, body: Body<'people'>): Promise<PeopleReply> {
+    const { reached, stopped } = await this.#atStep(asked, body);
+    const wanted = body.stopped ? stopped : reached;
+    const shown = await this.parts.people.show(asked.environment.db, [...wanted.slice(0, body.limit)]);
+    return { total: wanted.length, items: shown.map(({ firstAt, ...one }) => ({ ...one, firstAt: firstAt.toISOString() })) };
+  }
+
+  async visits({ environment, signal }: Asked, body: Body<'visits'>): Promise<VisitsReply> {
+    const beganAt = this.parts.now();
+    const reader = await this.#reader(environment, body);
+    const step = body.step ?? stepFor(reader.period.from, reader.period.until);
+    reader.columns.add('visit');
+    const common = { filter: reader.filter(body.filter), by: reader.groups(body.group), top: body.top, gapMs: reader.gapMs };
+    const ask = (period: Period) => {
+      const steps = stepsOf(period.from, period.until, step, reader.zone);
+      return this.thread.ask(environment.db, { kind: 'visits', question: { ...period, ...common, steps } }, reader.reading(period), signal);
+    };
+    const { answer, people } = await ask(reader.period);
+    const steps = stepsOf(reader.period.from, reader.period.until, step, reader.zone);
+    return {
+      ...this.#answered(reader, people, beganAt),
+      step,
+      ...answer,
+      steps: answer.steps.map((one, i) => ({ at: iso(steps[i] as number), ...one })),
+      ...(body.compare ? { previous: (await ask(before(reader.period))).answer.total } : {}),
+    };
+  }
+
+  async arrivals({ environment, signal }: Asked, body: Body<'arrivals'>): Promise<ArrivalsReply> {
+    const beganAt = this.parts.now();
+    const reader = await this.#reader(environment, body);
+    const step = body.step ?? stepFor(reader.period.from, reader.period.until);
+    const common = { filter: reader.filter(body.filter), by: reader.groups(body.group), top: body.top };
+    const ask = (period: Period) => {
+      const steps = stepsOf(period.from, period.until, step, reader.zone);
+      return this.thread.ask(
+        environment.db,
+        { kind: 'arrivals', question: { ...period, ...common, steps } },
+        reader.reading(period),
+        signal,
+      );
+    };
+    const { answer, people } = await ask(reader.period);
+    const { until } = reader.period;
+    const recent = { from: until - Math.max(...WINDOWS_MS), until, columns: [] };
+    const active = await this.thread.ask(environment.db, { kind: 'active', question: { until, windowsMs: WINDOWS_MS } }, recent, signal);
+    const [day = 0, week = 0, month = 0] = active.answer;
+    const steps = stepsOf(reader.period.from, until, step, reader.zone);
+    const previous = body.compare ? (await ask(before(reader.period))).answer : null;
+    return {
+      ...this.#answered(reader, people, beganAt),
+      step,
+      total: answer.total,
+      before: answer.before,
+      active: answer.active,
+      activity: { day, week, month, ratio: month === 0 ? null : day / month },
+      steps: answer.steps.map((one, i) => ({ at: iso(steps[i] as number), ...one })),
+      groups: answer.groups.map(({ since, ...one }) => ({ ...one, since: since === null ? null : iso(since) })),
+      ...(previous ? { previous: { total: previous.total, active: previous.active } } : {}),
+    };
+  }
+
+  async returns({ environment, signal }: Asked, body: Body<'returns'>): Promise<ReturnsReply> {
+    const beganAt = this.parts.now();
+    const reader = await this.#reader(environment, body);
+    const steps = stepsOf(reader.period.from, reader.period.until, body.step, reader.zone);
+    const question = {
+      ...reader.period,
+      steps,
+      first: body.first ? reader.wanted(body.first) : null,
+      again: reader.wanted(body.again ?? {}),
+      orLater: body.orLater,
+    };
+    const { answer, people } = await this.thread.ask(environment.db, { kind: 'returns', question }, reader.reading(), signal);
+    return {
+      ...this.#answered(reader, people, beganAt),
+      step: body.step,
+      cohorts: answer.cohorts.map(({ at, ...cohort }) => ({ at: iso(at), ...cohort })),
+    };
+  }
+
+  async paths({ environment, signal }: Asked, body: Body<'paths'>): Promise<PathsReply> {
+    const beganAt = this.parts.now();
+    const reader = await this.#reader(environment, body);
+    reader.columns.add('visit');
+    const { event, direction, depth, leastShare } = body;
+    const question = {
+      ...reader.period,
+      wanted: { event, filter: reader.filter(body.filter) },
+      direction,
+      depth,
+      leastShare,
+      gapMs: reader.gapMs,
+    };
+    const { answer, people } = await this.thread.ask(environment.db, { kind: 'paths', question }, reader.reading(), signal);
+    return { ...this.#answered(reader, people, beganAt), ...answer };
+  }
+}
+
+function measureOf(text: string, reader: QuestionReader): CountMeasure {
+  const [of = 'count', property] = text.split(':');
+  return property === undefined ? { of: of as 'count' } : { of: of as 'sum', property: reader.number(property) };
+}
+
+function funnelOf(reader: QuestionReader, body: Body<'funnel'>): FunnelQuestion {
+  if (body.perVisit) reader.columns.add('visit');
+  return {
+    ...reader.period,
+    steps: body.steps.map((step) => reader.wanted(step)),
+    windowMs: body.windowMs,
+    order: body.order,
+    without: body.without.map((one) => reader.wanted(one)),
+    perVisit: body.perVisit,
+    by: reader.groups(body.by),
+    top: body.top,
+    gapMs: reader.gapMs,
+  };
+}
+
+const presentSeries = (series: readonly CountSeries[], steps: readonly number[]): EventCounts['series'] =>
+  series.map(({ group, total, steps: values }) => ({
+    group,
+    total,
+    steps: values.map((value, i) => ({ at: iso(steps[i] as number), value })),
+  }));
+
+const percent = (share: number): string => `${(share * 100).toLocaleString('en-GB', { maximumFractionDigits: share < 0.1 ? 1 : 0 })} %`;
+
+/** `version is 2.6.0 for 95 % of those who stopped, and for 30 % of those who went on`. */
+const differenceWords = ({ property, value, shareOfStopped, shareOfWent }: Difference): string =>
+  `${property} ${value === null ? 'is missing' : `is ${value}`} for ${percent(shareOfStopped)} of those who stopped, and for ${percent(shareOfWent)} of those who went on`;
