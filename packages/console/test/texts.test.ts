@@ -7,7 +7,7 @@ import { namesOf } from '../src/data/names.js';
 import { showValue } from '../src/data/value.js';
 import { linesOf, pricesOf } from '../src/messaging/prices.js';
 import { PLATFORMS, quickStart } from '../src/pages/quickStartCode.js';
-import { audienceWords } from '../src/pages/sent.js';
+import { audienceWords } from '../src/messaging/audienceWords.js';
 import { completions, type Names, partsOf, withCondition } from '../src/parts/filterBar.js';
 import { bytes, count, counted, duration, inWords, milliseconds, readable } from '../src/parts/format.js';
 import { coded } from '../src/parts/fromCode.js';

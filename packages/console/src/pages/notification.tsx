@@ -15,7 +15,8 @@ import { ChartPanel } from '../parts/chart.js';
 import { coded, FromCode } from '../parts/fromCode.js';
 import { useEnvironment } from '../environment.js';
 import { SERIES } from '../theme.js';
-import { audienceWords, DeliveryBar } from './sent.js';
+import { audienceWords } from '../messaging/audienceWords.js';
+import { DeliveryBar } from './sent.js';
 
 export function NotificationPage() {
   const { params, base } = useEnvironment();

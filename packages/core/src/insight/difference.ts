@@ -27,7 +27,8 @@ export function differences(counted: readonly Counted[], stopped: number, went: 
     }))
     .sort((a, b) => a.p - b.p);
   const last = tested.findLastIndex(({ p }, i) => p <= ((i + 1) / tested.length) * falseDiscovery);
-  return tested.slice(0, last + 1).sort((a, b) => Math.abs(b.shareOfStopped - b.shareOfWent) - Math.abs(a.shareOfStopped - a.shareOfWent));
+  // Of two values that mirror each other, the one of those who stopped stands first.
+  return tested.slice(0, last + 1).sort((a, b) => Math.abs(lead(b)) - Math.abs(lead(a)) || lead(b) - lead(a));
 }
 
 const lead = ({ shareOfStopped, shareOfWent }: Difference): number => shareOfStopped - shareOfWent;
