@@ -9,6 +9,7 @@ import { createHttpClient, operations, SCOPES } from '@orchard/contract';
 import { Agent, request } from 'undici';
 import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } from './collections.mjs';
 import { environments } from './environments.mjs';
+import { eventIntake, fillEvents, questions } from './insight.mjs';
 import { compare } from './measure.mjs';
 import { messages } from './messages.mjs';
 import { alertTime, evaluation, fillCalls, logIntake, recording, requestsByFilter, usage } from './operations.mjs';
@@ -25,6 +26,7 @@ const { values } = parseArgs({
     rows: { type: 'string', default: '100000' },
     environments: { type: 'string', default: '300' },
     requests: { type: 'string', default: '1000000' },
+    events: { type: 'string', default: '1000000' },
     only: { type: 'string', default: '' },
   },
 });
@@ -57,6 +59,7 @@ const AIMS = {
   'requests by filter': 0.8,
   'reads, all recorded': 0.9,
   'log entries': 0.6,
+  'events taken in': 0.6,
 };
 const part = (name) => fileURLToPath(import.meta.resolve(`@orchard/${name}`)).replace(/index\.js$/, 'main.js');
 const data = mkdtempSync(join(tmpdir(), 'orchard-bench-'));
@@ -232,6 +235,24 @@ async function main() {
       `evaluating ${took.environments} environments  ${(took.median * 1000).toFixed(0)} ms, at most ${(took.longest * 1000).toFixed(0)} ms (aim: under 1,000)${took.longest < 1 ? '' : '  missed'}`,
     );
   }
+  if (wanted('insight', 'intake')) {
+    mysql.benchConfig = { host: '127.0.0.1', port, user: 'orchard', password, timezone: 'Z' };
+    const taken = await eventIntake({
+      mysql,
+      database: `orchard_${environment.id}`,
+      send,
+      service,
+      member: place.member,
+      params: place.params,
+      key: place.key,
+      rounds,
+    });
+    results['events taken in'] = {
+      ...taken,
+      note: `in batches of 100: ${Math.round(taken.ours * 100).toLocaleString('en-GB')} events a second (aim: 20,000)`,
+    };
+  }
+  if (wanted('insight')) await insight({ mysql, environment, place, service, before: residentMb(service.pid) });
   // Takes minutes to fill, so only when it is asked for.
   if (values.only.split(',').includes('environments'))
     Object.assign(
@@ -256,6 +277,30 @@ async function main() {
     );
   report(results, before, residentMb(service.pid));
   await mysql.end();
+}
+
+/** Questions about ninety days of events beside SQL, and what the events take. */
+async function insight({ mysql, environment, place, service, before: idle }) {
+  const events = Number(values.events);
+  const filled = await fillEvents({ mysql, database: `orchard_${environment.id}`, events, people: Math.round(events / 50) });
+  const per = (bytes) => (bytes / filled.rows).toFixed(1);
+  const share = filled.rowBytes / filled.bytes;
+  console.log(
+    `${filled.rows.toLocaleString('en-GB')} events, 12 properties     packed ${per(filled.bytes)} bytes each, as rows with indexes ${per(filled.rowBytes)}: ${share.toFixed(0)} times as many (aim: 10)${share >= 10 ? '' : '  missed'}`,
+  );
+  const aims = { count: { ms: 200, cold: 1_000 }, funnel: { ms: 400 }, returns: { ms: 1_000 } };
+  const titles = { count: 'people by day and version', funnel: 'funnel of 5 steps, 30 days', returns: 'weekly returns, 90 days' };
+  for (const [name, { cold, warm, bare }] of Object.entries(
+    await questions({ mysql, member: place.member, params: place.params, filled, rounds }),
+  )) {
+    const { ms, cold: mostCold } = aims[name];
+    const isMet = warm < ms && bare / warm >= 20 && (!mostCold || cold < mostCold);
+    console.log(
+      `${titles[name].padEnd(34)}${warm.toFixed(0)} ms (aim: under ${ms})${mostCold ? `, cold ${cold.toFixed(0)} ms (under ${mostCold})` : `, cold ${cold.toFixed(0)} ms`}; SQL ${bare.toFixed(0)} ms, ${(bare / warm).toFixed(0)} times as long (aim: 20)${isMet ? '' : '  missed'}`,
+    );
+  }
+  const grown = residentMb(service.pid) - idle;
+  console.log(`memory after all of these         ${grown.toFixed(0)} MB more (aim: under 300)${grown < 300 ? '' : '  missed'}`);
 }
 
 /** How long another instance on the same database takes until it answers. */

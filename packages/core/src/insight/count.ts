@@ -2,9 +2,9 @@
 import { addValue, type Histogram, quantiles } from '../histogram.js';
 import { type GroupKey, Groups } from './groups.js';
 import { codeOfName, maskOf } from './mask.js';
-import { PeopleSet } from './peopleSet.js';
+import { BitBudget, PeopleSet } from './peopleSet.js';
 import type { QuestionGround, QuestionPeriod, Scan, Wanted } from './question.js';
-import { propertyColumn, type Segment } from './segment.js';
+import { DAY_MS, propertyColumn, type Segment } from './segment.js';
 import { stepsByMinute } from './steps.js';
 
 export const MEASURES = ['count', 'people', 'perPerson'] as const;
@@ -43,6 +43,7 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
   readonly #totals: Cell[] = [];
   readonly #needsPeople: boolean;
   readonly #needsHistogram: boolean;
+  readonly #budget = new BitBudget();
   #settledTo = 0;
 
   constructor(
@@ -66,25 +67,44 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     const column = 'property' in measure ? segment.properties.get(propertyColumn(measure.property, 'number')) : undefined;
     if ('property' in measure && column?.kind !== 'numbers') return;
     const values = column?.kind === 'numbers' ? column.values : null;
+    // A day inside one step of the period needs no look at the time of each row.
+    const isInside = segment.day >= from && segment.day + DAY_MS <= until;
+    const only = isInside && minutes[0] === minutes.at(-1) ? (minutes[0] as number) : -1;
     const { at, person, name, day, rows } = segment;
+    const { codes } = name;
     for (let row = 0; row < rows; row++) {
-      if ((code > 0 && name.codes[row] !== code) || (mask && mask[row] === 0)) continue;
-      const time = day + (at[row] as number);
-      const step = minutes[((at[row] as number) / MINUTE_MS) | 0] as number;
-      if (step < 0 || time < from || time >= until) continue;
+      if ((code > 0 && codes[row] !== code) || (mask && mask[row] === 0)) continue;
+      let step = only;
+      if (step < 0) {
+        step = minutes[((at[row] as number) / MINUTE_MS) | 0] as number;
+        const time = day + (at[row] as number);
+        if (step < 0 || time < from || time >= until) continue;
+      }
       const value = values ? (values[row] as number) : 0;
       if (Number.isNaN(value)) continue;
-      const group = groups ? (groups[row] as number) : 0;
-      this.#count(this.#cellOf(group, step), person[row] as number, value);
-      this.#count(this.#totalOf(group), person[row] as number, value);
+      this.#count(groups ? (groups[row] as number) : 0, step, person[row] as number, value);
     }
   }
 
-  #count(cell: Cell, person: number, value: number): void {
+  #count(group: number, step: number, person: number, value: number): void {
+    const cell = this.#cellOf(group, step);
+    const total = this.#totalOf(group);
     cell.count++;
+    total.count++;
+    if (this.#needsPeople) {
+      // Who is new in the step may be new in all; who is not, is not.
+      if ((cell.people ??= this.#newSet()).add(person)) (total.people ??= this.#newSet()).add(person);
+      return;
+    }
     cell.sum += value;
-    if (this.#needsHistogram) addValue(cell.histogram, value * SCALE);
-    if (this.#needsPeople) (cell.people ??= new PeopleSet(this.ground.people)).add(person);
+    total.sum += value;
+    if (!this.#needsHistogram) return;
+    addValue(cell.histogram, value * SCALE);
+    addValue(total.histogram, value * SCALE);
+  }
+
+  #newSet(): PeopleSet {
+    return new PeopleSet(this.ground.people, this.#budget);
   }
 
   #cellOf(group: number, step: number): Cell {
@@ -104,7 +124,10 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     for (; this.#settledTo + 1 < steps.length && (steps[this.#settledTo + 1] as number) <= day; this.#settledTo++)
       for (const cells of this.#cells) {
         const cell = cells?.[this.#settledTo];
-        if (cell?.people) [cell.settled, cell.people] = [cell.people.size, null];
+        if (!cell?.people) continue;
+        cell.settled = cell.people.size;
+        cell.people.release();
+        cell.people = null;
       }
   }
 

@@ -40,28 +40,47 @@ export class Groups {
     if (this.by.length === 0) return null;
     const columns = this.by.map((name) => wordsOf(segment, name));
     const groups = new Uint32Array(segment.rows);
-    // Combinations are few, so each is looked up once and then found by its codes.
+    const [only] = columns;
+    if (columns.length === 1 && only) this.#byOne(only, groups);
+    else this.#byMany(columns, groups);
+    return groups;
+  }
+
+  #byOne({ codes, words }: Words, groups: Uint32Array): void {
+    const numbers = new Int32Array(words.length + 1).fill(-1);
+    for (let row = 0; row < groups.length; row++) {
+      const code = codes[row] as number;
+      let number = numbers[code] as number;
+      // Only what occurs becomes a group.
+      if (number < 0) number = numbers[code] = this.numberOf([wordAt(words, code)]);
+      groups[row] = number;
+    }
+  }
+
+  /** Combinations are few, so each is looked up once and then found by its codes. */
+  #byMany(columns: readonly Words[], groups: Uint32Array): void {
     const known = new Map<number, number>();
-    for (let row = 0; row < segment.rows; row++) {
+    for (let row = 0; row < groups.length; row++) {
       let combination = 0;
-      for (const { codes, size } of columns) combination = combination * size + codes(row);
+      for (const { codes, words } of columns) combination = combination * (words.length + 1) + (codes[row] as number);
       let group = known.get(combination);
-      if (group === undefined) known.set(combination, (group = this.numberOf(columns.map(({ codes, word }) => word(codes(row))))));
+      if (group === undefined)
+        known.set(combination, (group = this.numberOf(columns.map(({ codes, words }) => wordAt(words, codes[row] as number)))));
       groups[row] = group;
     }
-    return groups;
   }
 }
 
-type Words = { codes: (row: number) => number; size: number; word: (code: number) => string | null };
+type Words = { codes: ArrayLike<number>; words: readonly string[] };
+const wordAt = (words: readonly string[], code: number): string | null => (code === 0 ? NO_VALUE : (words[code - 1] as string));
 
 /** A property as words, whatever its types; numbers and times as they are written. */
 function wordsOf(segment: Segment, name: string): Words {
-  if (name === 'event') return ofColumn(segment.name.codes, segment.name.words);
+  if (name === 'event') return segment.name;
   const present = PROPERTY_TYPES.flatMap((type) => segment.properties.get(propertyColumn(name, type)) ?? []);
   const [first] = present;
-  if (!first) return { codes: () => 0, size: 1, word: () => NO_VALUE };
-  if (present.length === 1 && first.kind === 'words') return ofColumn(first.codes, first.words);
+  if (!first) return { codes: new Uint8Array(segment.rows), words: [] };
+  if (present.length === 1 && first.kind === 'words') return first;
   const numbers = new Map<string, number>();
   const words: string[] = [];
   const codes = new Uint32Array(segment.rows);
@@ -77,14 +96,8 @@ function wordsOf(segment: Segment, name: string): Words {
         if (code > 0) codes[row] = numberOf(column.words[code - 1] as string);
       } else if (!Number.isNaN(column.values[row] as number)) codes[row] = numberOf(String(column.values[row]));
     }
-  return ofColumn(codes, words);
+  return { codes, words };
 }
-
-const ofColumn = (codes: ArrayLike<number>, words: readonly string[]): Words => ({
-  codes: (row) => codes[row] as number,
-  size: words.length + 1,
-  word: (code) => (code === 0 ? NO_VALUE : (words[code - 1] as string)),
-});
 
 /** The packed columns that a question needs of its groups. */
 export const isBuiltIn = (name: string): boolean => (BUILT_IN as readonly string[]).includes(name);

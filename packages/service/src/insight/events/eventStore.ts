@@ -49,7 +49,8 @@ export async function claimIds(
 ): Promise<ReadonlySet<string>> {
   const hex = (hash: Buffer) => hash.toString('hex');
   const { affectedRows } = await on.run(`INSERT IGNORE INTO ${db.of(eventIdTable)} (hash, \`call\`, at) VALUES ?`, [
-    hashes.map((hash) => [hash, call, new Date(now)]),
+    // In order, so that concurrent calls wait for each other instead of blocking each other.
+    [...hashes].sort(Buffer.compare).map((hash) => [hash, call, new Date(now)]),
   ]);
   if (affectedRows === hashes.length) return new Set(hashes.map(hex));
   const own = await on.runRows<{ hash: Buffer }>(`SELECT hash FROM ${db.of(eventIdTable)} WHERE hash IN (?) AND \`call\` = ?`, [

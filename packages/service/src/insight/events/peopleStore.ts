@@ -48,7 +48,7 @@ export class People {
 
   async #nameless(db: EnvironmentDatabase, on: Statements, deviceId: string, at: number, now: number): Promise<number> {
     const [row] = await on.rows<{ person: number; firstAt: Date }>(
-      `SELECT d.person, p.firstAt FROM ${db.of(devicePersonTable)} d JOIN ${db.of(personTable)} p ON p.number = d.person WHERE d.deviceId = ? FOR UPDATE`,
+      `SELECT d.person, p.firstAt FROM ${db.of(devicePersonTable)} d JOIN ${db.of(personTable)} p ON p.number = d.person WHERE d.deviceId = ?`,
       [deviceId],
     );
     if (row) {

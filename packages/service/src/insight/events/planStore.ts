@@ -97,7 +97,7 @@ export class Plan {
     await db.run(
       `INSERT INTO ${db.of(seenPropertyTable)} (event, property, type, firstAt, lastAt, misfits) VALUES ?
        ON DUPLICATE KEY UPDATE lastAt = VALUES(lastAt), misfits = misfits + VALUES(misfits)`,
-      [[...rows.values()]],
+      [inOrder(rows)],
     );
     const known = await this.#known(db);
     for (const { name } of events) known.add(name);
@@ -149,6 +149,9 @@ function kindOf(name: string, planned: Planned | undefined, rows: readonly SeenR
     misfits: own?.misfits ?? 0,
   };
 }
+
+/** Rows by key in order: concurrent calls that lock them in the same order never block each other. */
+export const inOrder = <Row>(rows: ReadonlyMap<string, Row>): Row[] => [...rows].sort(([a], [b]) => (a < b ? -1 : 1)).map(([, row]) => row);
 
 /** For checking: the plan of one event. */
 export const plannedIn =

@@ -3,6 +3,7 @@ import type { EventRefusal } from '@orchard/contract';
 import { maskSecrets, plainText } from '@orchard/core';
 import { EVENT_PROBLEMS, type EventProblem } from '@orchard/core/insight';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
+import { inOrder } from './planStore.js';
 import { eventRefusalTable } from './tables.js';
 
 const SAMPLE = 1_000;
@@ -32,7 +33,7 @@ export async function noteRefusals(db: EnvironmentDatabase, client: string, refu
   await db.run(
     `INSERT INTO ${db.of(eventRefusalTable)} (problem, name, client, count, firstAt, lastAt, detail, sample) VALUES ?
      ON DUPLICATE KEY UPDATE count = count + VALUES(count), lastAt = VALUES(lastAt), detail = VALUES(detail), sample = VALUES(sample)`,
-    [[...rows.values()]],
+    [inOrder(rows)],
   );
 }
 
