@@ -67,15 +67,19 @@ export async function confirm(what: string, yes: boolean | undefined, back = 'It
   if (!/^y(es)?$/i.test(await ask(`${what}. ${back} Do it? [y/N] `, '--yes'))) throw new CommandError('Nothing was done.', 1);
 }
 
-/** A JSON object given as an argument, or `-` for standard input. */
-export async function readObject(argument: string): Promise<Record<string, never>> {
+/** JSON given as an argument, or `-` for standard input. */
+export async function readJson(argument: string): Promise<unknown> {
   const text = argument === '-' ? await readInput() : argument;
-  let value: unknown;
   try {
-    value = JSON.parse(text);
+    return JSON.parse(text);
   } catch (error) {
     throw new CommandError(`That is not JSON: ${(error as Error).message}. Quote it for the shell, such as '{"bunks": 12}'.`, 2);
   }
+}
+
+/** A JSON object given in the same way. */
+export async function readObject(argument: string): Promise<Record<string, never>> {
+  const value = await readJson(argument);
   if (typeof value !== 'object' || value === null || Array.isArray(value))
     throw new CommandError('It must be a JSON object, such as \'{"bunks": 12}\'.', 2);
   return value as Record<string, never>;

@@ -14,7 +14,7 @@ import {
   type ReplyOf,
 } from '@orchard/contract';
 import { type Command, InvalidArgumentError, Option } from 'commander';
-import { confirm, readObject } from './asking.js';
+import { confirm, readJson, readObject } from './asking.js';
 import { CommandError, globalsOf, type GlobalOptions, environmentOf, signedIn } from './context.js';
 import { withMemberId } from './memberByEmail.js';
 import { wholeNumber } from './numbers.js';
@@ -141,7 +141,7 @@ async function given(command: Command, shape: Schema['shape'] | undefined, texts
     const value = command.getOptionValue(camel(own[1] as string));
     if (value === undefined) continue;
     const takesJson = notationOf(name, fieldOf(schema as unknown as FieldSchema)).placeholder === ' <json>';
-    values[name] = takesJson && typeof value === 'string' ? await readObject(value) : value;
+    values[name] = takesJson && typeof value === 'string' ? await readJson(value) : value;
   }
   return values;
 }

@@ -9,6 +9,7 @@ import { addClientCommands, addKeyCommands } from './commands/clients.js';
 import { addCollectionCommands } from './commands/collections.js';
 import { addDeviceCommands } from './commands/devices.js';
 import { addGatewayCommands } from './commands/gateways.js';
+import { addEventCommands, addInsightCommands } from './commands/insight.js';
 import { addJobCommands } from './commands/jobs.js';
 import { addConditionCommands, addObjectiveCommands } from './commands/objectives.js';
 import { addLogCommands } from './commands/log.js';
@@ -54,6 +55,8 @@ const COMMANDS = [
   addJobCommands,
   addReportCommands,
   addDigestCommands,
+  addEventCommands,
+  addInsightCommands,
   addMemberCommands,
   addSecondFactorCommands,
   addWayCommands,

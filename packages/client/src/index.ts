@@ -18,12 +18,15 @@ import {
   type User,
 } from '@orchard/contract';
 
+import { type EventProperties, EventQueue, type PendingEvent, type Refused } from './eventQueue.js';
+
 export { Problem };
+export type { EventProperties, Refused };
 export type Profile = { address: string; clientKey: string };
 type Tokens = ReplyOf<typeof operations.users.startSession>;
 /** Secrets of devices by their ids. */
 type Secrets = Record<string, string>;
-type Kept = { tokens: Tokens | null; secrets: Secrets };
+type Kept = { tokens: Tokens | null; secrets: Secrets; events: PendingEvent[] };
 /** Keeps the session across restarts of the app, as localStorage does in a browser. */
 export type Storage = { read: () => string | null | Promise<string | null>; write: (value: string | null) => void | Promise<void> };
 export type Options = Profile & { storage?: Storage; fetch?: typeof globalThis.fetch };
@@ -55,6 +58,13 @@ export type CollectionHandle = {
     onProblem?: (problem: Problem) => void,
   ) => () => void;
 };
+/** Events of a device: what people do in the app. */
+export type EventsHandle = {
+  /** Keeps an event; it is sent with others soon, and when the app goes to the background. */
+  track: (name: string, properties?: EventProperties) => Promise<void>;
+  /** Sends what waits now. */
+  flush: () => Promise<void>;
+};
 /** One channel. */
 export type ChannelHandle = {
   publish: (data: Json, notify?: { title: string; body?: string; link?: string }) => Promise<ChannelMessage>;
@@ -84,6 +94,12 @@ export type Orchard = {
   follow: (id: string, topic: string) => Promise<void>;
   unfollow: (id: string, topic: string) => Promise<void>;
   channel: (name: string) => ChannelHandle;
+  /**
+   * Events of this device, which must be registered.
+   * @param options.consent whether the person consents, where the environment asks for it
+   * @param options.onRefused told of each event that the service does not take
+   */
+  events: (id: string, options?: { consent?: () => boolean; onRefused?: (refused: Refused) => void }) => EventsHandle;
   /** `applicationServerKey` for a web push subscription. */
   pushKey: () => Promise<string>;
 };
@@ -124,6 +140,11 @@ function exclusively(name: string): <T>(work: () => Promise<T>) => Promise<T> {
   return (work) => (locks ? locks.request(name, work) : work());
 }
 
+/** For whoever writes the app: a refused event is a mistake that no user sees. */
+const warn = ({ name, detail }: Refused): void => console.warn(`Vivid Orchard does not take the event ${name}: ${detail}`);
+
+const withDevice = (id: string, { headers }: { headers: Record<string, string> }) => ({ headers: { ...headers, 'orchard-device': id } });
+
 /** Connects an app. Calls renew the access token when it is about to expire. */
 export function connect(options: Options): Orchard {
   const storage = options.storage ?? defaultStorage(options);
@@ -138,24 +159,25 @@ export function connect(options: Options): Orchard {
 
   /** What the storage holds now; another tab may have changed it. */
   async function readKept(): Promise<Kept> {
-    const stored = JSON.parse((await storage.read()) ?? 'null') as (Tokens & { secrets?: Secrets }) | { secrets?: Secrets } | null;
-    const { secrets = {}, ...tokens } = stored ?? {};
-    kept = { tokens: 'refreshToken' in tokens ? (tokens as Tokens) : null, secrets };
+    const stored = JSON.parse((await storage.read()) ?? 'null') as Partial<Tokens & Kept> | null;
+    const { secrets = {}, events = [], ...tokens } = stored ?? {};
+    kept = { tokens: 'refreshToken' in tokens ? (tokens as Tokens) : null, secrets, events };
     return kept;
   }
   async function write(next: Kept): Promise<Kept> {
     kept = next;
     const secrets = Object.keys(next.secrets).length > 0 ? { secrets: next.secrets } : {};
-    const value = { ...next.tokens, ...secrets };
+    const events = next.events.length > 0 ? { events: next.events } : {};
+    const value = { ...next.tokens, ...secrets, ...events };
     await storage.write(Object.keys(value).length > 0 ? JSON.stringify(value) : null);
     return next;
   }
   async function keep(tokens: Tokens | null): Promise<Kept> {
-    return write({ tokens, secrets: (kept ?? (await readKept())).secrets });
+    return write({ ...(kept ?? (await readKept())), tokens });
   }
   async function keepSecret(device: string, secret: string): Promise<void> {
-    const { tokens, secrets } = await readKept();
-    await write({ tokens, secrets: { ...secrets, [device]: secret } });
+    const now = await readKept();
+    await write({ ...now, secrets: { ...now.secrets, [device]: secret } });
   }
   const isStale = (tokens: Tokens) => Date.parse(tokens.accessTokenExpiresAt) - RENEW_BEFORE_MS < Date.now();
   /**
@@ -191,12 +213,21 @@ export function connect(options: Options): Orchard {
   }
   const over = (version: number | undefined): Record<string, string> => (version === undefined ? {} : { 'if-match': `"${version}"` });
   const { users, records, devices, channels } = operations;
+  const queues = new Map<string, EventQueue>();
+  /** What was done so far goes under the name of who did it. */
+  const flushEvents = () => Promise.all([...queues.values()].map((queue) => queue.flush()));
 
   return {
-    signUp: async (account) => ((await keep(await http.call(users.signUp, { body: account }))).tokens as Tokens).user,
-    signIn: async (email, password) =>
-      ((await keep(await http.call(users.startSession, { body: { email, password } }))).tokens as Tokens).user,
+    signUp: async (account) => {
+      await flushEvents();
+      return ((await keep(await http.call(users.signUp, { body: account }))).tokens as Tokens).user;
+    },
+    signIn: async (email, password) => {
+      await flushEvents();
+      return ((await keep(await http.call(users.startSession, { body: { email, password } }))).tokens as Tokens).user;
+    },
     signOut: async () => {
+      await flushEvents();
       await http.call(users.endSession, await headers()).catch(() => undefined);
       await keep(null);
     },
@@ -261,6 +292,27 @@ export function connect(options: Options): Orchard {
       const registered = await http.call(devices.put, { params: { id }, body, ...(await deviceHeaders(id)) });
       if (registered.secret) await keepSecret(id, registered.secret);
       return registered;
+    },
+    events: (id, { consent, onRefused = warn } = {}) => {
+      let queue = queues.get(id);
+      if (!queue) {
+        const send = async (events: PendingEvent[]) =>
+          http.call(operations.events.bring, {
+            body: { sentAt: new Date().toISOString(), events, ...(consent ? { consent: consent() } : {}) },
+            ...withDevice(id, await deviceHeaders(id)),
+          });
+        queue = new EventQueue({
+          read: async () => (kept ?? (await readKept())).events,
+          write: async (events) => void (await write({ ...(kept ?? (await readKept())), events })),
+          send,
+          now: Date.now,
+          newId: () => crypto.randomUUID(),
+          onRefused,
+        });
+        queues.set(id, queue);
+      }
+      const own = queue;
+      return { track: (name, properties) => own.track(name, properties), flush: () => own.flush() };
     },
     pushKey: async () => (await http.call(devices.pushKey, await headers())).applicationServerKey,
   };

@@ -269,3 +269,68 @@ describe('an app with the client library', () => {
     expect(nobody.body.type).toBe('/docs/problems/audience-empty');
   });
 });
+
+describe('events of a device', () => {
+  const DEVICE = 'wren-phone-1';
+  const registration = {
+    platform: 'ios',
+    appVersion: '2.5.0',
+    os: 'iOS 19',
+    locale: 'nb-NO',
+    timeZone: 'Europe/Oslo',
+    permission: 'granted',
+  } as const;
+  const arrived = async () =>
+    (await test.owner.call(operations.events.latest, { params: app.dev.params, query: { device: DEVICE } })).items
+      .map(({ name, userId }) => [name, userId !== null])
+      .reverse();
+
+  it('are kept over a restart and without a connection, and sent under the name of who was signed in', async () => {
+    const storage = kept();
+    let isAway = true;
+    const fetchThrough: typeof fetch = (...call) =>
+      isAway && String(call[0]).endsWith('/events') ? Promise.reject(new TypeError('fetch failed')) : fetch(...call);
+    const before = orchard({ storage, fetch: fetchThrough });
+    await before.registerDevice(DEVICE, registration);
+    await before.events(DEVICE).track('open', { nights: 2 });
+    await before.events(DEVICE).flush();
+    expect(await arrived()).toEqual([]);
+    expect(JSON.parse(storage.value as string).events).toMatchObject([{ name: 'open', properties: { nights: 2 } }]);
+    isAway = false;
+    const after = orchard({ storage, fetch: fetchThrough });
+    const events = after.events(DEVICE);
+    await events.track('search');
+    await after.signIn(ACCOUNT.email, ACCOUNT.password);
+    await events.track('book');
+    await after.signOut();
+    await events.track('open');
+    await events.flush();
+    expect(await arrived()).toEqual([
+      ['open', false],
+      ['search', false],
+      ['book', true],
+      ['open', false],
+    ]);
+    expect(JSON.parse(storage.value as string).events).toBeUndefined();
+  });
+
+  it('that the service does not take are told, and not sent again', async () => {
+    const refused: string[] = [];
+    const connected = orchard();
+    const events = connected.events('nobody-phone', { onRefused: ({ name, problem }) => refused.push(`${name} ${problem}`) });
+    await events.track('open');
+    await events.flush();
+    await events.flush();
+    expect(refused).toEqual(['open device-unregistered']);
+  });
+
+  it('go by themselves once there are twenty', async () => {
+    const connected = orchard();
+    await connected.registerDevice('wren-phone-2', registration);
+    for (let i = 0; i < 20; i++) await connected.events('wren-phone-2').track('tap');
+    await eventually(async () => {
+      const { items } = await test.owner.call(operations.events.latest, { params: app.dev.params, query: { device: 'wren-phone-2' } });
+      return items.length === 20 ? true : null;
+    });
+  });
+});

@@ -36,6 +36,14 @@ const LogPage = page(() => import('./pages/log.js'), 'LogPage');
 const NotificationPage = page(() => import('./pages/notification.js'), 'NotificationPage');
 const OverviewPage = page(() => import('./pages/overview.js'), 'OverviewPage');
 const QuickStartPage = page(() => import('./pages/quickStart.js'), 'QuickStartPage');
+const SheetPage = page(() => import('./pages/sheet.js'), 'SheetPage');
+const ArrivalsPage = page(() => import('./pages/arrivals.js'), 'ArrivalsPage');
+const VisitsPage = page(() => import('./pages/visits.js'), 'VisitsPage');
+const InsightEventsPage = page(() => import('./pages/insightEvents.js'), 'InsightEventsPage');
+const FunnelsPage = page(() => import('./pages/funnels.js'), 'FunnelsPage');
+const ReturnsPage = page(() => import('./pages/returns.js'), 'ReturnsPage');
+const PathsPage = page(() => import('./pages/paths.js'), 'PathsPage');
+const EventPlanPage = page(() => import('./pages/eventPlan.js'), 'EventPlanPage');
 const DigestLinkPage = page(() => import('./pages/digestLink.js'), 'DigestLinkPage');
 const ReportPage = page(() => import('./pages/report.js'), 'ReportPage');
 const ReportsPage = page(() => import('./pages/reports.js'), 'ReportsPage');
@@ -128,6 +136,14 @@ function Pages({ member }: { member: Member }) {
         <Route path="jobs" element={<JobsPage />} />
         <Route path="reports" element={<ReportsPage />} />
         <Route path="reports/:id" element={<ReportPage />} />
+        <Route path="sheet" element={<SheetPage />} />
+        <Route path="arrivals" element={<ArrivalsPage />} />
+        <Route path="visits" element={<VisitsPage />} />
+        <Route path="insight-events" element={<InsightEventsPage />} />
+        <Route path="funnels" element={<FunnelsPage />} />
+        <Route path="returns" element={<ReturnsPage />} />
+        <Route path="paths" element={<PathsPage />} />
+        <Route path="event-plan" element={<EventPlanPage />} />
         <Route path="api-use" element={<ApiUsePage />} />
         <Route path="setup" element={<ClientsPage />} />
         <Route path="quick-start" element={<QuickStartPage />} />

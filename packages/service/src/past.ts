@@ -8,3 +8,4 @@ export { insertSizes } from './data/collections/sizeStore.js';
 export { openDatabase } from './platform/database/connection.js';
 export { Servers } from './platform/database/servers.js';
 export { Leases } from './platform/database/leases.js';
+export { type PastEvent, type PastPerson, writePastEvents } from './insight/events/pastStore.js';

@@ -7,6 +7,7 @@ import { moment, printItem, printList } from '../output.js';
 import { print, surroundings } from '../surroundings.js';
 
 export function addReportCommands(program: Command): void {
+  program.command('report').description('what the team saved to look at again');
   const own = operations.reports;
   addList(program, own.list, [
     'name',
@@ -56,6 +57,7 @@ function printDocument(document: ReportPaper, options: GlobalOptions): void {
 }
 
 export function addDigestCommands(program: Command): void {
+  program.command('digest').description('reports that are mailed');
   const own = operations.digests;
   addList(
     program,

@@ -84,7 +84,6 @@ const oneName = environmentParams.extend({ event: eventName });
 export const eventOperations = {
   bring: operation({
     id: 'events.bring',
-    library: 'events({body.events})',
     method: 'POST',
     path: '/app/v1/events',
     summary: 'Bring events of an app, up to 500 at once; each is taken or refused by itself',

@@ -10,8 +10,8 @@ const by = z.array(property).max(3).describe('Properties; one group for each com
 const top = z.int().min(1).max(50).default(10).describe('So many groups; the others together');
 
 const period = {
-  from: time,
-  until: time,
+  from: time.optional().describe('Default: 28 days before `until`'),
+  until: time.optional().describe('Default: now'),
   zone: timeZone.optional().describe('In which days and weeks begin; by default, that of the environment'),
 };
 const step = z.enum(CALENDAR_STEPS).optional().describe('By default one that divides the period into at most a hundred');
@@ -197,7 +197,7 @@ export const insightOperations = {
   events: operation({
     ...common,
     id: 'insight.events',
-    command: 'insight events <json>',
+    command: 'insight events',
     path: `${INSIGHT}/events`,
     summary: 'How often something happened, or how many people did it, over time and by group',
     body: z.strictObject({
@@ -220,7 +220,7 @@ export const insightOperations = {
   funnel: operation({
     ...common,
     id: 'insight.funnel',
-    command: 'insight funnel <json>',
+    command: 'insight funnel',
     path: `${INSIGHT}/funnel`,
     summary: 'How many people get through a list of steps, how fast, and by group',
     body: funnelBody,
@@ -230,7 +230,7 @@ export const insightOperations = {
   why: operation({
     ...common,
     id: 'insight.why',
-    command: 'insight why <json>',
+    command: 'insight why',
     path: `${INSIGHT}/funnel/why`,
     summary: 'Why people stop at a step of a funnel: in which properties they differ from those who went on, and what they did next',
     body: funnelBody.extend({ step: z.int().min(0).max(18).describe('The step they reached, from 0') }),
@@ -253,7 +253,7 @@ export const insightOperations = {
   visits: operation({
     ...common,
     id: 'insight.visits',
-    command: 'insight visits <json>',
+    command: 'insight visits',
     path: `${INSIGHT}/visits`,
     summary: 'Visits: how many, how long, and by group',
     body: z.strictObject({ ...period, step, filter: filter.optional(), group: by.default([]), top, compare }),
@@ -263,7 +263,7 @@ export const insightOperations = {
   arrivals: operation({
     ...common,
     id: 'insight.arrivals',
-    command: 'insight arrivals <json>',
+    command: 'insight arrivals',
     path: `${INSIGHT}/arrivals`,
     summary: 'Who is new and who is there, over time and by group',
     body: z.strictObject({ ...period, step, filter: filter.optional(), group: by.default([]), top, compare }),
@@ -273,7 +273,7 @@ export const insightOperations = {
   returns: operation({
     ...common,
     id: 'insight.returns',
-    command: 'insight returns <json>',
+    command: 'insight returns',
     path: `${INSIGHT}/returns`,
     summary: 'Who comes back: people by when they came first, and how many were there again in each step after',
     body: z.strictObject({
@@ -289,7 +289,7 @@ export const insightOperations = {
   paths: operation({
     ...common,
     id: 'insight.paths',
-    command: 'insight paths <json>',
+    command: 'insight paths',
     path: `${INSIGHT}/paths`,
     summary: 'What people do before or after an event in the same visit',
     body: z.strictObject({

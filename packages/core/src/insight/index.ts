@@ -1,5 +1,6 @@
 export * from './active.js';
 export * from './arrivals.js';
+export * from './changes.js';
 export * from './checkEvent.js';
 export * from './column.js';
 export * from './count.js';

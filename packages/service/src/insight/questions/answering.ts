@@ -42,7 +42,7 @@ export class Questions {
     private readonly thread: QuestionThread,
   ) {}
 
-  #reader(environment: Environment, body: { from: string; until: string; zone?: string | undefined }): Promise<QuestionReader> {
+  #reader(environment: Environment, body: Parameters<typeof QuestionReader.of>[2]): Promise<QuestionReader> {
     return QuestionReader.of(this.parts, environment, body);
   }
 

@@ -17,6 +17,9 @@ import type { Parts } from './parts.js';
 
 const DAY_MS = 86_400_000;
 const MOST_MS = 800 * DAY_MS;
+const USUAL_MS = 28 * DAY_MS;
+
+type Asked = { from?: string | undefined; until?: string | undefined; zone?: string | undefined };
 
 /** One question in an environment: its zone, and the properties that filters may name. */
 export class QuestionReader {
@@ -31,12 +34,10 @@ export class QuestionReader {
   ) {}
 
   /** @throws {Problem} invalid-input */
-  static async of(
-    { plan, now }: Parts,
-    environment: Environment,
-    body: { from: string; until: string; zone?: string | undefined },
-  ): Promise<QuestionReader> {
-    const period = demandRange(body, now());
+  static async of({ plan, now }: Parts, environment: Environment, body: Asked): Promise<QuestionReader> {
+    const until = body.until ?? new Date(now()).toISOString();
+    const from = body.from ?? new Date(Date.parse(until) - USUAL_MS).toISOString();
+    const period = demandRange({ from, until }, now());
     if (period.until - period.from > MOST_MS)
       throw new Problem('invalid-input', 'The period is longer than 800 days.', {
         fields: [{ path: 'body.from', problem: 'It lies more than 800 days before `until`.', expected: 'a later time' }],

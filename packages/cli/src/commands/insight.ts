@@ -1,0 +1,175 @@
+/** Events of apps, and questions about the people who use them. */
+import { type EventCounts, operations } from '@orchard/contract';
+import type { Command } from 'commander';
+import type { GlobalOptions } from '../context.js';
+import { addCall, addList, addRemoval } from '../declared.js';
+import { moment, printItem, printList } from '../output.js';
+import { print } from '../surroundings.js';
+
+export function addEventCommands(program: Command): void {
+  program.command('event').description('what apps report of their use');
+  const own = operations.events;
+  addList(program, own.list, [
+    'name',
+    ['planned', ({ planned }) => planned],
+    ['properties', ({ properties }) => properties.map(({ name, type }) => `${name}:${type}`).join(' ')],
+    ['lastAt', ({ lastAt }) => moment(lastAt)],
+    'misfits',
+    'description',
+  ]);
+  addCall(program, own.plan);
+  addRemoval(program, own.unplan, { what: ({ event }) => `Taking ${event} out of the event plan` });
+  addList(program, own.refusals, ['problem', 'name', 'client', 'count', ['lastAt', ({ lastAt }) => moment(lastAt)], 'detail']);
+  addList(program, own.latest, [
+    ['at', ({ at }) => at],
+    'name',
+    ['userId', ({ userId }) => userId ?? ''],
+    ['deviceId', ({ deviceId }) => deviceId ?? ''],
+    ['properties', ({ properties }) => JSON.stringify(properties)],
+  ]);
+}
+
+export function addInsightCommands(program: Command): void {
+  program.command('insight').description('questions about the people who use the apps');
+  const own = operations.insight;
+  addCall(program, operations.events.settings);
+  addCall(program, operations.events.changeSettings);
+  addCall(program, own.events, { print: printCounts });
+  addCall(program, own.arrivals, {
+    print: (reply, options) => {
+      if (options.json) return printItem(reply, options);
+      const { day, week, month } = reply.activity;
+      print(`${reply.total} new people, ${reply.active} active; ${day} in the last day, ${week} in 7 days, ${month} in 28`);
+      chart(reply.steps.map((one) => one.new));
+      if (reply.groups.length > 0)
+        printList(reply.groups, [['group', ({ group }) => groupWords(group)], 'total', ['since', ({ since }) => moment(since)]], options);
+      else printList(reply.steps, [['from', ({ at }) => moment(at)], 'new', 'active'], options);
+    },
+  });
+  addCall(program, own.visits, {
+    print: (reply, options) => {
+      if (options.json) return printItem(reply, options);
+      chart(reply.steps.map(({ visits }) => visits));
+      const rows = [{ group: ['all'] as (string | null)[] | 'others', figures: reply.total }, ...reply.groups];
+      printList(
+        rows,
+        [
+          ['group', ({ group }) => groupWords(group)],
+          ['visits', ({ figures }) => figures.visits],
+          ['people', ({ figures }) => figures.people],
+          ['perPerson', ({ figures }) => rounded(figures.perPerson)],
+          ['median', ({ figures }) => seconds(figures.medianMs)],
+          ['mean', ({ figures }) => seconds(figures.meanMs)],
+          ['p95', ({ figures }) => seconds(figures.p95Ms)],
+        ],
+        options,
+      );
+    },
+  });
+  addCall(program, own.funnel, {
+    print: (reply, options) => {
+      if (options.json) return printItem(reply, options);
+      const rows = [{ group: ['all'] as (string | null)[] | 'others', steps: reply.steps }, ...reply.groups];
+      printList(
+        rows.flatMap(({ group, steps }) => steps.map((step) => ({ group: groupWords(group), ...step }))),
+        [
+          'group',
+          'event',
+          'people',
+          ['ofFirst', ({ ofFirst }) => percent(ofFirst)],
+          ['ofPrevious', ({ ofPrevious }) => percent(ofPrevious)],
+          ['median', ({ medianMs }) => seconds(medianMs)],
+          ['', ({ ofFirst }) => '█'.repeat(Math.round((ofFirst ?? 0) * 24))],
+        ],
+        options,
+      );
+    },
+  });
+  addCall(program, own.why, {
+    print: (reply, options) => {
+      if (options.json) return printItem(reply, options);
+      print(`${reply.stopped} stopped there, ${reply.went} went on.`);
+      for (const { words } of reply.differences) print(`- ${words}`);
+      printList(reply.next, [['next', ({ event }) => event ?? 'nothing'], 'people'], options);
+    },
+  });
+  addCall(program, own.returns, {
+    print: (reply, options) => {
+      if (options.json) return printItem(reply, options);
+      const most = Math.max(0, ...reply.cohorts.map(({ returned }) => returned.length));
+      printList(
+        reply.cohorts,
+        [
+          ['from', ({ at }) => at.slice(0, 10)],
+          'people',
+          ...Array.from(
+            { length: most },
+            (_, i) =>
+              [
+                `+${i}`,
+                ({ people, returned }: (typeof reply.cohorts)[number]) =>
+                  people === 0 || i >= returned.length ? '' : percent((returned[i] ?? 0) / people),
+              ] as const,
+          ),
+        ],
+        options,
+      );
+    },
+  });
+  addCall(program, own.paths, {
+    print: (reply, options) => {
+      if (options.json) return printItem(reply, options);
+      print(`${reply.total} visits`);
+      printPaths(reply.next, reply.total, 1);
+    },
+  });
+}
+
+const groupWords = (group: (string | null)[] | 'others'): string =>
+  group === 'others' ? 'others' : group.map((value) => value ?? '(none)').join(', ');
+const percent = (share: number | null): string => (share === null ? '' : `${(share * 100).toFixed(1)} %`);
+const rounded = (value: number | null): string => (value === null ? '' : String(Math.round(value * 100) / 100));
+const seconds = (ms: number | null): string =>
+  ms === null ? '' : ms < 120_000 ? `${(ms / 1000).toFixed(1)} s` : `${(ms / 60_000).toFixed(1)} min`;
+
+const BARS = ' ▁▂▃▄▅▆▇█';
+/** The values as a row of bars. */
+function chart(values: readonly (number | null)[]): void {
+  const most = Math.max(0, ...values.map((value) => value ?? 0));
+  if (most > 0) print(values.map((value) => BARS[Math.ceil(((value ?? 0) / most) * 8)]).join(''));
+}
+
+function printCounts(reply: EventCounts, options: GlobalOptions): void {
+  if (options.json) return printItem(reply, options);
+  for (const { group, total, steps } of reply.series) {
+    if (!options.csv) {
+      print(`${group.length === 0 ? 'all' : groupWords(group)}: ${rounded(total)}`);
+      chart(steps.map(({ value }) => value));
+    }
+  }
+  const [first] = reply.series;
+  printList(
+    (first?.steps ?? []).map(({ at }, i) => ({ at, values: reply.series.map(({ steps }) => steps[i]?.value ?? null) })),
+    [
+      ['from', ({ at }) => moment(at)],
+      ...reply.series.map(
+        ({ group }, i) =>
+          [
+            group.length === 0 ? 'value' : groupWords(group),
+            ({ values }: { values: (number | null)[] }) => rounded(values[i] ?? null),
+          ] as const,
+      ),
+    ],
+    options,
+  );
+}
+
+type PathNode = { event: string | null; count: number; next: PathNode[] };
+function printPaths(nodes: readonly PathNode[], total: number, depth: number): void {
+  for (const { event, count, next } of nodes) {
+    print(
+      `${'  '.repeat(depth)}${percent(count / total).padStart(7)}  ${event === null ? 'rare ones' : event === '' ? '(end of the visit)' : event}`,
+    );
+    printPaths(next, total, depth + 1);
+  }
+}

@@ -1,0 +1,125 @@
+/** What all questions on pages have in common: period, the period before, a filter and groups, kept in the address. */
+import { Group, MultiSelect, SegmentedControl, Switch } from '@mantine/core';
+import { operations } from '@orchard/contract';
+import { useMemo } from 'react';
+import { useCall } from '../api.js';
+import { useAddressState, useEnvironment } from '../environment.js';
+import { FilterBar, type Names } from '../parts/filterBar.js';
+import type { ListState } from '../parts/listState.js';
+import { SERIES } from '../theme.js';
+
+const DAY_MS = 86_400_000;
+const SPANS = { '7d': 7, '28d': 28, '90d': 90 } as const;
+const GRAIN_MS = 60_000;
+/** Groups that are told apart by colour. */
+export const TOP = 5;
+export const COLOURS = Object.values(SERIES);
+
+export function useQuestion({ initialGroup = '' } = {}) {
+  const { params } = useEnvironment();
+  const [span, setSpan] = useAddressState('range', '28d');
+  const [compare, setCompare] = useAddressState('compare');
+  const [filter, setFilter] = useAddressState('filter');
+  const [group, setGroup] = useAddressState('by', initialGroup);
+  const days = SPANS[(span in SPANS ? span : '28d') as keyof typeof SPANS];
+  const grain = Math.floor(Date.now() / GRAIN_MS);
+  const period = useMemo(() => {
+    const until = (grain + 1) * GRAIN_MS;
+    return { from: new Date(until - days * DAY_MS).toISOString(), until: new Date(until).toISOString() };
+  }, [days, grain]);
+  const groups = group ? group.split(',') : [];
+  const kinds = useCall(operations.events.list, { params });
+  return {
+    params,
+    span,
+    setSpan,
+    days,
+    period,
+    groups,
+    setGroups: (names: string[]) => setGroup(names.join(',') || null),
+    filter,
+    setFilter,
+    isCompared: compare !== '',
+    setCompare: (on: boolean) => setCompare(on ? '1' : null),
+    compared: compare ? { compare: 'previous' as const } : {},
+    filtered: filter ? { filter } : {},
+    kinds: kinds.data?.items ?? [],
+    builtIn: kinds.data?.builtIn ?? [],
+  };
+}
+export type Question = ReturnType<typeof useQuestion>;
+
+/** The properties that came, with their types. */
+export function namesOf({ kinds, builtIn }: Pick<Question, 'kinds' | 'builtIn'>): Names {
+  const names = new Map<string, { kind: 'text' | 'number' | 'boolean' | 'time' | 'list'; choices?: string[] }>();
+  for (const { properties } of kinds) for (const { name, type } of properties) names.set(name, { kind: type });
+  for (const name of builtIn) names.set(name, { kind: 'text' });
+  names.set('event', { kind: 'text', choices: kinds.map(({ name }) => name) });
+  return names;
+}
+
+export function PeriodControl({ of }: { of: Question }) {
+  return (
+    <>
+      <Switch
+        size="xs"
+        label="Period before"
+        checked={of.isCompared}
+        onChange={({ currentTarget }) => of.setCompare(currentTarget.checked)}
+      />
+      <SegmentedControl
+        size="xs"
+        aria-label="Period"
+        value={of.span}
+        onChange={of.setSpan}
+        data={Object.entries(SPANS).map(([value, days]) => ({ value, label: `${days} days` }))}
+      />
+    </>
+  );
+}
+
+/** The filter over properties, and what to group by. */
+export function NarrowBar({ of, groupable = true, maxGroups = 3 }: { of: Question; groupable?: boolean; maxGroups?: number }) {
+  const names = namesOf(of);
+  const state = { filter: of.filter, setFilter: of.setFilter } as ListState;
+  return (
+    <Group align="flex-start" gap="sm" wrap="nowrap">
+      <div style={{ flex: 1 }}>
+        <FilterBar state={state} names={names} example="region = 'north' AND nights > 2" presets={[]} error={null} />
+      </div>
+      {groupable && (
+        <MultiSelect
+          size="sm"
+          aria-label="Group by"
+          placeholder={of.groups.length === 0 ? 'Group by' : ''}
+          data={[...names.keys()].sort()}
+          value={of.groups}
+          onChange={of.setGroups}
+          maxValues={maxGroups}
+          searchable
+          clearable
+          w={260}
+        />
+      )}
+    </Group>
+  );
+}
+
+export const groupWords = (group: (string | null)[] | 'others'): string =>
+  group === 'others' ? 'others' : group.length === 0 ? 'all' : group.map((value) => value ?? '(none)').join(', ');
+
+export const percent = (share: number | null): string =>
+  share === null ? '–' : `${(share * 100).toLocaleString('en-GB', { maximumFractionDigits: 1 })} %`;
+
+/** `42 s`, `3.5 min`, `2 h`. */
+export function span(ms: number | null): string {
+  if (ms === null) return '–';
+  if (ms < 120_000) return `${Math.round(ms / 1000)} s`;
+  return ms < 2 * 3_600_000
+    ? `${(ms / 60_000).toLocaleString('en-GB', { maximumFractionDigits: 1 })} min`
+    : `${(ms / 3_600_000).toLocaleString('en-GB', { maximumFractionDigits: 1 })} h`;
+}
+
+/** The length of a calendar step, about: for the chart to know what is unfinished. */
+export const stepMsOf = (step: 'hour' | 'day' | 'week' | 'month'): number =>
+  ({ hour: 3_600_000, day: DAY_MS, week: 7 * DAY_MS, month: 30 * DAY_MS })[step];

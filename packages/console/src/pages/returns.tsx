@@ -1,0 +1,137 @@
+/** Who comes back: cohorts by when people came first. */
+import { NativeSelect, Stack, Switch, Text } from '@mantine/core';
+import { operations, type ReturnsReply } from '@orchard/contract';
+import { useCall } from '../api.js';
+import { useAddressState, useEnvironment } from '../environment.js';
+import { percent, PeriodControl, useQuestion } from '../insight/question.js';
+import { Loaded, PageHead } from '../parts/basics.js';
+import { count } from '../parts/format.js';
+import { coded, FromCode } from '../parts/fromCode.js';
+import { TableHead } from '../parts/tableHead.js';
+import { NoEvents } from './sheet.js';
+
+export function ReturnsPage() {
+  const { params, base } = useEnvironment();
+  const question = useQuestion();
+  const [step, setStep] = useAddressState('step', 'week');
+  const [first, setFirst] = useAddressState('first');
+  const [again, setAgain] = useAddressState('again');
+  const [orLater, setOrLater] = useAddressState('later');
+  const asked = {
+    params,
+    body: {
+      ...question.period,
+      step: step as 'week',
+      ...(first ? { first: { event: first } } : {}),
+      ...(again ? { again: { event: again } } : {}),
+      orLater: orLater !== '',
+    },
+  };
+  const returns = useCall(operations.insight.returns, asked);
+  const names = question.kinds.map(({ name }) => name);
+  return (
+    <Stack gap="lg">
+      <PageHead title="Returns" hint="Who comes back, by when they came first">
+        <NativeSelect
+          size="xs"
+          aria-label="First"
+          value={first}
+          onChange={({ currentTarget }) => setFirst(currentTarget.value)}
+          data={[
+            { value: '', label: 'From the very first use' },
+            ...names.map((name) => ({ value: name, label: `From the first ${name}` })),
+          ]}
+        />
+        <NativeSelect
+          size="xs"
+          aria-label="Again"
+          value={again}
+          onChange={({ currentTarget }) => setAgain(currentTarget.value)}
+          data={[{ value: '', label: 'back with any event' }, ...names.map((name) => ({ value: name, label: `back with ${name}` }))]}
+        />
+        <NativeSelect
+          size="xs"
+          aria-label="Step"
+          value={step}
+          onChange={({ currentTarget }) => setStep(currentTarget.value)}
+          data={['day', 'week', 'month']}
+        />
+        <Switch
+          size="xs"
+          label="In it or later"
+          checked={orLater !== ''}
+          onChange={({ currentTarget }) => setOrLater(currentTarget.checked ? '1' : null)}
+        />
+        <PeriodControl of={question} />
+        <FromCode calls={[coded(operations.insight.returns, asked)]} />
+      </PageHead>
+      <Loaded of={returns}>
+        {(answer) => (answer.cohorts.every(({ people }) => people === 0) ? <NoEvents base={base} /> : <Triangle of={answer} />)}
+      </Loaded>
+    </Stack>
+  );
+}
+
+const MOST_STEPS = 14;
+
+function Triangle({ of }: { of: ReturnsReply }) {
+  const steps = Math.min(MOST_STEPS, Math.max(...of.cohorts.map(({ returned }) => returned.length)));
+  const heads = Array.from({ length: steps }, (_, i) => ({ right: i === 0 ? 'came' : `+${i}` }));
+  const all = heads.map((_, i) => {
+    // A cohort counts where its step is over.
+    const those = of.cohorts.filter(({ returned, people }) => people > 0 && returned.length > i + 1);
+    const people = those.reduce((sum, one) => sum + one.people, 0);
+    return people === 0 ? null : those.reduce((sum, { returned }) => sum + (returned[i] ?? 0), 0) / people;
+  });
+  return (
+    <section className="panel" aria-label="Returns">
+      <div className="listing" style={{ borderTop: 0 }}>
+        <table>
+          <TableHead
+            columns={[`${of.step === 'week' ? 'Week from' : of.step === 'day' ? 'Day' : 'Month from'}`, { right: 'People' }, ...heads]}
+          />
+          <tbody>
+            <tr>
+              <td>
+                <b>All</b>
+              </td>
+              <td className="right mono">{count(of.cohorts.reduce((sum, { people }) => sum + people, 0))}</td>
+              {all.map((share, i) => (
+                <Cell key={heads[i]?.right} share={share} />
+              ))}
+            </tr>
+            {of.cohorts.map(({ at, people, returned }) => (
+              <tr key={at}>
+                <td>{new Date(at).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', timeZone: of.zone })}</td>
+                <td className="right mono">{count(people)}</td>
+                {heads.map(({ right }, i) => (
+                  <Cell
+                    key={right}
+                    share={people === 0 || i >= returned.length ? null : (returned[i] ?? 0) / people}
+                    isLast={i === returned.length - 1 && i > 0}
+                  />
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      <Text size="sm" c="dimmed" mt="xs">
+        The last figure of each row is of a {of.step} that is not over yet.
+      </Text>
+    </section>
+  );
+}
+
+function Cell({ share, isLast = false }: { share: number | null; isLast?: boolean }) {
+  if (share === null) return <td />;
+  const strength = Math.round(Math.min(1, share) * 60);
+  return (
+    <td
+      className="right mono"
+      style={{ background: `color-mix(in srgb, var(--series-viridian) ${strength}%, transparent)`, opacity: isLast ? 0.6 : 1 }}
+    >
+      {percent(share)}
+    </td>
+  );
+}
