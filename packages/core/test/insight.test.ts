@@ -162,6 +162,12 @@ describe('a packed day', () => {
 });
 
 describe('a set of people', () => {
+  it('counts everybody once, at every place of a word', () => {
+    const set = new PeopleSet(64);
+    for (let round = 0; round < 2; round++) for (let person = 0; person < 70; person++) set.add(person);
+    expect([set.size, set.has(31), set.has(63), set.has(70)]).toEqual([70, true, true, false]);
+  });
+
   it('is the same as a set, however many there are', () => {
     fc.assert(
       fc.property(fc.array(fc.integer({ min: 0, max: 3_000 }), { maxLength: 1_200 }), (people) => {

@@ -58,15 +58,18 @@ export function namesOf({ kinds, builtIn }: Pick<Question, 'kinds' | 'builtIn'>)
   return names;
 }
 
-export function PeriodControl({ of }: { of: Question }) {
+/** @param comparable whether the page can show the period before, too */
+export function PeriodControl({ of, comparable = false }: { of: Question; comparable?: boolean }) {
   return (
     <>
-      <Switch
-        size="xs"
-        label="Period before"
-        checked={of.isCompared}
-        onChange={({ currentTarget }) => of.setCompare(currentTarget.checked)}
-      />
+      {comparable && (
+        <Switch
+          size="xs"
+          label="Period before"
+          checked={of.isCompared}
+          onChange={({ currentTarget }) => of.setCompare(currentTarget.checked)}
+        />
+      )}
       <SegmentedControl
         size="xs"
         aria-label="Period"

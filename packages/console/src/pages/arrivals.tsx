@@ -20,7 +20,7 @@ export function ArrivalsPage() {
   return (
     <Stack gap="lg">
       <PageHead title="Arrivals" hint="Who is new, and who is there">
-        <PeriodControl of={question} />
+        <PeriodControl of={question} comparable />
         <FromCode calls={[coded(operations.insight.arrivals, asked)]} />
       </PageHead>
       <NarrowBar of={question} />

@@ -38,7 +38,7 @@ export function InsightEventsPage() {
   return (
     <Stack gap="lg">
       <PageHead title="Events" hint="What people do, over time and by group">
-        <PeriodControl of={question} />
+        <PeriodControl of={question} comparable />
         <FromCode calls={[coded(operations.insight.events, asked)]} />
       </PageHead>
       <Group gap="sm">
@@ -70,7 +70,7 @@ export function InsightEventsPage() {
             <>
               <ChartPanel
                 title={`${MEASURES[measure as 'count'] ?? measure.replace(':', ' of ')} per ${step}`}
-                unit="calls"
+                unit="events"
                 stepMs={stepMsOf(step)}
                 height={280}
                 rows={(first?.steps ?? []).map(({ at }, i) => ({

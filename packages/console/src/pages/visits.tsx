@@ -21,7 +21,7 @@ export function VisitsPage() {
   return (
     <Stack gap="lg">
       <PageHead title="Visits" hint="Stretches of use; one ends after a silence, or as the app says">
-        <PeriodControl of={question} />
+        <PeriodControl of={question} comparable />
         <FromCode calls={[coded(operations.insight.visits, asked)]} />
       </PageHead>
       <NarrowBar of={question} />

@@ -44,7 +44,8 @@ export class PeopleSet {
     const word = person >>> 5;
     if (word >= this.#bits.length) this.#grow(word);
     const before = this.#bits[word] as number;
-    const after = before | (1 << (person & 31));
+    // Unsigned, like what the array holds: the highest bit would make it negative.
+    const after = (before | (1 << (person & 31))) >>> 0;
     if (after === before) return false;
     this.#bits[word] = after;
     this.#count++;

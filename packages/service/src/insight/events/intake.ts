@@ -2,6 +2,7 @@
 import { DEVICE_SECRET, type InsightSettings } from '@orchard/contract';
 import type { Json } from '@orchard/core';
 import { type CheckedEvent, checkEvent, type EventProblem } from '@orchard/core/insight';
+import { LRUCache } from 'lru-cache';
 import { demandOwn } from '../../messages/devices/ownership.js';
 import type { DeviceRow } from '../../messages/devices/store.js';
 import type { Call, Environment } from '../../platform/call.js';
@@ -40,9 +41,17 @@ export async function takeEvents(ground: IntakeGround, call: IntakeCall): Promis
   return { taken: checked.length, refused: refused.sort((a, b) => a.index - b.index) };
 }
 
+/** A device as it was some seconds ago: an app that sends much need not be looked up each time. */
+const devices = new LRUCache<string, DeviceRow>({ max: 20_000, ttl: 5_000 });
+
 async function deviceOf({ parts }: IntakeGround, call: IntakeCall): Promise<DeviceRow | null> {
-  const id = call.headers['orchard-device'];
-  const row = typeof id === 'string' ? await parts.devices.find(environmentOf(call), id.slice(0, 64)) : null;
+  const environment = environmentOf(call);
+  const given = call.headers['orchard-device'];
+  if (typeof given !== 'string') return null;
+  const id = given.slice(0, 64);
+  const key = `${environment.id} ${id}`;
+  const row = devices.get(key) ?? (await parts.devices.find(environment, id));
+  if (row) devices.set(key, row);
   if (row) demandOwn(call, row);
   return row;
 }

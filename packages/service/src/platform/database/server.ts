@@ -111,6 +111,10 @@ function launch(data: string, directory: string, access: Access): ChildProcess {
   writeFileSync(init, `${statements.join(';\n')};\n`, { mode: 0o600 });
   // A socket's path may have at most 107 bytes, a data directory's may be longer.
   const socket = join(tmpdir(), `orchard-${createHash('sha256').update(data).digest('hex').slice(0, 12)}.sock`);
+  // A place of its own: a server that starts removes what it finds of temporary tables, also those of another one.
+  const temporary = `${data}.tmp`;
+  rmSync(temporary, { recursive: true, force: true });
+  mkdirSync(temporary, { recursive: true, mode: 0o700 });
   const log = openSync(join(directory, 'mariadb.log'), 'a');
   return spawn(
     'mariadbd',
@@ -121,6 +125,7 @@ function launch(data: string, directory: string, access: Access): ChildProcess {
       `--socket=${socket}`,
       `--init-file=${init}`,
       `--pid-file=${data}.pid`,
+      `--tmpdir=${temporary}`,
       '--bind-address=127.0.0.1',
       '--skip-name-resolve',
       '--character-set-server=utf8mb4',
