@@ -24,6 +24,8 @@ const WINDOWS = {
 } as const;
 const ORDERS = { ordered: 'in this order', strict: 'in this order, none between', any: 'in any order' } as const;
 
+const stepsIn = (text: string): string[] => (text ? text.split('>') : []);
+
 export function FunnelsPage() {
   const { params } = useEnvironment();
   const question = useQuestion();
@@ -31,8 +33,10 @@ export function FunnelsPage() {
   const [window, setWindow] = useAddressState('window', '1d');
   const [order, setOrder] = useAddressState('order', 'ordered');
   const [unit, setUnit] = useAddressState('count', 'people');
-  const steps = text ? text.split('>') : [];
-  const setSteps = (next: string[]) => setText(next.join('>') || null);
+  const steps = stepsIn(text);
+  // The address is what counts: two quick changes must both be in it.
+  const change = (how: (steps: string[]) => string[]) =>
+    setText(how(stepsIn(new URLSearchParams(globalThis.location.search).get('steps') ?? '')).join('>') || null);
   const [windowMs] = WINDOWS[window as keyof typeof WINDOWS] ?? WINDOWS['1d'];
   const body = {
     ...question.period,
@@ -50,7 +54,7 @@ export function FunnelsPage() {
         <PeriodControl of={question} />
         {steps.length > 0 && <FromCode calls={[coded(own.funnel, { params, body })]} />}
       </PageHead>
-      <Steps steps={steps} onChange={setSteps} names={question.kinds.map(({ name }) => name)} />
+      <Steps steps={steps} onChange={change} names={question.kinds.map(({ name }) => name)} />
       <Group gap="sm">
         <NativeSelect
           size="xs"
@@ -88,7 +92,10 @@ export function FunnelsPage() {
   );
 }
 
-function Steps({ steps, onChange, names }: { steps: string[]; onChange: (steps: string[]) => void; names: string[] }) {
+type StepsProps = { steps: string[]; onChange: (how: (steps: string[]) => string[]) => void; names: string[] };
+
+function Steps({ steps, onChange, names }: StepsProps) {
+  const addStep = (name: string) => name && onChange((before) => [...before, name]);
   return (
     <Group gap={6} aria-label="Steps">
       {steps.map((step, i) => (
@@ -102,7 +109,7 @@ function Steps({ steps, onChange, names }: { steps: string[]; onChange: (steps: 
             variant="subtle"
             color="gray"
             aria-label={`Remove step ${i + 1}`}
-            onClick={() => onChange(steps.filter((_, at) => at !== i))}
+            onClick={() => onChange((before) => before.filter((_, at) => at !== i))}
           >
             <IconX size={12} />
           </ActionIcon>
@@ -113,7 +120,7 @@ function Steps({ steps, onChange, names }: { steps: string[]; onChange: (steps: 
         aria-label="Add step"
         leftSection={<IconPlus size={14} />}
         value=""
-        onChange={({ currentTarget }) => currentTarget.value && onChange([...steps, currentTarget.value])}
+        onChange={({ currentTarget }) => addStep(currentTarget.value)}
         data={[{ value: '', label: steps.length === 0 ? 'First step' : 'Then' }, ...names]}
       />
     </Group>

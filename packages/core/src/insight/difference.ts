@@ -1,5 +1,5 @@
 /**
- * In which properties two groups of people differ most. For each value, a two-proportion z-test of the share that has it; of the
+ * What those who stopped have more often than those who went on. For each value, a two-proportion z-test of the share that has it; of the
  * many comparisons, those that hold at a false discovery rate (Benjamini and Hochberg 1995) are kept, the largest difference first.
  */
 
@@ -27,8 +27,11 @@ export function differences(counted: readonly Counted[], stopped: number, went: 
     }))
     .sort((a, b) => a.p - b.p);
   const last = tested.findLastIndex(({ p }, i) => p <= ((i + 1) / tested.length) * falseDiscovery);
-  // Of two values that mirror each other, the one of those who stopped stands first.
-  return tested.slice(0, last + 1).sort((a, b) => Math.abs(lead(b)) - Math.abs(lead(a)) || lead(b) - lead(a));
+  // What those who went on have more often mirrors this.
+  return tested
+    .slice(0, last + 1)
+    .filter((one) => lead(one) > 0)
+    .sort((a, b) => lead(b) - lead(a));
 }
 
 const lead = ({ shareOfStopped, shareOfWent }: Difference): number => shareOfStopped - shareOfWent;
