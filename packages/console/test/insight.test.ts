@@ -2,7 +2,6 @@
 import { randomUUID } from 'node:crypto';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { operations } from '@orchard/contract';
 import { MAIL_ACCOUNT } from '@orchard/simulators';
 import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';

@@ -10,6 +10,7 @@ import { PeriodControl, span, useQuestion } from '../insight/question.js';
 import { Empty, Loaded, PageHead } from '../parts/basics.js';
 import { ChartPanel } from '../parts/chart.js';
 import { coded, FromCode } from '../parts/fromCode.js';
+import { SaveReport } from '../parts/saveReport.js';
 import { SERIES } from '../theme.js';
 
 const own = operations.insight;
@@ -27,6 +28,7 @@ export function SheetPage() {
     <Stack gap="lg">
       <PageHead title="Sheet" hint={`${params.app} / ${params.environment}: who uses it, and how they get on`}>
         <PeriodControl of={question} />
+        <SaveReport of={{ source: 'people' }} period="four-weeks" />
         <FromCode calls={[coded(own.arrivals, { params, body }), coded(own.visits, { params, body })]} />
       </PageHead>
       <Loaded of={arrivals}>

@@ -45,24 +45,29 @@ function Care({ of }: Of<'care'>) {
 
 function Figures({ of }: Of<'figures'>) {
   return (
-    <SimpleGrid cols={{ base: 2, sm: 4 }} spacing="lg">
-      {of.items.map((figure) => {
-        const change = changeOf(figure);
-        return (
-          <div key={figure.label}>
-            <Text size="sm" c="dimmed">
-              {figure.label}
-            </Text>
-            <div className="number">{figureWords(figure.unit, figure.value)}</div>
-            {change && (
-              <Text size="sm" className={change.isWorse ? 'care' : undefined} c={change.isWorse ? undefined : 'dimmed'}>
-                {change.text}
+    <section className="panel" aria-label={of.title}>
+      <Title order={2} mb="xs">
+        {of.title}
+      </Title>
+      <SimpleGrid cols={{ base: 2, sm: 4 }} spacing="lg">
+        {of.items.map((figure) => {
+          const change = changeOf(figure);
+          return (
+            <div key={figure.label}>
+              <Text size="sm" c="dimmed">
+                {figure.label}
               </Text>
-            )}
-          </div>
-        );
-      })}
-    </SimpleGrid>
+              <div className="number">{figureWords(figure.unit, figure.value)}</div>
+              {change && (
+                <Text size="sm" className={change.isWorse ? 'care' : undefined} c={change.isWorse ? undefined : 'dimmed'}>
+                  {change.text}
+                </Text>
+              )}
+            </div>
+          );
+        })}
+      </SimpleGrid>
+    </section>
   );
 }
 

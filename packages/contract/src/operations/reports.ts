@@ -19,6 +19,7 @@ import { timeZone } from './memberWays.js';
 export const REPORT_SOURCES = {
   summary: 'Summary',
   use: 'API use',
+  people: 'People',
   condition: 'Condition',
   problems: 'Problems',
   requests: 'Requests',

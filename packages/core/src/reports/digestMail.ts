@@ -117,13 +117,13 @@ function blockHtml(block: Block, zone: string, draw: (block: Extract<Block, { ki
   }
 }
 
-function figuresHtml({ items }: Extract<Block, { kind: 'figures' }>): string {
+function figuresHtml({ title, items }: Extract<Block, { kind: 'figures' }>): string {
   const rows = items.map((figure) => {
     const change = changeOf(figure);
     const colour = change?.isWorse ? CARE : change?.isBetter ? GOOD : DIMMED;
     return `<tr><td style="padding:3px 12px 3px 0">${escaped(figure.label)}</td><td style="text-align:right;padding:3px 12px"><strong>${figureWords(figure.unit, figure.value)}</strong></td><td style="color:${colour};padding:3px 0">${escaped(change?.text ?? '')}</td></tr>`;
   });
-  return `<table style="border-collapse:collapse;margin:0 0 14px">${rows.join('')}</table>`;
+  return `<p style="margin:8px 0 2px"><strong>${escaped(title)}</strong></p><table style="border-collapse:collapse;margin:0 0 14px">${rows.join('')}</table>`;
 }
 
 function tableHtml({ title, columns, rows, isCut }: Extract<Block, { kind: 'table' }>, zone: string): string {

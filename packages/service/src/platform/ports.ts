@@ -40,7 +40,7 @@ export type GatewayCertificate = { gateway: string; place: string; expiresAt: Da
 export type MailFile = { name: string; type: string; content: Buffer; cid?: string };
 export type OutgoingMail = { to: string; subject: string; text: string; html?: string; files?: readonly MailFile[] };
 
-export type ReadInput = { params?: Record<string, unknown>; query?: Record<string, unknown> };
+export type ReadInput = { params?: Record<string, unknown>; query?: Record<string, unknown>; body?: unknown };
 
 /** Somebody on whose behalf the service reads, with the rights of the moment. */
 export type Reader = { member: SignedInMember; role: Role };

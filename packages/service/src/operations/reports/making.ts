@@ -7,6 +7,7 @@ import { type Ask, askerFor, inIso, type Period } from './asking.js';
 import { conditionCare, conditionFigures, incidentTable, objectiveTable, readConditionOf } from './conditionBlocks.js';
 import { isList, listBlocks } from './lists.js';
 import type { Parts } from './parts.js';
+import { peopleBlocks } from './peopleBlocks.js';
 import { callCharts, callFigures, readUse, routeTable, slowerRoutes } from './useBlocks.js';
 
 const HOUR_MS = 3_600_000;
@@ -50,6 +51,8 @@ async function blocksOf(parts: Parts, ask: Ask, environment: Environment, settin
       const use = await readUse(ask, period, settings);
       return [{ kind: 'figures', title: 'Figures', items: callFigures(use) }, ...callCharts(use), routeTable(use)];
     }
+    case 'people':
+      return peopleBlocks(ask, period);
     case 'condition': {
       const condition = await readConditionOf(ask, environment, period, parts.now());
       return [
@@ -66,14 +69,16 @@ async function blocksOf(parts: Parts, ask: Ask, environment: Environment, settin
 /** What a board reads: figures with their change, what needs care, calls and latency, and what went wrong. */
 async function summaryBlocks(parts: Parts, ask: Ask, environment: Environment, period: Period): Promise<Block[]> {
   const place = `${environment.app}/${environment.name}`;
-  const [use, condition, problems] = await Promise.all([
+  const [use, condition, problems, people] = await Promise.all([
     readUse(ask, period),
     readConditionOf(ask, environment, period, parts.now()),
     readProblems(ask, period, place),
+    peopleBlocks(ask, period),
   ]);
   return [
     { kind: 'care', items: [...conditionCare(condition, place, period.zone), ...problems.care, ...slowerRoutes(use, place)] },
-    { kind: 'figures', title: 'Figures', items: [...callFigures(use), ...conditionFigures(condition)] },
+    ...people,
+    { kind: 'figures', title: 'Service', items: [...callFigures(use), ...conditionFigures(condition)] },
     ...callCharts(use),
     ...(condition.incidents.length > 0 ? [incidentTable(condition)] : []),
     problems.table,

@@ -10,20 +10,22 @@ import { validate } from './validate.js';
 /** @param routes all that are served */
 export function readerOf(parts: Platform, routes: readonly Route[]): Ports['readAs'] {
   const byId = new Map(routes.map((route) => [route.operation.id, route]));
-  return async (operation, { member, role }, environment, { params = {}, query = {} }) => {
+  return async (operation, { member, role }, environment, { params = {}, query = {}, body }) => {
     const route = byId.get(operation.id);
-    const { caller, method } = operation;
-    if (!route || method !== 'GET' || caller.kind !== 'member') throw new Error(`${operation.id} is no reading call of members`);
+    const { caller, method, changes } = operation;
+    // A question can be too long for an address; it changes nothing.
+    const isReading = method === 'GET' || changes === 'nothing';
+    if (!route || !isReading || caller.kind !== 'member') throw new Error(`${operation.id} is no reading call of members`);
     if (!roleReaches(role, caller.role))
       throw new Problem('role-insufficient', `This needs the role ${caller.role}; the reader's is ${role}.`);
     const at = parts.now();
     const place = environment && operation.path.includes('{environment}') ? { app: environment.app, environment: environment.name } : {};
-    const request = { params: { ...place, ...params }, query, originalUrl: operation.path, headers: {}, ip: '' };
+    const request = { params: { ...place, ...params }, query, body, originalUrl: operation.path, headers: {}, ip: '' };
     const call = {
       id: parts.newId(),
       operation,
       request,
-      response: { setHeader: () => undefined, appendHeader: () => undefined },
+      response: { setHeader: () => undefined, appendHeader: () => undefined, once: () => undefined },
       headers: {},
       at,
       cost: { databaseUs: 0, statements: 0, sent: [] },
