@@ -54,6 +54,7 @@ export function ArrivalsPage() {
               </SimpleGrid>
               <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
                 <ChartPanel
+                  zone={answer.zone}
                   title={`Active and new people per ${answer.step}`}
                   unit="people"
                   stepMs={stepMsOf(answer.step)}
@@ -99,6 +100,7 @@ function ByGroup({ of, aligned, by }: { of: ArrivalsReply; aligned: boolean; by:
   });
   return (
     <ChartPanel
+      zone={of.zone}
       title={aligned ? `New people by ${by}, each from its first ${of.step}` : `New people by ${by}, in all`}
       unit="people"
       stepMs={stepMsOf(of.step)}

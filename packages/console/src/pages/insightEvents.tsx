@@ -62,7 +62,7 @@ export function InsightEventsPage() {
       </Group>
       <NarrowBar of={question} />
       <Loaded of={counts}>
-        {({ series, previous, step, groups }) => {
+        {({ series, previous, step, groups, zone }) => {
           if (series.every(({ total }) => !total)) return <NoEvents base={base} />;
           const [first] = series;
           const before = previous && series.length === 1 ? previous[0]?.steps : undefined;
@@ -73,6 +73,7 @@ export function InsightEventsPage() {
                 unit="events"
                 stepMs={stepMsOf(step)}
                 height={280}
+                zone={zone}
                 rows={(first?.steps ?? []).map(({ at }, i) => ({
                   at,
                   ...Object.fromEntries(series.map(({ steps }, one) => [`s${one}`, steps[i]?.value ?? null])),

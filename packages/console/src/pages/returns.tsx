@@ -72,7 +72,7 @@ export function ReturnsPage() {
   );
 }
 
-const MOST_STEPS = 14;
+const MOST_STEPS = 13;
 
 function Triangle({ of }: { of: ReturnsReply }) {
   const steps = Math.min(MOST_STEPS, Math.max(...of.cohorts.map(({ returned }) => returned.length)));

@@ -15,6 +15,7 @@ import { SERIES } from '../theme.js';
 
 const own = operations.insight;
 const DAY_MS = 86_400_000;
+const EVENT = 'The event ';
 
 export function SheetPage() {
   const { params, base } = useEnvironment();
@@ -52,7 +53,9 @@ export function SheetPage() {
           ];
           const events = (kinds.data?.series ?? []).flatMap(({ group, total }): Watched[] => {
             const before = kinds.data?.previous?.find((one) => String(one.group) === String(group))?.total ?? 0;
-            return group === 'others' ? [] : [{ label: `\`${group[0]}\``, value: total, before, unit: 'count', worse: null, least: 40 }];
+            return group === 'others'
+              ? []
+              : [{ label: `${EVENT}${group[0]}`, value: total, before, unit: 'count', worse: null, least: 40 }];
           });
           return (
             <>
@@ -72,6 +75,7 @@ export function SheetPage() {
               </SimpleGrid>
               <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
                 <ChartPanel
+                  zone={came.zone}
                   title="People and visits a day"
                   unit="people"
                   stepMs={DAY_MS}
@@ -103,7 +107,8 @@ export function SheetPage() {
 
 function Changes({ of, base, days }: { of: ReturnType<typeof largestChanges>; base: string; days: number }) {
   const linkOf = (label: string) => {
-    if (label.startsWith('`')) return `${base}/insight-events?event=${encodeURIComponent(label.slice(1, -1))}&compare=1&range=${days}d`;
+    if (label.startsWith(EVENT))
+      return `${base}/insight-events?event=${encodeURIComponent(label.slice(EVENT.length))}&compare=1&range=${days}d`;
     if (label.startsWith('p95')) return `${base}/api-use?compare=1&range=${days === 28 ? 30 : days}d`;
     return `${base}/${label.includes('isit') ? 'visits' : 'arrivals'}?compare=1&range=${days}d`;
   };

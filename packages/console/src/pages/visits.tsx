@@ -57,6 +57,7 @@ export function VisitsPage() {
               </SimpleGrid>
               <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
                 <ChartPanel
+                  zone={answer.zone}
                   title={`Visits per ${step}`}
                   unit="visits"
                   stepMs={stepMsOf(step)}

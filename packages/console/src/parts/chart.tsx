@@ -18,6 +18,8 @@ type Props = {
   kind?: 'line' | 'bar';
   stacked?: boolean;
   limits?: Limit[];
+  /** In which days begin; by default that of the browser. */
+  zone?: string;
   children?: ReactNode;
 };
 
@@ -26,23 +28,36 @@ const DAY_MS = 86_400_000;
 const COUNTS = new Set(['calls', 'deliveries', 'people', 'visits', 'events']);
 
 /** The step decides how a time is written: hours within a day, days beyond. */
-function labelOf(at: string, spanMs: number, stepMs: number): string {
+function labelOf(at: string, spanMs: number, stepMs: number, timeZone: string | undefined): string {
   const date = new Date(at);
+  const day = date.toLocaleDateString('en-GB', { day: 'numeric', month: 'short', timeZone });
+  if (stepMs >= DAY_MS) return day;
   const seconds = stepMs < 60_000 ? { second: '2-digit' as const } : {};
-  const time = date.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', ...seconds });
-  return spanMs <= 1.5 * DAY_MS ? time : `${date.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })} ${time}`;
+  const time = date.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone, ...seconds });
+  return spanMs <= 1.5 * DAY_MS ? time : `${day} ${time}`;
 }
 
 const lighter = (color: string) => `color-mix(in srgb, ${color} 42%, transparent)`;
 const valueFormatter = (value: number) => value.toLocaleString('en-GB', { maximumFractionDigits: 1 });
 type TooltipContent = { label?: unknown; payload?: readonly Point[] };
 
-export function ChartPanel({ title, unit, rows, series, stepMs, height = 220, kind: firstKind = 'line', stacked, limits = [] }: Props) {
+export function ChartPanel({
+  title,
+  unit,
+  rows,
+  series,
+  stepMs,
+  height = 220,
+  kind: firstKind = 'line',
+  stacked,
+  limits = [],
+  zone,
+}: Props) {
   const [kind, setKind] = useState<'line' | 'bar'>(firstKind);
   const [off, setOff] = useState<ReadonlySet<string>>(new Set());
   const frame = useRef<HTMLDivElement>(null);
   const span = rows.length * stepMs;
-  const labelled = rows.map((row) => ({ ...row, label: labelOf(row.at, span, stepMs) }));
+  const labelled = rows.map((row) => ({ ...row, label: labelOf(row.at, span, stepMs, zone) }));
   const shown = series.filter(({ name }) => !off.has(name));
   const data = withUnfinished(labelled, shown, stepMs, kind);
   const toggle = (name: string) =>

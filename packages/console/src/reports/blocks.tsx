@@ -16,7 +16,7 @@ export function ReportBlock({ of, zone }: { of: Block; zone: string }) {
     case 'figures':
       return <Figures of={of} />;
     case 'chart':
-      return <Chart of={of} />;
+      return <Chart of={of} zone={zone} />;
     case 'table':
       return <Table of={of} zone={zone} />;
   }
@@ -71,7 +71,7 @@ function Figures({ of }: Of<'figures'>) {
   );
 }
 
-function Chart({ of }: Of<'chart'>) {
+function Chart({ of, zone }: Of<'chart'> & { zone: string }) {
   const from = Date.parse(of.from);
   const rows = (of.series[0]?.values ?? []).map((_, i) => ({
     at: new Date(from + i * of.stepMs).toISOString(),
@@ -84,6 +84,7 @@ function Chart({ of }: Of<'chart'>) {
       rows={rows}
       series={of.series.map(({ label, colour }) => ({ name: label, label, color: SERIES[colour] }))}
       stepMs={of.stepMs}
+      zone={zone}
       kind={of.draw}
       stacked={of.draw === 'bar'}
     />

@@ -40,7 +40,7 @@ async function addPeople(
   const [{ highest } = { highest: 0 }] = await db.rows<{ highest: number }>(
     `SELECT COALESCE(MAX(number), 0) AS highest FROM ${db.of(personTable)}`,
   );
-  const numbers = people.map((_, i) => highest + 1 + i);
+  const numbers = people.map((_, i) => Number(highest) + 1 + i);
   for (let from = 0; from < people.length; from += AT_ONCE) {
     const part = people.slice(from, from + AT_ONCE);
     await db.run(`INSERT INTO ${db.of(personTable)} (number, userId, firstAt, changedAt) VALUES ?`, [
