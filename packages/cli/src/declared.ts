@@ -161,6 +161,8 @@ export function pathParams(operation: Pick<Any, 'path'>, command: Command): Reco
 function bodyShape(operation: Any): Schema['shape'] {
   const shape = (operation.body as Schema | undefined)?.shape ?? {};
   const { bodyArguments } = commandWords(operation);
+  // A body that is given whole needs no options for its parts.
+  if (bodyArguments.includes(JSON_ARGUMENT)) return {};
   return Object.fromEntries(Object.entries(shape).filter(([name]) => !bodyArguments.includes(name))) as Schema['shape'];
 }
 
