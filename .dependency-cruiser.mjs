@@ -57,7 +57,7 @@ const ROOMS = {
   'messages/mail': ['messages/notifications'],
   'messages/channels': ['messages/notifications', 'messages/presence'],
   'insight/events': ['messages/devices'],
-  'insight/questions': ['insight/events', 'operations/telemetry'],
+  'insight/questions': ['insight/events', 'messages/notifications', 'operations/telemetry'],
   'operations/reports': ['operations/telemetry', 'setup/members'],
 };
 const rooms = Object.keys(ROOMS);

@@ -8,6 +8,7 @@ import {
   CountScan,
   DAY_MS,
   differences,
+  EffectScan,
   END,
   ERASED,
   type EventFilter,
@@ -623,6 +624,28 @@ describe('an event of an app', () => {
 
   it('is judged without throwing, whatever it is', () => {
     fc.assert(fc.property(fc.jsonValue(), (value) => void checkEvent(value as never, usual)));
+  });
+});
+
+describe('the effect of a message', () => {
+  it('counts who did something in time, each by a moment of their own', () => {
+    const events = [
+      eventOf(0, 30, 'book'),
+      eventOf(1, 200, 'book'),
+      eventOf(2, 5, 'book'),
+      eventOf(3, 40, 'search'),
+      eventOf(4, 41, 'book'),
+    ];
+    const groups = [
+      { people: Uint32Array.of(0, 1, 2), at: Float64Array.of(DAY, DAY, DAY + 10 * MINUTE) },
+      { people: Uint32Array.of(3, 5), at: Float64Array.of(DAY, DAY) },
+    ];
+    const answer = ask(new EffectScan({ ...period, wanted: all('book'), withinMs: 60 * MINUTE, groups }, ground), events);
+    // One in time, one too late, one before it was opened; of the others none.
+    expect(answer).toEqual([
+      { people: 3, did: 1 },
+      { people: 2, did: 0 },
+    ]);
   });
 });
 

@@ -1,10 +1,12 @@
 /** Events from the app to an answer: what is taken, whose it is, and that packing changes nothing. */
 import { randomUUID } from 'node:crypto';
 import { operations } from '@orchard/contract';
+import { inArray } from 'drizzle-orm';
 import { afterAll, beforeAll, beforeEach, describe, expect, inject, it } from 'vitest';
 import { packDayOf } from '../src/insight/events/packing.js';
 import { deleteEvents, readEvents } from '../src/insight/events/eventStore.js';
 import { packedDays } from '../src/insight/events/segmentStore.js';
+import { deliveryTable } from '../src/messages/notifications/tables.js';
 import type { Environment } from '../src/platform/call.js';
 import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
@@ -371,6 +373,39 @@ describe('a question', () => {
     const { series, previous } = await count({ compare: 'previous', zone: 'Europe/Oslo' });
     expect(previous?.[0]?.total).toBe(1);
     expect(series[0]?.steps.map(({ value }) => value)).toEqual([1, 1, 0, 0]);
+  });
+
+  it('says what a message did: those who opened it beside those it did not reach', async () => {
+    const ids = Array.from({ length: 8 }, (_, i) => `phone-200${i}`);
+    for (const id of ids) await register(id);
+    for (const id of ids) await bring(id, [{ name: 'open', at: Date.now() - DAY_MS }]);
+    const { id } = await test.owner.call(operations.notifications.sendManaged, {
+      params: app.dev.params,
+      body: { title: 'The ridge is open', audience: { devices: ids } },
+    });
+    await eventually(async () => {
+      const { deliveries } = await test.owner.call(operations.notifications.readManaged, { params: { ...app.dev.params, id } });
+      return deliveries.total === 8 && deliveries.queued === 0 ? true : null;
+    });
+    // Four of them have it open; no network is asked here.
+    const { db } = environment;
+    await db.orm
+      .update(db.table(deliveryTable))
+      .set({ openedAt: new Date(Date.now() - 60_000) })
+      .where(inArray(deliveryTable.target, ids.slice(0, 4)));
+    for (const device of ids.slice(0, 3)) await bring(device, [{ name: 'book', at: Date.now() }]);
+    await bring(ids[7] as string, [{ name: 'open', at: Date.now() }]);
+    const effect = await test.owner.call(operations.insight.effect, { params: app.dev.params, body: { notification: id, event: 'book' } });
+    expect(effect.items.map(({ outcome, people, did }) => [outcome, people, did])).toEqual([
+      ['not reached', 4, 0],
+      ['opened', 4, 3],
+    ]);
+    expect(effect.p).toBeLessThan(0.05);
+    const nothing = test.owner.call(operations.insight.effect, {
+      params: app.dev.params,
+      body: { notification: randomUUID(), event: 'book' },
+    });
+    await expect(nothing).rejects.toMatchObject({ problem: 'not-found' });
   });
 
   it('says why people stop: what they differ in from those who went on, and what they did next', async () => {

@@ -93,6 +93,13 @@ export function addInsightCommands(program: Command): void {
       printList(reply.next, [['next', ({ event }) => event ?? 'nothing'], 'people'], options);
     },
   });
+  addCall(program, own.effect, {
+    print: (reply, options) => {
+      if (options.json) return printItem(reply, options);
+      printList(reply.items, ['outcome', 'variant', 'people', 'did', ['share', ({ share }) => percent(share)]], options);
+      if (reply.p !== null) print(`Opened beside not reached: p = ${reply.p.toPrecision(2)}`);
+    },
+  });
   addCall(program, own.returns, {
     print: (reply, options) => {
       if (options.json) return printItem(reply, options);

@@ -1,13 +1,13 @@
 /** Funnels: how many people get through a list of steps, and why the others stop. */
-import { ActionIcon, Anchor, Drawer, Group, NativeSelect, Stack, Text, Title, Tooltip } from '@mantine/core';
+import { ActionIcon, Anchor, Button, Drawer, Group, NativeSelect, Stack, Text, Title, Tooltip } from '@mantine/core';
 import { type FunnelReply, operations } from '@orchard/contract';
 import { IconPlus, IconX } from '@tabler/icons-react';
 import { useState } from 'react';
-import { Link } from 'react-router';
-import { useCall } from '../api.js';
+import { Link, useNavigate } from 'react-router';
+import { useCall, useChange } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { groupWords, NarrowBar, percent, PeriodControl, span, useQuestion } from '../insight/question.js';
-import { Empty, Loaded, PageHead } from '../parts/basics.js';
+import { Empty, Loaded, PageHead, Trouble } from '../parts/basics.js';
 import { count, counted } from '../parts/format.js';
 import { coded, FromCode } from '../parts/fromCode.js';
 import { TableHead } from '../parts/tableHead.js';
@@ -223,6 +223,38 @@ function ByGroup({ of }: { of: FunnelReply }) {
 /** The fewer go on, the more it stands out. */
 const shade = (share: number): string => `color-mix(in srgb, var(--series-persimmon) ${Math.round((1 - share) * 45)}%, transparent)`;
 
+const MOST_RECIPIENTS = 1_000;
+
+/** Makes a draft for those who stopped and are signed in: nobody else can be told by name. */
+function WriteToThem({ body }: { body: Body & { step: number } }) {
+  const { params, base, details } = useEnvironment();
+  const navigate = useNavigate();
+  const people = useCall(own.people, { params, body: { ...body, stopped: true, limit: MOST_RECIPIENTS } });
+  const draft = useChange(operations.notifications.sendManaged);
+  const users = (people.data?.items ?? []).flatMap(({ userId }) => userId ?? []);
+  if (users.length === 0 || details?.role === 'viewer') return null;
+  const content = { draft: true, title: 'Your booking', body: 'You were about to book a bunk. Shall we go on where you stopped?' };
+  return (
+    <>
+      <Trouble error={draft.error} />
+      <Button
+        variant="default"
+        size="xs"
+        mb="xs"
+        loading={draft.isPending}
+        onClick={() =>
+          draft.mutate(
+            { params, body: { ...content, audience: { users } } },
+            { onSuccess: ({ id }) => navigate(`${base}/compose?kept=${id}`) },
+          )
+        }
+      >
+        Write to the {counted(users.length, 'user')} among them
+      </Button>
+    </>
+  );
+}
+
 function Why({ body }: { body: Body & { step: number } }) {
   const { params, base } = useEnvironment();
   const why = useCall(own.why, { params, body });
@@ -263,6 +295,7 @@ function Why({ body }: { body: Body & { step: number } }) {
           </section>
           <section className="panel">
             <Title order={3}>Who they are</Title>
+            <WriteToThem body={body} />
             <table className="plain">
               <tbody>
                 {(people.data?.items ?? []).map(({ person, userId, deviceIds }) => (

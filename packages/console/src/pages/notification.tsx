@@ -15,6 +15,7 @@ import { ChartPanel } from '../parts/chart.js';
 import { coded, FromCode } from '../parts/fromCode.js';
 import { useEnvironment } from '../environment.js';
 import { SERIES } from '../theme.js';
+import { Effect } from '../notification/effect.js';
 import { audienceWords } from '../messaging/audienceWords.js';
 import { DeliveryBar } from './sent.js';
 
@@ -54,6 +55,7 @@ export function NotificationPage() {
               {sent.fallBack.way === 'sms' ? 'an SMS' : 'a mail'}. Until then the notification is not done.
             </Text>
           )}
+          {sent.deliveries.total > 0 && <Effect id={id} />}
           <SimpleGrid cols={{ base: 1, md: 2 }} spacing="xl">
             <Groups sent={sent} />
             <section className="panel">

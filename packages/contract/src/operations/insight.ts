@@ -188,6 +188,26 @@ const peopleReply = z
   .meta({ id: 'PeopleAnswer' });
 export type PeopleReply = z.infer<typeof peopleReply>;
 
+const effectReply = z
+  .object({
+    ...answered,
+    items: z.array(
+      z.object({
+        outcome: z.enum(['opened', 'arrived', 'not reached']).describe('The best of a person’s deliveries'),
+        variant: z.string(),
+        people: z.int(),
+        did: z.int().describe('Those with the event within the time'),
+        share: z.number().nullable(),
+      }),
+    ),
+    p: z
+      .number()
+      .nullable()
+      .describe('Of a two-proportion z-test between those who opened it and those it did not reach; null without both'),
+  })
+  .meta({ id: 'MessageEffect' });
+export type EffectReply = z.infer<typeof effectReply>;
+
 const compare = z.literal('previous').optional().describe('The period before, too');
 const viewer = { kind: 'member', role: 'viewer' } as const;
 const INSIGHT = `${ENVIRONMENT}/insight`;
@@ -249,6 +269,26 @@ export const insightOperations = {
     }),
     reply: peopleReply,
     problems: ['malformed-filter'],
+  }),
+  effect: operation({
+    ...common,
+    id: 'insight.effect',
+    command: 'insight effect',
+    path: `${INSIGHT}/effect`,
+    summary: 'What a notification did: who opened it and then did something, beside those it did not reach',
+    body: z.strictObject({
+      notification: z.uuid(),
+      event: eventName,
+      filter: filter.optional(),
+      withinMs: z
+        .int()
+        .min(60_000)
+        .max(30 * 86_400_000)
+        .default(86_400_000)
+        .describe('From when it was opened, came, or was tried'),
+    }),
+    reply: effectReply,
+    problems: ['malformed-filter', 'not-found'],
   }),
   visits: operation({
     ...common,

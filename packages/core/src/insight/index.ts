@@ -5,6 +5,7 @@ export * from './checkEvent.js';
 export * from './column.js';
 export * from './count.js';
 export * from './difference.js';
+export * from './effect.js';
 export * from './event.js';
 export * from './funnel.js';
 export * from './groups.js';

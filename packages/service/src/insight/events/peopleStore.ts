@@ -4,6 +4,7 @@
  */
 import { ERASED } from '@orchard/core/insight';
 import { and, eq, gte, inArray, isNotNull, sql } from 'drizzle-orm';
+import type { MySqlTable } from 'drizzle-orm/mysql-core';
 import { LRUCache } from 'lru-cache';
 import type { Statements } from '../../platform/database/connection.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
@@ -24,6 +25,7 @@ export type KnownPeople = {
   version: number;
 };
 
+const AT_ONCE = 5_000;
 /** A transaction that took so long is still seen. */
 const LATE_MS = 10_000;
 
@@ -216,6 +218,50 @@ export class People {
       .where(gte(people.changedAt, new Date(loaded.readTo)));
     loaded.take(rows, now.getTime() - LATE_MS);
     return loaded.people();
+  }
+
+  /** The people of deliveries: of the user, or else of the device; null for those who never sent an event. */
+  async ofTargets(db: EnvironmentDatabase, targets: readonly { target: string; userId: string | null }[]): Promise<(number | null)[]> {
+    const users = await this.#numbers(
+      db,
+      'SELECT userId AS name, number FROM',
+      personTable,
+      'userId',
+      targets.flatMap(({ userId }) => userId ?? []),
+    );
+    const devices = await this.#numbers(
+      db,
+      'SELECT deviceId AS name, MAX(person) AS number FROM',
+      personDeviceTable,
+      'deviceId',
+      targets.flatMap(({ target, userId }) => (userId === null ? target : [])),
+      'GROUP BY deviceId',
+    );
+    const { alias } = await this.known(db);
+    return targets.map(({ target, userId }) => {
+      const number = userId === null ? devices.get(target) : users.get(userId);
+      const now = number === undefined ? undefined : alias[number];
+      return now === undefined || now === ERASED ? null : now;
+    });
+  }
+
+  async #numbers(
+    db: EnvironmentDatabase,
+    select: string,
+    table: MySqlTable,
+    column: string,
+    names: readonly string[],
+    tail = '',
+  ): Promise<Map<string, number>> {
+    const found = new Map<string, number>();
+    const wanted = [...new Set(names)];
+    for (let from = 0; from < wanted.length; from += AT_ONCE)
+      for (const { name, number } of await db.runRows<{ name: string; number: number }>(
+        `${select} ${db.of(table)} WHERE ${column} IN (?) ${tail}`,
+        [wanted.slice(from, from + AT_ONCE)],
+      ))
+        found.set(name, Number(number));
+    return found;
   }
 
   /** Who stands behind numbers. */

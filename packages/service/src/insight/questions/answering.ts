@@ -2,6 +2,7 @@
 import type {
   ArrivalsReply,
   BodyOf,
+  EffectReply,
   EventCounts,
   FunnelReply,
   operations,
@@ -22,6 +23,7 @@ import {
 } from '@orchard/core/insight';
 import type { Environment } from '../../platform/call.js';
 import type { KnownPeople } from '../events/peopleStore.js';
+import { answerEffect } from './effect.js';
 import type { Parts } from './parts.js';
 import { QuestionReader } from './reading.js';
 import type { QuestionThread } from './thread.js';
@@ -124,6 +126,10 @@ export class Questions {
     const wanted = body.stopped ? stopped : reached;
     const shown = await this.parts.people.show(asked.environment.db, [...wanted.slice(0, body.limit)]);
     return { total: wanted.length, items: shown.map(({ firstAt, ...one }) => ({ ...one, firstAt: firstAt.toISOString() })) };
+  }
+
+  effect({ environment, signal }: Asked, body: Body<'effect'>): Promise<EffectReply> {
+    return answerEffect(this.parts, this.thread, environment, body, signal);
   }
 
   async visits({ environment, signal }: Asked, body: Body<'visits'>): Promise<VisitsReply> {

@@ -9,6 +9,7 @@ export function questionRoutes(questions: Questions): Route[] {
     bind(own.funnel, async (call) => ({ body: await questions.funnel(askedBy(call), call.body) })),
     bind(own.why, async (call) => ({ body: await questions.why(askedBy(call), call.body) })),
     bind(own.people, async (call) => ({ body: await questions.people(askedBy(call), call.body) })),
+    bind(own.effect, async (call) => ({ body: await questions.effect(askedBy(call), call.body) })),
     bind(own.visits, async (call) => ({ body: await questions.visits(askedBy(call), call.body) })),
     bind(own.arrivals, async (call) => ({ body: await questions.arrivals(askedBy(call), call.body) })),
     bind(own.returns, async (call) => ({ body: await questions.returns(askedBy(call), call.body) })),

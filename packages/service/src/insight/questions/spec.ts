@@ -5,6 +5,8 @@ import type {
   ArrivalsQuestion,
   CountQuestion,
   CountSeries,
+  EffectAnswer,
+  EffectQuestion,
   FunnelAnswer,
   FunnelQuestion,
   PathNode,
@@ -25,7 +27,8 @@ export type Spec =
   | { kind: 'arrivals'; question: ArrivalsQuestion }
   | { kind: 'active'; question: ActiveQuestion }
   | { kind: 'returns'; question: ReturnsQuestion }
-  | { kind: 'paths'; question: PathsQuestion };
+  | { kind: 'paths'; question: PathsQuestion }
+  | { kind: 'effect'; question: EffectQuestion };
 
 export type Answers = {
   count: { series: CountSeries[]; groups: number };
@@ -36,6 +39,7 @@ export type Answers = {
   active: number[];
   returns: { cohorts: Cohort[] };
   paths: { total: number; next: PathNode[] };
+  effect: EffectAnswer;
 };
 
 /** Who is who, for the thread. */

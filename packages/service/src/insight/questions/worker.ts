@@ -6,6 +6,7 @@ import {
   addColumn,
   ArrivalsScan,
   CountScan,
+  EffectScan,
   FunnelScan,
   mergeSegments,
   openDay,
@@ -85,6 +86,8 @@ function scanOf(spec: Spec, ground: QuestionGround, firstSeen: Float64Array): Sc
       return new ReturnsScan(spec.question, ground, firstSeen);
     case 'paths':
       return new PathsScan(spec.question, ground);
+    case 'effect':
+      return new EffectScan(spec.question, ground);
   }
 }
 
