@@ -107,7 +107,7 @@ describe('a question', () => {
     [['insight', 'funnel'], '--steps'],
   ])('%j is refused with what to do', async (args, words) => {
     const { code, err } = await orchard(args);
-    expect([code > 0, err]).toEqual([true, expect.stringContaining(words)]);
+    expect([code === 0, err]).toEqual([false, expect.stringContaining(words)]);
   });
 });
 
