@@ -68,7 +68,8 @@ function eventsOf(start, count, people, random) {
 const COLUMNS = ['client', 'platform', 'os', 'version', 'locale', 'timeZone', 'country', 'region', 'nights', 'party', 'hut', 'quick'];
 
 /** Ninety days of events, packed for the service, and as rows with indexes for SQL. */
-export async function fillEvents({ mysql, database, events, people }) {
+/** @param withRows whether SQL is asked, too */
+export async function fillEvents({ mysql, database, events, people, withRows }) {
   const table = `\`${database}\`.benchEvents`;
   await mysql.query(`CREATE TABLE ${table} (
     at DATETIME(3) NOT NULL, day DATE NOT NULL, person INT UNSIGNED NOT NULL, name VARCHAR(100) NOT NULL, visit INT UNSIGNED NOT NULL,
@@ -90,7 +91,7 @@ export async function fillEvents({ mysql, database, events, people }) {
       bytes += deflated.length;
       await mysql.query(`INSERT INTO \`${database}\`._eventColumns VALUES (?, ?, ?)`, [day(start + i * DAY_MS), name, deflated]);
     }
-    for (let from = 0; from < own.length; from += 5_000)
+    for (let from = 0; withRows && from < own.length; from += 5_000)
       await mysql.query(`INSERT INTO ${table} VALUES ?`, [
         own
           .slice(from, from + 5_000)
@@ -120,8 +121,8 @@ export async function fillEvents({ mysql, database, events, people }) {
       ].map(([name, type]) => ['open', name, type, moment(start), moment(start), 0]),
     ],
   ]);
-  await mysql.query(`CREATE INDEX byName ON ${table} (name, day, version, person)`);
-  await mysql.query(`CREATE INDEX byPerson ON ${table} (person, at, name)`);
+  if (withRows) await mysql.query(`CREATE INDEX byName ON ${table} (name, day, version, person)`);
+  if (withRows) await mysql.query(`CREATE INDEX byPerson ON ${table} (person, at, name)`);
   await mysql.query(`ANALYZE TABLE ${table}`);
   const [[size]] = await mysql.query(
     'SELECT data_length + index_length AS bytes FROM information_schema.tables WHERE table_schema = ? AND table_name = ?',
@@ -129,7 +130,7 @@ export async function fillEvents({ mysql, database, events, people }) {
   );
   // People that were just added are read again for some seconds, in case a slow transaction is among them.
   await sleep(11_000);
-  return { rows, bytes, rowBytes: Number(size.bytes), table, start };
+  return { rows, bytes, rowBytes: withRows ? Number(size.bytes) : Number.NaN, table, start, withRows };
 }
 
 const timed = async (work) => {
@@ -192,7 +193,7 @@ export async function questions({ mysql, member, params, filled, rounds }) {
     const warm = [];
     for (let round = 0; round < Math.max(3, rounds); round++) warm.push((await timed(ask)).ms);
     const [sql, values] = SQL[name](filled.table, filled.start + (DAYS - spans[name]) * DAY_MS);
-    const bare = (await timed(() => mysql.query(sql, values))).ms;
+    const bare = filled.withRows ? (await timed(() => mysql.query(sql, values))).ms : Number.NaN;
     results[name] = { cold, warm: median(warm), bare };
   }
   return results;

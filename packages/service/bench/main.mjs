@@ -27,6 +27,8 @@ const { values } = parseArgs({
     environments: { type: 'string', default: '300' },
     requests: { type: 'string', default: '1000000' },
     events: { type: 'string', default: '1000000' },
+    // Of ten million events, the statements beside them take ten minutes.
+    'without-sql': { type: 'boolean', default: false },
     only: { type: 'string', default: '' },
   },
 });
@@ -282,7 +284,13 @@ async function main() {
 /** Questions about ninety days of events beside SQL, and what the events take. */
 async function insight({ mysql, environment, place, service, before: idle }) {
   const events = Number(values.events);
-  const filled = await fillEvents({ mysql, database: `orchard_${environment.id}`, events, people: Math.round(events / 50) });
+  const filled = await fillEvents({
+    mysql,
+    database: `orchard_${environment.id}`,
+    events,
+    people: Math.round(events / 50),
+    withRows: !values['without-sql'],
+  });
   const per = (bytes) => (bytes / filled.rows).toFixed(1);
   const share = filled.rowBytes / filled.bytes;
   console.log(

@@ -56,7 +56,7 @@ export class ArrivalsScan implements Scan<ArrivalsAnswer> {
     const { filter, steps, from, until } = this.question;
     this.#settle(segment.day);
     const mask = maskOf(segment, filter, this.ground.asking);
-    const groups = this.#groups.rows(segment);
+    const groups = this.#groups.reader(segment);
     const minutes = stepsByMinute(segment.day, steps, this.question);
     for (let row = 0; row < segment.rows; row++) {
       if (mask && mask[row] === 0) continue;
@@ -66,7 +66,7 @@ export class ArrivalsScan implements Scan<ArrivalsAnswer> {
       const person = segment.person[row] as number;
       this.#active.add(person);
       (this.#activeIn[step] ??= new PeopleSet(this.ground.people)).add(person);
-      if (this.#seen.add(person)) this.#arrive(person, groups ? (groups[row] as number) : 0);
+      if (this.#seen.add(person)) this.#arrive(person, groups ? groups(row) : 0);
     }
   }
 

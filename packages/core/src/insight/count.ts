@@ -62,7 +62,7 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     const code = wanted.event === null ? 0 : codeOfName(segment, wanted.event);
     if (code < 0) return;
     const mask = maskOf(segment, wanted.filter, this.ground.asking);
-    const groups = this.#groups.rows(segment);
+    const groups = this.#groups.reader(segment);
     const minutes = stepsByMinute(segment.day, steps, this.question);
     const column = 'property' in measure ? segment.properties.get(propertyColumn(measure.property, 'number')) : undefined;
     if ('property' in measure && column?.kind !== 'numbers') return;
@@ -82,7 +82,7 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
       }
       const value = values ? (values[row] as number) : 0;
       if (Number.isNaN(value)) continue;
-      this.#count(groups ? (groups[row] as number) : 0, step, person[row] as number, value);
+      this.#count(groups ? groups(row) : 0, step, person[row] as number, value);
     }
   }
 

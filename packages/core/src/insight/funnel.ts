@@ -6,7 +6,7 @@ import { type GroupKey, Groups } from './groups.js';
 import { codeOfName, maskOf } from './mask.js';
 import { PeopleSet } from './peopleSet.js';
 import type { QuestionGround, QuestionPeriod, Scan, Wanted } from './question.js';
-import type { Segment } from './segment.js';
+import { DAY_MS, type Segment } from './segment.js';
 import { VISIT_GAP_MS, VisitBorders } from './visits.js';
 import type { FunnelOrder } from './words.js';
 
@@ -112,20 +112,23 @@ export class FunnelScan implements Scan<FunnelAnswer> {
   add(segment: Segment): void {
     const { steps, without, from, until, order } = this.question;
     const { asking } = this.ground;
-    const matchers = steps.map((step) => matcherOf(segment, step, asking));
-    const ends = without.map((one) => matcherOf(segment, one, asking));
-    if (order !== 'strict' && !this.#borders && [...matchers, ...ends].every((one) => one === null)) return;
-    const groups = this.#groups.rows(segment);
-    for (let row = 0; row < segment.rows; row++) {
-      const at = segment.day + (segment.at[row] as number);
-      if (at < from || at >= until) continue;
-      const person = segment.person[row] as number;
-      if (this.#borders?.begins(person, at, segment.visit[row] as number)) this.#closeVisit(person);
-      let matched = 0;
-      for (let step = 0; step < matchers.length; step++) if (matchers[step]?.(row)) matched |= 1 << step;
-      const isEnd = ends.length > 0 && ends.some((one) => one?.(row));
-      if (matched === 0 && !isEnd && order !== 'strict') continue;
-      if (matched & 1 && this.#group[person] === -1) this.#group[person] = groups ? (groups[row] as number) : 0;
+    const matches = new StepMatcher(segment, steps, asking);
+    const ends = new StepMatcher(segment, without, asking);
+    const isStrict = order === 'strict';
+    if (!isStrict && !this.#borders && matches.isNever && ends.isNever) return;
+    const groups = this.#groups.reader(segment);
+    const { at: times, person: people, visit, day, rows } = segment;
+    const isInside = day >= from && day + DAY_MS <= until;
+    for (let row = 0; row < rows; row++) {
+      const matched = matches.at(row);
+      if (matched === 0 && !isStrict && !this.#borders && ends.at(row) === 0) continue;
+      const at = day + (times[row] as number);
+      if (!isInside && (at < from || at >= until)) continue;
+      const person = people[row] as number;
+      if (this.#borders?.begins(person, at, visit[row] as number)) this.#closeVisit(person);
+      const isEnd = ends.at(row) !== 0;
+      if (matched === 0 && !isEnd && !isStrict) continue;
+      if (matched & 1 && this.#group[person] === -1) this.#group[person] = groups ? groups(row) : 0;
       this.#take(person, at, matched, isEnd);
     }
   }
@@ -213,13 +216,33 @@ export class FunnelScan implements Scan<FunnelAnswer> {
   }
 }
 
-/** Whether a row is such an event; null where the day has none. */
-function matcherOf(segment: Segment, { event, filter }: Wanted, asking: QuestionGround['asking']): ((row: number) => boolean) | null {
-  const code = event === null ? 0 : codeOfName(segment, event);
-  if (code < 0) return null;
-  const mask = maskOf(segment, filter, asking);
-  const { codes } = segment.name;
-  return (row) => (code === 0 || codes[row] === code) && (mask === null || mask[row] === 1);
+/** Which of some events a row is, as bits. Those without a filter are told by the name alone. */
+class StepMatcher {
+  readonly #byName: Uint32Array;
+  readonly #codes: ArrayLike<number>;
+  readonly #filtered: { code: number; bit: number; mask: Uint8Array }[] = [];
+  readonly isNever: boolean;
+
+  constructor(segment: Segment, wanted: readonly Wanted[], asking: QuestionGround['asking']) {
+    this.#codes = segment.name.codes;
+    this.#byName = new Uint32Array(segment.name.words.length + 1);
+    for (const [step, { event, filter }] of wanted.entries()) {
+      const code = event === null ? 0 : codeOfName(segment, event);
+      if (code < 0) continue;
+      const mask = maskOf(segment, filter, asking);
+      if (mask) this.#filtered.push({ code, bit: 1 << step, mask });
+      else if (code > 0) this.#byName[code] = (this.#byName[code] as number) | (1 << step);
+      else for (let name = 1; name < this.#byName.length; name++) this.#byName[name] = (this.#byName[name] as number) | (1 << step);
+    }
+    this.isNever = this.#filtered.length === 0 && this.#byName.every((bits) => bits === 0);
+  }
+
+  at(row: number): number {
+    const code = this.#codes[row] as number;
+    let bits = this.#byName[code] as number;
+    for (const one of this.#filtered) if ((one.code === 0 || one.code === code) && one.mask[row] === 1) bits |= one.bit;
+    return bits;
+  }
 }
 
 /**

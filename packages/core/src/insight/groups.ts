@@ -35,39 +35,36 @@ export class Groups {
     return MOST_GROUPS;
   }
 
-  /** The group of each row of a segment; null where there is one for all. */
-  rows(segment: Segment): Uint32Array | null {
+  /** Tells the group of a row; null where there is one for all. Only rows that count are asked for. */
+  reader(segment: Segment): ((row: number) => number) | null {
     if (this.by.length === 0) return null;
     const columns = this.by.map((name) => wordsOf(segment, name));
-    const groups = new Uint32Array(segment.rows);
     const [only] = columns;
-    if (columns.length === 1 && only) this.#byOne(only, groups);
-    else this.#byMany(columns, groups);
-    return groups;
+    return columns.length === 1 && only ? this.#byOne(only) : this.#byMany(columns);
   }
 
-  #byOne({ codes, words }: Words, groups: Uint32Array): void {
+  #byOne({ codes, words }: Words): (row: number) => number {
     const numbers = new Int32Array(words.length + 1).fill(-1);
-    for (let row = 0; row < groups.length; row++) {
+    return (row) => {
       const code = codes[row] as number;
       let number = numbers[code] as number;
       // Only what occurs becomes a group.
       if (number < 0) number = numbers[code] = this.numberOf([wordAt(words, code)]);
-      groups[row] = number;
-    }
+      return number;
+    };
   }
 
   /** Combinations are few, so each is looked up once and then found by its codes. */
-  #byMany(columns: readonly Words[], groups: Uint32Array): void {
+  #byMany(columns: readonly Words[]): (row: number) => number {
     const known = new Map<number, number>();
-    for (let row = 0; row < groups.length; row++) {
+    return (row) => {
       let combination = 0;
       for (const { codes, words } of columns) combination = combination * (words.length + 1) + (codes[row] as number);
       let group = known.get(combination);
       if (group === undefined)
         known.set(combination, (group = this.numberOf(columns.map(({ codes, words }) => wordAt(words, codes[row] as number)))));
-      groups[row] = group;
-    }
+      return group;
+    };
   }
 }
 

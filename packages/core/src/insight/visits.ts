@@ -123,7 +123,7 @@ export class VisitsScan implements Scan<VisitsAnswer> {
 
   add(segment: Segment): void {
     const mask = maskOf(segment, this.question.filter, this.ground.asking);
-    const groups = this.#groups.rows(segment);
+    const groups = this.#groups.reader(segment);
     const { from, until } = this.question;
     for (let row = 0; row < segment.rows; row++) {
       if (mask && mask[row] === 0) continue;
@@ -134,7 +134,7 @@ export class VisitsScan implements Scan<VisitsAnswer> {
         this.#close(person);
         this.#start[person] = at;
         this.#events[person] = 0;
-        this.#group[person] = groups ? (groups[row] as number) : 0;
+        this.#group[person] = groups ? groups(row) : 0;
       }
       this.#end[person] = at;
       this.#events[person] = (this.#events[person] as number) + 1;

@@ -48,7 +48,7 @@ export class WhyScan implements Scan<WhyAnswer> {
     const { step, from, until } = this.question;
     const code = step.event === null ? 0 : codeOfName(segment, step.event);
     const mask = code < 0 ? null : maskOf(segment, step.filter, this.ground.asking);
-    const rows = this.#groups.map(({ groups }) => groups.rows(segment));
+    const rows = this.#groups.map(({ groups }) => groups.reader(segment));
     const { codes, words } = segment.name;
     for (let row = 0; row < segment.rows; row++) {
       const at = segment.day + (segment.at[row] as number);
@@ -58,7 +58,7 @@ export class WhyScan implements Scan<WhyAnswer> {
       const isThere = code >= 0 && (code === 0 || codes[row] === code) && (!mask || mask[row] === 1);
       if (isThere && (hasStopped || this.#went.has(person)) && this.#seen.add(person))
         for (const [i, one] of this.#groups.entries()) {
-          const group = (rows[i] as Uint32Array)[row] as number;
+          const group = (rows[i] as (row: number) => number)(row);
           const counts = hasStopped ? one.stopped : one.went;
           counts[group] = (counts[group] ?? 0) + 1;
         }

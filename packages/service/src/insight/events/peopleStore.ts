@@ -294,7 +294,6 @@ type Row = { number: number; became: number | null; firstAt: Date; erasedAt: Dat
 /** Who is who, as far as it was read. */
 class Loaded {
   readTo = 0;
-  #rows = new Map<number, string>();
   #alias = new Uint32Array(1024).map((_, i) => i);
   #firstSeen = new Float64Array(1024).fill(Number.NaN);
   #count = 1;
@@ -303,22 +302,20 @@ class Loaded {
 
   take(rows: readonly Row[], readTo: number): void {
     this.readTo = Math.max(this.readTo, readTo);
-    for (const row of rows) {
-      const mark = `${row.became} ${row.firstAt.getTime()} ${row.erasedAt?.getTime()}`;
-      if (this.#rows.get(row.number) === mark) continue;
-      this.#rows.set(row.number, mark);
-      this.#set(row);
-      this.#version++;
-    }
+    for (const row of rows) this.#set(row);
   }
 
   #set({ number, became, firstAt, erasedAt }: Row): void {
     if (number >= this.#alias.length) this.#grow(number);
-    this.#count = Math.max(this.#count, number + 1);
     const alias = erasedAt ? ERASED : (became ?? number);
+    const firstSeen = erasedAt || became !== null ? Number.NaN : firstAt.getTime();
+    const isKnown = number < this.#count && alias === this.#alias[number] && Object.is(firstSeen, this.#firstSeen[number]);
+    this.#count = Math.max(this.#count, number + 1);
+    if (isKnown) return;
     if (alias !== this.#alias[number]) this.#aliases++;
     this.#alias[number] = alias;
-    this.#firstSeen[number] = erasedAt || became !== null ? Number.NaN : firstAt.getTime();
+    this.#firstSeen[number] = firstSeen;
+    this.#version++;
   }
 
   #grow(number: number): void {
