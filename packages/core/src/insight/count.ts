@@ -1,7 +1,7 @@
 /** How often something happened, how many people did it, and what a number of it comes to; by step of time and by group. */
 import { addValue, type Histogram, quantiles } from '../histogram.js';
 import { type GroupKey, Groups } from './groups.js';
-import { codeOfName, maskOf } from './mask.js';
+import { codeOfName, type Mask, maskOf } from './mask.js';
 import { BitBudget, PeopleSet } from './peopleSet.js';
 import type { QuestionGround, QuestionPeriod, Scan, Wanted } from './question.js';
 import { DAY_MS, propertyColumn, type Segment } from './segment.js';
@@ -70,6 +70,7 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     // A day inside one step of the period needs no look at the time of each row.
     const isInside = segment.day >= from && segment.day + DAY_MS <= until;
     const only = isInside && minutes[0] === minutes.at(-1) ? (minutes[0] as number) : -1;
+    if (only >= 0 && values === null) return this.#countDay(segment, { code, mask, groups, step: only });
     const { at, person, name, day, rows } = segment;
     const { codes } = name;
     for (let row = 0; row < rows; row++) {
@@ -86,14 +87,46 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     }
   }
 
+  /**
+   * A whole day in one step. Rows of one person stand together, so a person is looked up once for each group.
+   */
+  #countDay(
+    segment: Segment,
+    { code, mask, groups, step }: { code: number; mask: Mask; groups: ((row: number) => number) | null; step: number },
+  ): void {
+    const { person, rows } = segment;
+    const { codes } = segment.name;
+    const counts: number[] = [];
+    const last: number[] = [];
+    for (let row = 0; row < rows; row++) {
+      if ((code > 0 && codes[row] !== code) || (mask !== null && mask[row] === 0)) continue;
+      const group = groups === null ? 0 : groups(row);
+      while (group >= counts.length) counts.push(0), last.push(-1);
+      counts[group] = (counts[group] as number) + 1;
+      if (!this.#needsPeople || last[group] === person[row]) continue;
+      last[group] = person[row] as number;
+      this.#see(group, step, person[row] as number);
+    }
+    for (const [group, count] of counts.entries()) {
+      if (count === 0) continue;
+      this.#cellOf(group, step).count += count;
+      this.#totalOf(group).count += count;
+    }
+  }
+
+  /** Who is new in the step may be new in all; who is not, is not. */
+  #see(group: number, step: number, person: number): void {
+    if (!(this.#cellOf(group, step).people ??= this.#newSet()).add(person)) return;
+    (this.#totalOf(group).people ??= this.#newSet()).add(person);
+  }
+
   #count(group: number, step: number, person: number, value: number): void {
     const cell = this.#cellOf(group, step);
     const total = this.#totalOf(group);
     cell.count++;
     total.count++;
     if (this.#needsPeople) {
-      // Who is new in the step may be new in all; who is not, is not.
-      if ((cell.people ??= this.#newSet()).add(person)) (total.people ??= this.#newSet()).add(person);
+      this.#see(group, step, person);
       return;
     }
     cell.sum += value;
