@@ -533,8 +533,8 @@ describe('signed in', () => {
     const latency = page.getByRole('region', { name: 'Latency' });
     await latency.locator('path.recharts-line-curve').nth(2).waitFor({ state: 'attached' });
     await latency.getByRole('button', { name: 'p99' }).click();
-    // Two figures, each with the step that is not over as a line of its own.
-    await expect.poll(() => latency.locator('.recharts-line').count()).toBe(4);
+    // Two figures and the calls, each with the step that is not over as a line of its own.
+    await expect.poll(() => latency.locator('.recharts-line').count()).toBe(6);
     await latency.getByText('Bar', { exact: true }).click();
     await latency.locator('.recharts-bar').first().waitFor({ state: 'attached' });
     const [download] = await Promise.all([
@@ -542,7 +542,7 @@ describe('signed in', () => {
       latency.getByRole('button', { name: 'Save Latency as CSV' }).click(),
     ]);
     const csv = readFileSync((await download.path()) as string, 'utf8');
-    expect(csv).toMatch(/^at,p50,p95,p99\n\d{4}-/);
+    expect(csv).toMatch(/^at,p50,p95,p99,calls\n\d{4}-/);
     const usage = await test.owner.call(operations.telemetry.usage, { params: app.dev.params });
     await page
       .getByRole('region', { name: 'Routes' })

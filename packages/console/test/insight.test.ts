@@ -110,7 +110,7 @@ describe('insight', () => {
 describe('a report', () => {
   it('is saved from a list with its filter, and opens as a page made for printing', async () => {
     await open('requests?filter=status%20%3E%3D%20400');
-    await button('Save report').click();
+    await button('Make report').click();
     await page.getByRole('dialog').getByLabel('Name').fill('Refused calls');
     await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
     await page.getByRole('heading', { name: 'Refused calls' }).waitFor();

@@ -25,6 +25,8 @@ describe('operations', () => {
   it('are open to nobody but for signing in, joining, and one-time addresses', () => {
     const open = allOperations.filter(({ caller }) => caller.kind === 'anyone').map(({ id }) => id);
     expect(open.sort()).toEqual([
+      'digests.confirm',
+      'digests.end',
       'incidents.acknowledgeByLink',
       'memberSessions.challenge',
       'memberSessions.start',

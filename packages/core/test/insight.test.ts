@@ -14,6 +14,7 @@ import {
   type EventFilter,
   type EventGround,
   eventsOf,
+  holdsAny,
   FunnelScan,
   type FunnelQuestion,
   type InsightEvent,
@@ -150,6 +151,12 @@ describe('a packed day', () => {
         expect(merged ? eventsOf(merged) : []).toEqual(segmentsOf([...first, ...second]).flatMap(eventsOf));
       }),
     );
+  });
+
+  it('tells whether it holds somebody', () => {
+    const { rows, columns } = packDay(DAY, [eventOf(3, 0, 'a'), eventOf(5, 1, 'b')]);
+    const person = columns.get('person') as Uint8Array;
+    expect([[5], [4], [3, 9]].map((people) => holdsAny(person, rows, new Set(people)))).toEqual([true, false, true]);
   });
 
   it('takes a tenth of what a row takes', () => {

@@ -8,7 +8,7 @@ import { deleteEvents, readEvents } from '../src/insight/events/eventStore.js';
 import { packedDays } from '../src/insight/events/segmentStore.js';
 import { deliveryTable } from '../src/messages/notifications/tables.js';
 import type { Environment } from '../src/platform/call.js';
-import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
+import { eventually, makeApp, memberClient, PASSWORD, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 const DAY_MS = 86_400_000;
 const MINUTE_MS = 60_000;
@@ -361,6 +361,30 @@ describe('a question', () => {
       detail: expect.stringContaining('800 days'),
     });
     expect((await count({ event: 'nothing' })).series[0]?.total).toBe(0);
+  });
+
+  it('that nobody waits for any more ends, and the next one is answered', async () => {
+    await register('phone-0001');
+    await bring('phone-0001', [{ name: 'open' }]);
+    const leaving = new AbortController();
+    const asked = test.owner.call(operations.insight.arrivals, { params: app.dev.params, body: period() as never, signal: leaving.signal });
+    leaving.abort();
+    await expect(asked).rejects.toThrow();
+    expect(await total()).toBe(1);
+  });
+
+  it('is answered to members of the environment alone', async () => {
+    const email = `${app.name}@quillfell.example`;
+    const roles = [{ app: app.name, role: 'viewer' as const }];
+    await test.owner.call(operations.members.add, { body: { email, name: 'Per', password: PASSWORD, roles } });
+    const client = await memberClient(test.address, { email, password: PASSWORD });
+    const other = await makeApp(test, `${app.name}-other`);
+    const ask = (params: TestApp['dev']['params']) => client.call(operations.insight.visits, { params, body: {} });
+    expect((await ask(app.dev.params)).total.visits).toBe(0);
+    await expect(ask(other.dev.params)).rejects.toMatchObject({ problem: 'role-insufficient' });
+    await expect(client.call(operations.events.changeSettings, { params: app.dev.params, body: { days: 30 } })).rejects.toMatchObject({
+      problem: 'role-insufficient',
+    });
   });
 
   it('sets the period before behind it, and days begin in the zone asked for', async () => {

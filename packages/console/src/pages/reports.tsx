@@ -53,7 +53,7 @@ function ReportList() {
         items.length === 0 ? (
           <Empty title="No report yet">
             <Text>
-              “Save report” above keeps a summary; the same button stands on API use, Condition, and every list: requests, log, errors,
+              “Make report” above keeps a summary; the same button stands on API use, Condition, and every list: requests, log, errors,
               records, users, devices. A report opens as a page made for printing, and can go into a digest.
             </Text>
           </Empty>

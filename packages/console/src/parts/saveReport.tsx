@@ -35,7 +35,7 @@ export function SaveReport({ of, period = 'week' }: { of: Saved; period?: Report
   return (
     <>
       <Button variant="default" leftSection={<IconReportAnalytics size={16} />} onClick={() => setOpen(true)}>
-        Save report
+        Make report
       </Button>
       <Modal opened={open} onClose={() => setOpen(false)} title="Save this as a report for the team">
         <FormOf of={form} verb="Save">

@@ -134,6 +134,17 @@ export function readDay(day: number, rows: number, columns: ReadonlyMap<string, 
   return segment;
 }
 
+/** Whether a packed column of people holds one of these. */
+export function holdsAny(bytes: Uint8Array, rows: number, people: ReadonlySet<number>): boolean {
+  const reader = new IntReader(bytes);
+  let person = 0;
+  for (let row = 0; row < rows; row++) {
+    person += reader.read();
+    if (people.has(person)) return true;
+  }
+  return false;
+}
+
 /** Stands where visits were not read. */
 const NO_VISITS = new Uint32Array(0);
 

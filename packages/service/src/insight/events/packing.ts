@@ -1,7 +1,7 @@
 /** Packs the rows of a day into its columns. Nothing is lost or doubled when it dies: columns and rows change in one transaction. */
 import { promisify } from 'node:util';
 import { deflate, inflate } from 'node:zlib';
-import { eventsOf, type InsightEvent, openDay, packDay } from '@orchard/core/insight';
+import { eventsOf, holdsAny, type InsightEvent, openDay, packDay } from '@orchard/core/insight';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { type Contexts, deleteEvents, type EventRow, propertiesOf, readEvents, unpackedDays } from './eventStore.js';
 import type { People } from './peopleStore.js';
@@ -72,7 +72,11 @@ export async function eraseFromDays(db: EnvironmentDatabase, ground: PackGround,
   const erased = await ground.people.toBeErased(db);
   if (erased.length === 0) return;
   const from = Math.min(...erased.map(({ firstAt }) => firstAt.getTime()));
-  for (const { day } of await packedDays(db, from, now + DAY_MS)) await packDayOf(db, ground, Date.parse(day));
+  const numbers = new Set(erased.map(({ number }) => number));
+  for (const row of await packedDays(db, from, now + DAY_MS)) {
+    const column = (await readColumns(db, row.day, ['person'])).get('person');
+    if (column && holdsAny(await unpack(column), row.rows, numbers)) await packDayOf(db, ground, Date.parse(row.day));
+  }
   await ground.people.markGone(
     db,
     erased.map(({ number }) => number),
