@@ -21,7 +21,7 @@ export function ReportsPage() {
         <SaveReport of={{ source: 'summary' }} />
         <FromCode calls={[coded(own.list, { params }), coded(operations.digests.list, {})]} />
       </PageHead>
-      <Tabs value={tab} onChange={setTab}>
+      <Tabs value={tab} onChange={setTab} keepMounted={false}>
         <Tabs.List mb="md">
           <Tabs.Tab value="reports">Saved reports</Tabs.Tab>
           <Tabs.Tab value="digests">Digests by mail</Tabs.Tab>
