@@ -69,7 +69,7 @@ const addTarn = (owner: ReturnType<typeof createHttpClient>, params: { app: stri
 
 it(`reaches each of ${DEVICES} devices once, though service, MariaDB and networks are killed at random`, async () => {
   const directory = scratchDirectory('havoc');
-  const simulators = await startSimulators({ port: 0 });
+  const simulators = await startSimulators({ port: 0, authority: inject('authority') });
   const running: { child: ChildProcess | null } = { child: null };
   const start = async (port: number) => {
     for (;;) {

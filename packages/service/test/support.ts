@@ -6,6 +6,7 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import { createHttpClient, type HttpClient, type LiveEvent, operations, readEvents, type Scope, SCOPES } from '@orchard/contract';
 import { MAIL_ACCOUNT, type Simulators, startSimulators } from '@orchard/simulators';
 import pino from 'pino';
+import { inject } from 'vitest';
 import { type Config, readConfig } from '../src/platform/config.js';
 import { type RunningService, startService } from '../src/service.js';
 import { watchDeclared } from './declared.js';
@@ -13,6 +14,7 @@ import { scratchDirectory } from './scratch.js';
 
 export const OWNER = { email: 'mira@quillfell.example', name: 'Mira Quill', password: 'orchard-in-bloom' };
 export const PASSWORD = 'ridge-and-river';
+const authority = inject('authority');
 
 export type TestService = {
   address: string;
@@ -70,7 +72,7 @@ export async function startTestService(
   bouncesTo?: { host: string; port: number },
 ): Promise<TestService> {
   const directory = scratchDirectory('service');
-  const simulators = await startSimulators({ port: 0, ...(bouncesTo ? { bouncesTo } : {}) });
+  const simulators = await startSimulators({ port: 0, authority, ...(bouncesTo ? { bouncesTo } : {}) });
   const changed = typeof overrides === 'function' ? overrides(simulators, directory) : overrides;
   const { sms, mail } = simulators;
   const hosts = ['127.0.0.1', 'localhost'];

@@ -52,8 +52,17 @@ function sign(authority: Authority, certificate: forge.pki.Certificate): void {
   );
 }
 
-/** A server certificate for this machine. */
-export function serverCertificate(authority: Authority): { cert: string; key: string } {
+type ServerCertificate = { cert: string; key: string };
+const serverCertificates = new WeakMap<Authority, ServerCertificate>();
+
+/** The server certificate of this machine: all simulated servers run on it and share one, since an RSA key takes up to a second to make. */
+export function serverCertificate(authority: Authority): ServerCertificate {
+  const known = serverCertificates.get(authority) ?? makeServerCertificate(authority);
+  serverCertificates.set(authority, known);
+  return known;
+}
+
+function makeServerCertificate(authority: Authority): ServerCertificate {
   const { publicKey, pem } = newKey();
   const certificate = certificateFor([{ shortName: 'CN', value: 'localhost' }], publicKey, years(5));
   certificate.setExtensions([

@@ -18,6 +18,8 @@ export type SimulatorSettings = {
   port: number;
   /** File that keeps handsets and subscriptions over a restart; absent: nothing is kept. */
   stateFile?: string;
+  /** Signs the certificates, where the state file holds none; absent: one is made. */
+  authority?: Authority;
   /** Where failure notices of mail are sent. */
   bouncesTo?: { host: string; port: number };
 };
@@ -56,7 +58,7 @@ const FILES: Record<string, [file: string, type: string]> = {
 
 export async function startSimulators(settings: SimulatorSettings): Promise<Simulators> {
   const stored = readState(settings.stateFile);
-  const authority = stored.authority ?? makeAuthority();
+  const authority = stored.authority ?? settings.authority ?? makeAuthority();
   let handsets: Handset[] = [];
   let address = '';
   let saving: NodeJS.Timeout | null = null;

@@ -1,6 +1,6 @@
 /** Cairn: a push network that knows its senders by their certificates, over HTTP/2. */
 import { connect, type ClientHttp2Session } from 'node:http2';
-import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vitest';
 import { clientCertificate, type Simulators, startSimulators } from '../src/index.js';
 
 let simulators: Simulators;
@@ -8,7 +8,7 @@ const APP = 'example.quillfell.hiker';
 const sessions: ClientHttp2Session[] = [];
 
 beforeAll(async () => {
-  simulators = await startSimulators({ port: 0 });
+  simulators = await startSimulators({ port: 0, authority: inject('authority') });
 });
 afterAll(() => simulators.stop());
 afterEach(() => {

@@ -2,7 +2,7 @@
 import nodemailer from 'nodemailer';
 import { SMTPServer } from 'smtp-server';
 import type { AddressInfo } from 'node:net';
-import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vitest';
 import { MAIL_ACCOUNT, type Simulators, startSimulators } from '../src/index.js';
 
 let simulators: Simulators;
@@ -25,7 +25,11 @@ beforeAll(async () => {
   });
   const server = receiver.listen(0, '127.0.0.1');
   await new Promise((resolve) => server.once('listening', resolve));
-  simulators = await startSimulators({ port: 0, bouncesTo: { host: '127.0.0.1', port: (server.address() as AddressInfo).port } });
+  simulators = await startSimulators({
+    port: 0,
+    authority: inject('authority'),
+    bouncesTo: { host: '127.0.0.1', port: (server.address() as AddressInfo).port },
+  });
 });
 afterAll(async () => {
   await simulators.stop();

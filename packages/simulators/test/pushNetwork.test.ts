@@ -1,6 +1,6 @@
 import { createECDH, randomBytes } from 'node:crypto';
 import { encryptMessage, generateSigningKey, signingKeyFrom, vapidHeader } from '@orchard/core/push';
-import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, beforeEach, describe, expect, inject, it } from 'vitest';
 import { type Simulators, startSimulators } from '../src/index.js';
 
 let simulators: Simulators;
@@ -27,7 +27,7 @@ function post(push: string, headers: Record<string, string | undefined> = {}, co
 const idOf = (push: string) => push.split('/').at(-1) as string;
 
 beforeAll(async () => {
-  simulators = await startSimulators({ port: 0 });
+  simulators = await startSimulators({ port: 0, authority: inject('authority') });
 });
 afterAll(() => simulators.stop());
 beforeEach(() => simulators.network.setFault({ mode: 'none' }));

@@ -2,14 +2,14 @@
 import { createPrivateKey, randomUUID } from 'node:crypto';
 import { request } from 'node:https';
 import { SignJWT } from 'jose';
-import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vitest';
 import { type Simulators, startSimulators } from '../src/index.js';
 
 let simulators: Simulators;
 const PROJECT = 'quillfell-hiker';
 
 beforeAll(async () => {
-  simulators = await startSimulators({ port: 0 });
+  simulators = await startSimulators({ port: 0, authority: inject('authority') });
 });
 afterAll(async () => {
   await simulators.stop();
@@ -144,7 +144,7 @@ describe('a letter', () => {
 it('knows its customers again after a restart', async () => {
   const account = openAccount();
   const phone = simulators.tarn.register(PROJECT);
-  const other = await startSimulators({ port: 0 });
+  const other = await startSimulators({ port: 0, authority: inject('authority') });
   other.tarn.restore(JSON.parse(JSON.stringify(simulators.tarn.store())));
   const stored = other.tarn.store();
   expect(stored.accounts.some(([name]) => name === account.account)).toBe(true);

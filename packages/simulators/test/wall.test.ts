@@ -124,7 +124,7 @@ describe('the wall', () => {
   });
 
   it('says why an action failed', async () => {
-    const stranger = await startSimulators({ port: 0 });
+    const stranger = await startSimulators({ port: 0, authority: inject('authority') });
     try {
       await stranger.connect({ address: test.address, clientKey: 'ckey-nobody' }, [KIND]);
       const refused = await fetch(`${stranger.address}/wall/0/signIn`, { method: 'POST' });
