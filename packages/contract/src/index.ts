@@ -115,7 +115,7 @@ export type * from './operations/ownAccount.js';
 export type * from './operations/records.js';
 export type * from './operations/secondFactors.js';
 export type * from './operations/sms.js';
-export type * from './operations/telemetry.js';
+export * from './operations/telemetry.js';
 export type * from './operations/tokens.js';
 export { TOKEN_DAYS } from './operations/tokens.js';
 export type * from './operations/topics.js';

@@ -14,7 +14,10 @@ export type Tally = {
 
 /** Calls that came in, and work the service did: exchanges with gateways, runs of jobs. */
 export const COUNTED_KINDS = ['call', 'gateway', 'job'] as const;
-export type CountedKind = (typeof COUNTED_KINDS)[number];
+/** The same calls once more, not by route but by what called: the app's version, the device's country. */
+export const CALLER_KINDS = ['version', 'country'] as const;
+export type CallerKind = (typeof CALLER_KINDS)[number];
+export type CountedKind = (typeof COUNTED_KINDS)[number] | CallerKind;
 
 /** One count: how often something ended in one way within one step of time. */
 export type Count = {
@@ -23,7 +26,7 @@ export type Count = {
   kind: CountedKind;
   /** Of a call; empty for other work. */
   method: string;
-  /** The route of a call, the name of a gateway, the kind of a job. */
+  /** The route of a call, the name of a gateway, the kind of a job, the version or country that called; empty where it is not known. */
   route: string;
   /** The collection or channel that a route names; empty where it names none. */
   target: string;

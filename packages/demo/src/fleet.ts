@@ -5,8 +5,8 @@ import { createHttpClient, operations } from '@orchard/contract';
 import { PROJECT, STORE_ID, seededRandom } from './scenario.js';
 import type { SeededEnvironment } from './seed.js';
 
-export type FleetDevice = { token: string; userId: string; deviceId: string; secret: string; platform: 'ios' | 'android' };
-const VERSIONS = ['2.3.2', '2.4.0', '2.4.1'];
+export type FleetDevice = { token: string; userId: string; deviceId: string; secret: string; platform: 'ios' | 'android'; country: string };
+const VERSIONS = ['2.5.0', '2.6.0', '2.6.1'];
 const SYSTEMS = { android: ['Android 14', 'Android 15', 'Android 16'], ios: ['iOS 18.6', 'iOS 19.1', 'iOS 19.2'] } as const;
 const MODELS = { android: ['Larch 4', 'Larch 5', 'Cobble 2'], ios: ['Tern', 'Tern mini'] } as const;
 
@@ -45,6 +45,7 @@ export async function registerFleet(address: string, network: string, seeded: Se
       const allowed = chance > 0.2;
       const token = i % 16 === 5 ? `${String(i).padStart(4, '0')}ffff00000000` : await addressOn(network, platform);
       const id = `fleet-${String(i + 1).padStart(3, '0')}-${user.id.slice(-8)}`;
+      const country = person.locale.split('-')[1] as string;
       const at = <T>(list: readonly T[], share: number) => list[Math.floor(share * list.length)] as T;
       const { secret = '' } = await app.call(operations.devices.put, {
         params: { id },
@@ -57,11 +58,11 @@ export async function registerFleet(address: string, network: string, seeded: Se
           locale: person.locale,
           timeZone: person.timeZone,
           permission: allowed ? 'granted' : chance > 0.08 ? 'denied' : 'unasked',
-          country: person.locale.split('-')[1] as string,
+          country,
           pushAddress: allowed ? { token, ...(platform === 'ios' ? { stage: 'trial' as const } : {}) } : null,
         },
       });
-      return { token: accessToken, userId: user.id, deviceId: id, secret, platform };
+      return { token: accessToken, userId: user.id, deviceId: id, secret, platform, country };
     }),
   );
 }

@@ -11,6 +11,7 @@ import {
   Servers,
 } from '@orchard/service/past';
 import { AGENTS, busy, type ClientName, PATTERNS, type Pattern, targetOf } from './patterns.js';
+import { addCount, NO_ROUTE, versionAt } from './releases.js';
 import { seededRandom } from './scenario.js';
 import { writeSeason } from './season.js';
 
@@ -22,7 +23,7 @@ export type HistoryTarget = {
   databaseUrl: string;
   environmentId: string;
   now: number;
-  devices: { userId: string; deviceId: string }[];
+  devices: { userId: string; deviceId: string; country: string }[];
   keyIds: Partial<Record<ClientName, string>>;
   /** On a weekday. */
   callsADay: number;
@@ -72,6 +73,7 @@ export async function writeHistory({
     const durationUs = Math.round(pattern.ms * slow * 1000 * (0.55 + random() * 0.6 + (random() < 0.04 ? random() * 8 : 0)));
     const statements = failure && REFUSED_BEFORE_THE_DATABASE.has(failure[2]) ? 0 : pattern.statements;
     const device = client === 'back-office' || random() < 0.2 ? null : devices[Math.floor(random() * devices.length)];
+    const agent = AGENTS[client](versionAt(callAt, now, random()));
     rows.push([
       uuidv7(callAt, bytes(10)),
       new Date(callAt),
@@ -92,38 +94,35 @@ export async function writeHistory({
       failure?.[2] ?? null,
       failure?.[3] ?? null,
       client === 'hiker-web' ? 'https://hiker.quillfell.example' : null,
-      AGENTS[client],
+      agent,
       pattern.method === 'GET' ? 0 : 180,
       failure ? 320 : 900,
       targetOf(pattern.path) || null,
-      versionOf(AGENTS[client]),
+      versionOf(agent),
       1,
       null,
       null,
       null,
     ]);
-    const minute = Math.floor(callAt / MINUTE_MS) * MINUTE_MS;
     const { method, route } = pattern;
-    const problem = failure?.[2] ?? '';
-    const target = targetOf(pattern.path);
-    const name = `${minute} ${method} ${route} ${target} ${client} ${status} ${problem}`;
-    const count = minutes.get(name) ?? {
-      at: minute,
+    const histogram = new Map<number, number>();
+    addValue(histogram, durationUs);
+    const call: Count = {
+      at: Math.floor(callAt / MINUTE_MS) * MINUTE_MS,
       kind: 'call',
       method,
       route,
-      target,
+      target: targetOf(pattern.path),
       client,
       status,
-      problem,
-      calls: 0,
-      sumUs: 0,
-      histogram: new Map(),
+      problem: failure?.[2] ?? '',
+      calls: 1,
+      sumUs: durationUs,
+      histogram,
     };
-    count.calls++;
-    count.sumUs += durationUs;
-    addValue(count.histogram, durationUs);
-    minutes.set(name, count);
+    addCount(minutes, call);
+    addCount(minutes, { ...call, ...NO_ROUTE, kind: 'version', route: versionOf(agent) ?? '' });
+    addCount(minutes, { ...call, ...NO_ROUTE, kind: 'country', route: device?.country ?? '' });
   }
 
   if (rows[0] && rows[0].length !== REQUEST_COLUMNS.length)

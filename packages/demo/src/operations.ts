@@ -107,20 +107,20 @@ const BROUGHT: Brought[] = [
   // The release of three days ago: the step that asks for the arrival time.
   {
     daysAgo: 2.9,
-    version: '2.5.0',
+    version: '2.6.1',
     devices: 17,
     entry: errorOf('TypeError', "Cannot read properties of undefined (reading 'slice')", ARRIVAL_STACK),
   },
-  { daysAgo: 5.5, version: '2.4.0', devices: 3, entry: errorOf('RangeError', 'Invalid array length', MAP_STACK) },
+  { daysAgo: 5.5, version: '2.6.0', devices: 3, entry: errorOf('RangeError', 'Invalid array length', MAP_STACK) },
   {
     daysAgo: 4,
-    version: '2.4.1',
+    version: '2.6.1',
     devices: 9,
     entry: { level: 'info', text: 'The maps of the northern region are stored', fields: { tiles: 412 } },
   },
   {
     daysAgo: 1.2,
-    version: '2.4.1',
+    version: '2.6.1',
     devices: 5,
     entry: { level: 'warning', text: 'No signal for an hour; four changes wait', fields: { pending: 4 } },
   },

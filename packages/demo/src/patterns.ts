@@ -111,10 +111,10 @@ export const PATTERNS: Pattern[] = [
   },
 ];
 export const AGENTS = {
-  'hiker-ios': 'QuillfellHiker/2.4.1 (iOS 19.2)',
-  'hiker-android': 'QuillfellHiker/2.4.0 (Android 16)',
-  'hiker-web': 'Mozilla/5.0 (X11; Linux x86_64)',
-  'back-office': 'node',
+  'hiker-ios': (version: string) => `QuillfellHiker/${version} (iOS 19.2)`,
+  'hiker-android': (version: string) => `QuillfellHiker/${version} (Android 16)`,
+  'hiker-web': () => 'Mozilla/5.0 (X11; Linux x86_64)',
+  'back-office': () => 'node',
 } as const;
 export type ClientName = keyof typeof AGENTS;
 

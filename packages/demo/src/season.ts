@@ -5,6 +5,7 @@
 import { addValue, type Count, type EnvironmentCondition } from '@orchard/core';
 import { addChange, addHappening, addIncident, insertCounts, rollUp, type PastDatabase } from '@orchard/service/past';
 import { busy, CLIENT_SHARES, PATTERNS, type Pattern, targetOf } from './patterns.js';
+import { callerCounts } from './releases.js';
 import { seededRandom } from './scenario.js';
 
 const MINUTE_MS = 60_000;
@@ -42,10 +43,10 @@ export async function writeSeason(season: Season): Promise<void> {
   const days: Count[] = [];
   for (let at = startOf(now - DAYS * DAY_MS, DAY_MS); at < hourlyFrom; at += DAY_MS)
     days.push(...countsOf(season, at, DAY_WEIGHT / 24, random));
-  await insertCounts(place.db, 'hour', null, hours);
+  await insertCounts(place.db, 'hour', null, [...hours, ...callerCounts(hours, now)]);
   await insertCounts(place.db, 'minute', 'past', refusedExchanges(now));
   await rollUp(place.db);
-  await insertCounts(place.db, 'day', null, days);
+  await insertCounts(place.db, 'day', null, [...days, ...callerCounts(days, now)]);
   await writeConditions(season, random);
 }
 

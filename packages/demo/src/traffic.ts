@@ -10,7 +10,7 @@ export function startTraffic(address: string, clientKey: string, people: Person[
   const random = seededRandom(Date.now() & 0xffff);
   const pick = <T>(list: readonly T[]) => list[Math.floor(random() * list.length)] as T;
   const tokens = new Map<string, { token: string; until: number }>();
-  const app = createHttpClient({ address, headers: () => ({ 'orchard-key': clientKey, 'user-agent': 'QuillfellHiker/2.4.1 (iOS 19.2)' }) });
+  const app = createHttpClient({ address, headers: () => ({ 'orchard-key': clientKey, 'user-agent': 'QuillfellHiker/2.6.1 (iOS 19.2)' }) });
 
   async function tokenOf(person: Person): Promise<string> {
     const known = tokens.get(person.email);

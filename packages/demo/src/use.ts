@@ -5,7 +5,9 @@
  */
 import { visitNumber } from '@orchard/core/insight';
 import { openDatabase, Leases, type PastEvent, type PastPerson, Servers, writePastEvents } from '@orchard/service/past';
+import { versionAfter } from './releases.js';
 import { HUTS, seededRandom } from './scenario.js';
+import { BROKEN_ZONE, ZONES } from './zones.js';
 
 const DAY_MS = 86_400_000;
 const HOUR_MS = 3_600_000;
@@ -15,22 +17,7 @@ const DAYS = 90;
 const GROUPS_SINCE = 62;
 const BRIDGE_SINCE = 41;
 const STORM = 18;
-const RELEASES: [version: string, since: number][] = [
-  ['2.4.0', 200],
-  ['2.5.0', 70],
-  ['2.6.0', 36],
-  ['2.6.1', 12],
-];
 const BROKEN = '2.6.0';
-/** 45 minutes off the hour, which the form of 2.6.0 could not take. */
-const BROKEN_ZONE = 'Asia/Kathmandu';
-const ZONES: [zone: string, country: string, locale: string, share: number][] = [
-  ['Europe/Oslo', 'NO', 'nb-NO', 0.4],
-  ['Europe/Berlin', 'DE', 'de-DE', 0.22],
-  ['Europe/London', 'GB', 'en-GB', 0.16],
-  [BROKEN_ZONE, 'NP', 'ne-NP', 0.12],
-  ['America/St_Johns', 'CA', 'en-CA', 0.1],
-];
 const DEVICES = {
   ios: [['iOS 19', 'Larch', 'Larch 4']],
   android: [
@@ -110,8 +97,7 @@ function pickZone(share: number): (typeof ZONES)[number] {
   return ZONES.find(([, , , part]) => (left -= part) < 0) ?? (ZONES[0] as (typeof ZONES)[number]);
 }
 
-const versionOn = (ago: number, { slow, platform }: Hiker): string =>
-  RELEASES.findLast(([, since]) => ago + (platform === 'web' ? 0 : slow) <= since)?.[0] ?? '2.4.0';
+const versionOn = (ago: number, { slow, platform }: Hiker): string => versionAfter(ago + (platform === 'web' ? 0 : slow));
 
 function visit(one: Hiker, day: number, ago: number, random: () => number, events: PastEvent[]): void {
   const [os, manufacturer, model] = one.device;

@@ -8,7 +8,7 @@ let test: TestService;
 let app: TestApp;
 let written: number;
 const NOW = Date.now();
-const DEVICES = [{ userId: '01900000-0000-7000-8000-000000000001', deviceId: 'fleet-001-aaaa' }];
+const DEVICES = [{ userId: '01900000-0000-7000-8000-000000000001', deviceId: 'fleet-001-aaaa', country: 'NO' }];
 
 beforeAll(async () => {
   test = await startTestService(inject('databaseUrl'), { requestDays: 8 });

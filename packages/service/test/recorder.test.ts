@@ -15,6 +15,8 @@ let test: TestService;
 let environment: Environment;
 let db: EnvironmentDatabase;
 const MINUTE_MS = 60_000;
+/** What devices reported at their registration. */
+const COUNTRIES: Record<string, string> = { 'phone-1': 'NO', 'phone-2': 'SE' };
 const START = Date.UTC(2026, 5, 1, 12, 0, 10);
 
 beforeAll(async () => {
@@ -43,6 +45,7 @@ function recorder(clock: { now: number }, database: EnvironmentDatabase = db): {
       () => clock.now,
       () => clock.now,
       { now: () => NO_BODIES },
+      { countriesOf: async (_, ids) => new Map(ids.flatMap((id) => (id in COUNTRIES ? [[id, COUNTRIES[id] as string] as const] : []))) },
       metrics as never,
       changes as never,
       log,
@@ -75,6 +78,7 @@ function call(at: number, changes: Record<string, unknown> = {}): Call {
 const rows = () => db.orm.select().from(db.table(requestTable));
 const minutes = async () =>
   (await db.orm.select().from(db.table(requestMinuteTable)))
+    .filter(({ kind }) => kind === 'call')
     .map(({ minute, status, calls, instance }) => ({ minute: minute.getTime(), status, calls: Number(calls), instance }))
     .sort((a, b) => a.minute - b.minute || a.status - b.status);
 
@@ -124,6 +128,34 @@ describe('what is written', () => {
     own.record(call(START + 2), 200, 1_000, 0);
     await own.flush();
     expect((await minutes()).map(({ calls }) => calls)).toEqual([1, 1]);
+  });
+
+  it('counts the same calls by version and by country, whose devices it looks up when it writes', async () => {
+    const { recorder: own } = recorder({ now: START });
+    const from = (device: string | null, version: string | null, status = 200) =>
+      own.record(
+        call(START, {
+          headers: { ...(device ? { 'orchard-device': device } : {}), ...(version ? { 'user-agent': `Hiker/${version}` } : {}) },
+        }),
+        status,
+        1_000,
+        0,
+      );
+    from('phone-1', '2.4.0');
+    from('phone-1', '2.5.0');
+    from('phone-2', '2.5.0', 404);
+    from('never-registered', null);
+    from(null, null);
+    await own.flush();
+    from('phone-2', '2.5.0');
+    await own.flush();
+    const counted = async (kind: string) =>
+      (await db.orm.select().from(db.table(requestMinuteTable)))
+        .filter((row) => row.kind === kind)
+        .map(({ route, status, calls }) => `${route || '?'} ${status} ${calls}`)
+        .sort();
+    expect(await counted('version')).toEqual(['2.4.0 200 1', '2.5.0 200 2', '2.5.0 404 1', '? 200 2']);
+    expect(await counted('country')).toEqual(['? 200 2', 'NO 200 2', 'SE 200 1', 'SE 404 1']);
   });
 
   it('has no key, token or password in it, and cuts what is too long', async () => {

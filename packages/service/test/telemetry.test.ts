@@ -1,5 +1,5 @@
 import { request as httpRequest } from 'node:http';
-import { allOperations, operations } from '@orchard/contract';
+import { allOperations, operations, type Usage, type UsageSplit } from '@orchard/contract';
 import { readCounts } from '../src/operations/telemetry/countStore.js';
 import { insertCounts } from '../src/operations/telemetry/recordStore.js';
 import { forgetCounts } from '../src/operations/telemetry/rollUps.js';
@@ -243,6 +243,52 @@ it('tells collections apart, and compares with the period before', async () => {
   const [huts, trails] = usage.routes;
   expect(huts?.p95Ms).toBeGreaterThan((huts?.beforeP95Ms as number) * 10);
   expect(trails?.beforeP95Ms).toBeNull();
+});
+
+it('splits calls by client, status, version and country: the largest apart, the rest as one', async () => {
+  const { params } = app.live;
+  const register = (device: string, country: string) =>
+    test.app('PUT', `/devices/${device}`, {
+      key: app.live.clientKey,
+      body: {
+        platform: 'ios',
+        appVersion: '3.1.0',
+        os: 'iOS 19',
+        locale: 'nb-NO',
+        timeZone: 'Europe/Oslo',
+        permission: 'unasked',
+        country,
+      },
+    });
+  await register('split-device-1', 'NO');
+  await register('split-device-2', 'SE');
+  const call = (device: string | null, version: string, path = '/data/huts') =>
+    test.app('GET', path, {
+      key: app.live.clientKey,
+      headers: { ...(device ? { 'orchard-device': device } : {}), 'user-agent': `QuillfellHiker/${version} (Android 16)` },
+    });
+  for (const version of ['3.1.0', '3.1.0', '3.2.0']) await call('split-device-1', version);
+  await call('split-device-2', '3.2.0');
+  for (let n = 0; n < 5; n++) await call(null, `3.${n + 3}.0`);
+  const split = async (by: UsageSplit) => await test.owner.call(operations.telemetry.usage, { params, query: { by } });
+  const counts = ({ parts = [] }: Usage) => Object.fromEntries(parts.map(({ name, others, calls }) => [others ? 'others' : name, calls]));
+  const versions = await eventually(async () => {
+    const usage = await split('version');
+    return usage.total.calls >= 11 && usage;
+  });
+  expect(counts(versions)).toMatchObject({ '3.1.0': 2, '3.2.0': 2 });
+  expect(versions.parts).toHaveLength(5);
+  expect(versions.parts?.reduce((sum, { calls }) => sum + calls, 0)).toBe(versions.total.calls);
+  expect(versions.parts?.[4]).toMatchObject({ others: true });
+  expect(counts(await split('country'))).toMatchObject({ NO: 3, SE: 1 });
+  expect(counts(await split('client'))).toMatchObject({ 'hiker-ios': versions.total.calls });
+  const { parts: statuses = [], total } = await split('status');
+  expect(statuses.find(({ name }) => name === '404')?.clientErrors).toBe(total.clientErrors);
+  const step = versions.parts?.flatMap(({ steps }) => steps).reduce((sum, { calls }) => sum + calls, 0);
+  expect(step).toBe(versions.total.calls);
+  await expect(
+    test.owner.call(operations.telemetry.usage, { params, query: { by: 'version', route: '/app/v1/data/{collection}' } }),
+  ).rejects.toMatchObject({ problem: 'invalid-input', extras: { fields: [{ path: 'query.by' }] } });
 });
 
 it('refuses a stretch of time that ends before it begins', async () => {

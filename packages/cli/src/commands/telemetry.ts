@@ -1,5 +1,5 @@
-import { actorWords, curlOf, operations, type Usage } from '@orchard/contract';
-import type { Command } from 'commander';
+import { actorWords, curlOf, operations, type Usage, USAGE_SPLITS, type UsageSplit } from '@orchard/contract';
+import { type Command, Option } from 'commander';
 import { type GlobalOptions, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { follow } from '../follow.js';
@@ -130,23 +130,25 @@ function addUsage(program: Command): void {
     .option('--route <route>', 'only calls of this route')
     .option('--target <name>', 'only calls of this collection or channel')
     .option('--compare', 'with p95 of the period before, the routes that got slower first')
+    .addOption(new Option('--by <what>', 'by this instead of by route').choices(USAGE_SPLITS))
     .option('--over-time', 'by time step instead of by route')
     .action(async (own: UsageOptions, command: Command) => {
       const { options, client, params } = workspace(command);
-      const { client: of, route, target } = own;
+      const { client: of, route, target, by } = own;
       const compare = own.compare ? { compare: 'previous' as const } : {};
       const query = {
         ...periodOf(own),
         ...(of ? { client: of } : {}),
         ...(route ? { route } : {}),
         ...(target ? { target } : {}),
+        ...(by ? { by } : {}),
         ...compare,
       };
       printUsage(await client.call(operations.telemetry.usage, { params, query }), options, own.overTime);
     });
 }
 
-type UsageOptions = Period & { client?: string; route?: string; target?: string; compare?: boolean; overTime?: boolean };
+type UsageOptions = Period & { client?: string; route?: string; target?: string; by?: UsageSplit; compare?: boolean; overTime?: boolean };
 
 type Sum = Pick<Usage['total'], 'calls' | 'clientErrors' | 'serverErrors' | 'p50Ms' | 'p95Ms' | 'p99Ms'>;
 const FIGURES = [
@@ -166,6 +168,8 @@ function printUsage(usage: Usage, options: GlobalOptions, overTime: boolean | un
       [['from', ({ at }) => at], ...FIGURES],
       options,
     );
+  if (usage.parts)
+    return printList(usage.parts, [['name', ({ name, others }) => (others ? 'others' : (name ?? 'not told'))], ...FIGURES], options);
   const total = { ...usage.total, method: '', route: 'all together', target: null, statuses: {} };
   const isCompared = usage.previous !== undefined;
   const routes = isCompared ? slowerFirst(usage.routes) : usage.routes;

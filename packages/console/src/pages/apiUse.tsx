@@ -1,6 +1,6 @@
 /** API use: calls and latency over time, errors by route. */
 import { Anchor, Group, NativeSelect, SimpleGrid, Stack, Switch, Text, Title } from '@mantine/core';
-import { type Objective, operations, type Usage } from '@orchard/contract';
+import { type Objective, operations, type Usage, USAGE_SPLITS, type UsageSplit } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
 import { Empty, Loaded, PageHead } from '../parts/basics.js';
@@ -9,6 +9,7 @@ import { ChartPanel, type Limit } from '../parts/chart.js';
 import { coded, FromCode } from '../parts/fromCode.js';
 import { PERIOD_OF, RangeControl, useRange } from '../parts/range.js';
 import { useAddressState, useEnvironment } from '../environment.js';
+import { SPLIT_WORDS, UsageParts } from '../requests/usageParts.js';
 import { SERIES } from '../theme.js';
 import { SaveReport } from '../parts/saveReport.js';
 import { TableHead } from '../parts/tableHead.js';
@@ -77,6 +78,10 @@ function latencyLimits(objectives: readonly Objective[], shown: { client: string
 const nameOf = (route: string, target: string | null): string => (target ? route.replace(/\{\w+\}/, target) : route);
 const stepWords = (ms: number) => (ms < 3_600_000 ? `${ms / 60_000} min` : ms < 86_400_000 ? `${ms / 3_600_000} h` : 'day');
 
+/** Versions and countries are counted for all routes together. */
+const splitsOf = (route: string): UsageSplit[] => USAGE_SPLITS.filter((one) => !route || one === 'client' || one === 'status');
+const splitOf = (name: string, route: string): UsageSplit | undefined => splitsOf(route).find((one) => one === name);
+
 export function ApiUsePage() {
   const { params, base } = useEnvironment();
   const range = useRange();
@@ -85,8 +90,11 @@ export function ApiUsePage() {
   const clients = useCall(operations.clients.list, { params });
   const [target, setTarget] = useAddressState('target');
   const [compare, setCompare] = useAddressState('compare');
+  const [split, setSplit] = useAddressState('by');
+  const by = splitOf(split, route);
   const query = {
     ...range.query,
+    ...(by ? { by } : {}),
     ...(client ? { client } : {}),
     ...(route ? { route } : {}),
     ...(target ? { target } : {}),
@@ -110,6 +118,16 @@ export function ApiUsePage() {
           onChange={({ currentTarget }) => setClient(currentTarget.value)}
           data={[{ value: '', label: 'All clients' }, ...(clients.data?.items ?? []).map(({ name }) => name)]}
         />
+        <NativeSelect
+          aria-label="Split by"
+          size="xs"
+          value={by ?? ''}
+          onChange={({ currentTarget }) => setSplit(currentTarget.value || null)}
+          data={[
+            { value: '', label: 'Not split' },
+            ...splitsOf(route).map((value) => ({ value, label: `By ${SPLIT_WORDS[value].toLowerCase()}` })),
+          ]}
+        />
         <Switch
           size="xs"
           label="Period before"
@@ -124,7 +142,7 @@ export function ApiUsePage() {
         <FromCode calls={[coded(operations.telemetry.usage, asked)]} />
       </PageHead>
       <Loaded of={usage}>
-        {({ total, steps, stepMs, routes, previous }) =>
+        {({ total, steps, stepMs, routes, parts, previous }) =>
           total.calls === 0 ? (
             <Empty title="No calls in this period">
               <Text>
@@ -178,6 +196,7 @@ export function ApiUsePage() {
                   stepMs={stepMs}
                 />
               </SimpleGrid>
+              {by && parts && <UsageParts by={by} parts={parts} stepMs={stepMs} step={stepWords(stepMs)} base={base} />}
               {previous && <Slower routes={routes} onRoute={choose} />}
               <Routes routes={routes} base={base} onRoute={choose} />
             </>

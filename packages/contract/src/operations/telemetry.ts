@@ -102,6 +102,14 @@ const range = z.strictObject({
 const latency = { p50Ms: z.number().nullable(), p95Ms: z.number().nullable(), p99Ms: z.number().nullable() };
 const sum = { calls: z.int(), clientErrors: z.int(), serverErrors: z.int(), ...latency };
 const timeSteps = z.array(z.object({ at: time, ...sum }));
+export const USAGE_SPLITS = ['client', 'status', 'version', 'country'] as const;
+export type UsageSplit = (typeof USAGE_SPLITS)[number];
+const usagePart = z.object({
+  name: z.string().nullable().describe('Null: calls that do not tell theirs'),
+  others: z.boolean().describe('Whether it is the sum of all that are too small for a line of their own'),
+  ...sum,
+  steps: timeSteps,
+});
 export const usage = z
   .object({
     from: time,
@@ -121,6 +129,7 @@ export const usage = z
         }),
       )
       .describe('Most calls first'),
+    parts: z.array(usagePart).optional().describe('With `by`: the same calls by what made them or how they ended, most first'),
     previous: z
       .object({ from: time, until: time, total: z.object(sum), steps: timeSteps })
       .optional()
@@ -144,9 +153,16 @@ export const telemetryOperations = {
       client: z.string().max(40).optional(),
       route: z.string().max(200).optional(),
       target: z.string().max(64).optional().describe('Only this collection or channel'),
+      by: z
+        .enum(USAGE_SPLITS)
+        .optional()
+        .describe(
+          'Also told apart by client, status, the app’s version, or the country that the device reported; the last two for all routes together',
+        ),
       compare: z.enum(['previous']).optional().describe('`previous`: the period before, too'),
     }),
     reply: usage,
+    problems: ['invalid-input'],
   }),
   requests: operation({
     id: 'requests.list',

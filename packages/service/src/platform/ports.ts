@@ -1,6 +1,6 @@
 /** What the platform needs from rooms above it: the responsible room fills each port. An unfilled port does nothing. */
 import type { AnyOperation, MemberWayKind, ReplyOf, Role } from '@orchard/contract';
-import type { CountedKind, JsonObject, LogLevel } from '@orchard/core';
+import type { CallerKind, CountedKind, JsonObject, LogLevel } from '@orchard/core';
 import type { SessionCheck } from './access/userTokens.js';
 import type { Statements } from './database/connection.js';
 import type { Call, Environment, SignedInMember } from './call.js';
@@ -16,7 +16,7 @@ export type UserRemoval = {
 
 /** One piece of work that is no call: an exchange with a gateway, a run of a job. */
 export type WorkDone = {
-  kind: Exclude<CountedKind, 'call'>;
+  kind: Exclude<CountedKind, 'call' | CallerKind>;
   /** Of the gateway; the kind of the job. */
   name: string;
   failed: boolean;
@@ -62,6 +62,8 @@ export type Ports = {
    * @throws {Problem} still-referenced
    */
   userRemoved: (removal: UserRemoval) => Promise<void>;
+  /** The countries that these devices reported, by device; those that reported none are left out. */
+  countriesOf: (environment: Pick<Environment, 'db'>, deviceIds: readonly string[]) => Promise<Map<string, string>>;
   /** A user signed out on a device. */
   signedOut: (environment: Environment, deviceId: string, userId: string) => Promise<void>;
   /** A device is removed, in this transaction. */
@@ -93,6 +95,7 @@ export const emptyPorts = (): Ports => ({
   findSession: async () => null,
   goodSessions: async () => new Map(),
   userRemoved: async () => undefined,
+  countriesOf: async () => new Map(),
   signedOut: async () => undefined,
   deviceRemoved: async () => undefined,
   mailByGateway: async () => false,

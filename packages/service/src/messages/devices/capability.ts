@@ -10,6 +10,7 @@ import { deviceTable } from './tables.js';
 export function devices(parts: Parts): Capability<{ devices: DeviceStore }> {
   const store = new DeviceStore(parts);
   parts.ports.signedOut = (environment, id, userId) => store.signOut(environment, id, userId);
+  parts.ports.countriesOf = (environment, ids) => store.countriesOf(environment, ids);
   return {
     name: 'devices',
     offer: { devices: store },

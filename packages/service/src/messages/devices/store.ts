@@ -68,6 +68,16 @@ export class DeviceStore {
     return new Set(rows.map(({ id }) => id));
   }
 
+  /** The countries that these devices reported; those that reported none are left out. */
+  async countriesOf({ db }: Pick<Environment, 'db'>, ids: readonly string[]): Promise<Map<string, string>> {
+    if (ids.length === 0) return new Map();
+    const rows = await db.runRows<{ id: string; country: string }>(
+      `SELECT id, country FROM ${db.of(deviceTable)} WHERE id IN (?) AND country IS NOT NULL`,
+      [ids],
+    );
+    return new Map(rows.map(({ id, country }) => [id, country]));
+  }
+
   async present(environment: Environment, row: DeviceRow): Promise<Device> {
     return presentDevice(row, pushWaysOf(await this.parts.gateways.rows(environment)));
   }

@@ -1,5 +1,5 @@
 /** The counts that windows of objectives need, from the longest steps that hold them. */
-import { type Count, STEPS, type Step } from '@orchard/core';
+import { COUNTED_KINDS, type Count, STEPS, type Step } from '@orchard/core';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { readCounts } from '../telemetry/countStore.js';
 
@@ -19,7 +19,7 @@ export async function readPast(db: EnvironmentDatabase, from: number, until: num
     const bound = step === 'minute' ? until : until - SETTLED_MS;
     const end = Math.floor(bound / STEPS[step]) * STEPS[step];
     if (end <= at) continue;
-    parts.push(readCounts(db, step, at, end));
+    parts.push(readCounts(db, step, at, end, { kind: COUNTED_KINDS }));
     at = end;
   }
   return (await Promise.all(parts)).flat();

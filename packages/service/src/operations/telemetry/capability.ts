@@ -16,7 +16,7 @@ const COMPARE_MS = 30_000;
 export function telemetry(platform: Platform): Capability<{ recorder: Recorder }> {
   const { servers, instance, now, clock, metrics, changes, log, config, ports } = platform;
   const recording = new RecordingSettings(platform);
-  const recorder = new Recorder(servers.installation, instance, now, () => clock.read(), recording, metrics, changes, log);
+  const recorder = new Recorder(servers.installation, instance, now, () => clock.read(), recording, ports, metrics, changes, log);
   ports.recordCall = (...call) => recorder.record(...call);
   ports.countWork = (...work) => recorder.countWork(...work);
   const partitions = (db: EnvironmentDatabase, days = config.requestDays) => keepPartitions(db, requestTable, now(), days);

@@ -23,7 +23,7 @@ export type CountCondition = {
   client?: string | undefined;
   route?: string | undefined;
   target?: string | undefined;
-  kind?: CountedKind | undefined;
+  kind?: CountedKind | readonly CountedKind[] | undefined;
 };
 
 /** Counts whose step began in a period; `until` is not part of it. */
@@ -46,12 +46,13 @@ export async function readPacked(
   wanted: CountCondition = {},
 ): Promise<PackedCount[]> {
   const { table, at } = COUNT_TABLES[step];
-  const equal = Object.entries(wanted).filter(([, value]) => value !== undefined);
-  const where = [`\`${at}\` >= ?`, `\`${at}\` < ?`, ...equal.map(([name]) => `${name} = ?`)].join(' AND ');
+  const given = Object.entries(wanted).flatMap(([name, value]) => (value === undefined ? [] : [{ name, values: [value].flat() }]));
+  const oneOf = ({ name, values }: (typeof given)[number]) => `${name} IN (${values.map(() => '?').join()})`;
+  const where = [`\`${at}\` >= ?`, `\`${at}\` < ?`, ...given.map(oneOf)].join(' AND ');
   const rows = await db.rows<Row>(`SELECT ${columnsOf(at)} FROM ${db.of(table)} WHERE ${where}`, [
     new Date(from),
     new Date(until),
-    ...equal.map(([, value]) => value),
+    ...given.flatMap(({ values }) => values),
   ]);
   return rows;
 }

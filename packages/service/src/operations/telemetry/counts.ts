@@ -13,7 +13,7 @@ export type Counted = {
   durationUs: number;
 };
 
-/** Above this many different counts in one step, targets are no longer told apart: they come from callers. */
+/** Above this many different counts in one step, targets and versions are no longer told apart: they come from callers. */
 const MOST_TOLD_APART = 2_000;
 
 export class Counts {
@@ -28,8 +28,10 @@ export class Counts {
 
   add(at: number, counted: Counted): void {
     const start = Math.floor(at / this.stepMs) * this.stepMs;
-    const target = this.#counts.size < MOST_TOLD_APART ? counted.target : '';
-    const { kind, method, route, client, status, problem, durationUs } = counted;
+    const { kind, method, client, status, problem, durationUs } = counted;
+    const isToldApart = this.#counts.size < MOST_TOLD_APART;
+    const target = isToldApart ? counted.target : '';
+    const route = isToldApart || kind !== 'version' ? counted.route : '';
     const name = `${start} ${kind} ${method} ${route} ${target} ${client} ${status} ${problem}`;
     let count = this.#counts.get(name);
     if (!count)

@@ -9,10 +9,11 @@ import { isDatabaseAway } from '../../platform/database/errors.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import type { ChangeSignal } from '../../platform/live/changeSignal.js';
 import type { Metrics } from '../../platform/metrics.js';
-import type { WorkDone } from '../../platform/ports.js';
+import type { Ports, WorkDone } from '../../platform/ports.js';
+import { Callers } from './callers.js';
 import { type Counted, Counts } from './counts.js';
 import { NO_BODIES, type RecordingSettings } from './recording.js';
-import { requestRow, targetOf } from './requestRow.js';
+import { deviceOf, requestRow, targetOf, versionOfCall } from './requestRow.js';
 import { insertCounts, insertRequests, type RequestValues } from './recordStore.js';
 
 const FLUSH_MS = 1_000;
@@ -29,8 +30,14 @@ class Waiting {
   readonly cells = new Counts(CELL_MS, KEEP_CELLS_MS);
   readonly minutes = new Counts(MINUTE_MS, KEEP_MINUTES_MS);
   readonly sampler = new Sampler();
+  readonly callers: Callers;
 
-  constructor(readonly environmentId: string | null) {}
+  constructor(
+    readonly environmentId: string | null,
+    countriesOf: (ids: readonly string[]) => ReturnType<Ports['countriesOf']>,
+  ) {
+    this.callers = new Callers(this.minutes, countriesOf);
+  }
 }
 
 export class Recorder {
@@ -47,6 +54,7 @@ export class Recorder {
     private readonly now: () => number,
     private readonly databaseNow: () => number,
     private readonly settings: Pick<RecordingSettings, 'now'>,
+    private readonly ports: Pick<Ports, 'countriesOf'>,
     private readonly metrics: Metrics,
     private readonly changes: ChangeSignal,
     private readonly log: Logger,
@@ -74,6 +82,7 @@ export class Recorder {
       waiting.rows.push(requestRow(call, { client, status, durationUs, bytesOut, keptOf, settings }));
     }
     this.#add(waiting, call.at, { kind: 'call', method, route, target: targetOf(call, status), client, status, problem, durationUs });
+    if (isApp && environment) waiting.callers.add(call.at, { client, status, durationUs }, versionOfCall(call), deviceOf(call));
   }
 
   /** Counts work of an environment that is no call, without I/O. */
@@ -99,7 +108,7 @@ export class Recorder {
 
   #waitingFor(db: EnvironmentDatabase, environmentId: string | null): Waiting {
     let waiting = this.#waiting.get(db);
-    if (!waiting) this.#waiting.set(db, (waiting = new Waiting(environmentId)));
+    if (!waiting) this.#waiting.set(db, (waiting = new Waiting(environmentId, (ids) => this.ports.countriesOf({ db }, ids))));
     return waiting;
   }
 
@@ -113,6 +122,7 @@ export class Recorder {
 
   async #write(db: EnvironmentDatabase, waiting: Waiting): Promise<void> {
     const { rows } = waiting;
+    await waiting.callers.settle().catch((error: unknown) => this.log.debug({ err: error }, 'countries of devices could not be read'));
     if (rows.length === 0 && !waiting.minutes.hasChanges) return;
     waiting.rows = [];
     const cells = waiting.cells.take();

@@ -31,6 +31,11 @@ export function targetOf({ params }: Pick<Call, 'params'>, status: number): stri
   return status === 404 ? '' : (collection ?? channel ?? '').slice(0, 64);
 }
 
+/** As the call names it; nothing here proves that it is that device. */
+export const deviceOf = ({ headers }: Pick<Call, 'headers'>): string | null => masked(headers['orchard-device'] as string | undefined, 64);
+/** Of the app. */
+export const versionOfCall = ({ headers }: Pick<Call, 'headers'>): string | null => versionOf(headers['user-agent'] ?? '');
+
 export type Ended = { client: string; status: number; durationUs: number; bytesOut: number; keptOf: number; settings: Recording };
 
 /** In the order of REQUEST_COLUMNS. */
@@ -50,7 +55,7 @@ export function requestRow(call: Call, { client, status, durationUs, bytesOut, k
     client || null,
     call.holder?.key.id ?? null,
     call.user?.id ?? cut(call.member?.id, 64),
-    masked(headers['orchard-device'] as string | undefined, 64),
+    deviceOf(call),
     call.trace.traceId,
     call.trace.spanId,
     call.parentSpan,
@@ -61,7 +66,7 @@ export function requestRow(call: Call, { client, status, durationUs, bytesOut, k
     Number(headers['content-length'] ?? 0),
     bytesOut,
     targetOf(call, status) || null,
-    versionOf(headers['user-agent'] ?? ''),
+    versionOfCall(call),
     keptOf,
     settings.headers ? packTimeline(timelineOf(call)) : null,
     settings.headers ? JSON.stringify({ request: keptHeaders(headers), response: keptHeaders(call.response?.getHeaders?.() ?? {}) }) : null,

@@ -1,4 +1,4 @@
-import { operations } from '@orchard/contract';
+import { operations, Problem } from '@orchard/contract';
 import { writeHar } from '@orchard/core';
 import { authorOf, bind, type Call, environmentOf, type Route } from '../../platform/call.js';
 import { EventStream } from '../../platform/live/eventStream.js';
@@ -19,8 +19,18 @@ export function telemetryRoutes(parts: Parts): Route[] {
   const { settings } = parts.recording;
   return [
     bind(own.usage, async (call) => {
-      const { client, route, target, compare } = call.query;
-      const range = { ...demandRange(call.query, parts.now()), client, route, target };
+      const { client, route, target, by, compare } = call.query;
+      if ((by === 'version' || by === 'country') && (route || target))
+        throw new Problem('invalid-input', 'Versions and countries are counted for all routes together.', {
+          fields: [
+            {
+              path: 'query.by',
+              problem: 'cannot be combined with `route` or `target`',
+              expected: 'client or status; or leave out `route` and `target`',
+            },
+          ],
+        });
+      const range = { ...demandRange(call.query, parts.now()), client, route, target, by };
       return { body: await readUsage(environmentOf(call).db, range, parts.now(), compare === 'previous') };
     }),
     bind(own.requests, async (call) => ({ body: await listRequests(environmentOf(call).db, call.query, parts) })),

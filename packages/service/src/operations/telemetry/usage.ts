@@ -1,7 +1,8 @@
 /** API use: sums of calls over time and by route. */
-import type { Usage } from '@orchard/contract';
+import type { Usage, UsageSplit } from '@orchard/contract';
 import {
   addPacked,
+  type CallerKind,
   chooseStep,
   denseHistogram,
   hasFailed,
@@ -15,12 +16,16 @@ import {
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { type PackedCount, readPacked } from './countStore.js';
 
+/** Lines of a chart that are told apart by colour, besides that of the others. */
+const MOST_PARTS = 4;
+
 export type UsageRange = {
   from: number;
   until: number;
   client?: string | undefined;
   route?: string | undefined;
   target?: string | undefined;
+  by?: UsageSplit | undefined;
 };
 
 const ms = (us: number) => Math.round(us) / 1000;
@@ -71,14 +76,35 @@ class RouteSum extends Sum {
   }
 }
 
-type Summed = { total: Sum; steps: Map<number, Sum>; routes: Map<string, RouteSum> };
+/** One line of a chart: what one client called, or all calls from one country. */
+class PartSum extends Sum {
+  readonly steps: Map<number, Sum>;
+
+  constructor(
+    readonly name: string | null,
+    starts: readonly number[],
+    readonly others = false,
+  ) {
+    super();
+    this.steps = new Map(starts.map((at) => [at, new Sum()]));
+  }
+
+  addPart(part: PartSum): void {
+    this.addAll(part);
+    for (const [at, sum] of part.steps) this.steps.get(at)?.addAll(sum);
+  }
+}
+
+type Summed = { total: Sum; steps: Map<number, Sum>; routes: Map<string, RouteSum>; parts: PartSum[] };
+
+const wholeSteps = ({ from, until }: UsageRange, stepMs: number) => ({ from: Math.floor(from / stepMs) * stepMs, until });
 
 async function sumRange(db: EnvironmentDatabase, range: UsageRange, stepMs: number, now: number): Promise<Summed> {
-  const { from, until } = range;
-  const start = Math.floor(from / stepMs) * stepMs;
-  const steps = new Map(stepStarts(from, until, stepMs).map((at) => [at, new Sum()]));
+  const starts = stepStarts(range.from, range.until, stepMs);
+  const steps = new Map(starts.map((at) => [at, new Sum()]));
   const routes = new Map<string, RouteSum>();
-  for (const count of await readLongest(db, { ...range, from: start }, stepMs, now)) {
+  const counts = await readLongest(db, { ...range, ...wholeSteps(range, stepMs) }, stepMs, now);
+  for (const count of counts) {
     const name = `${count.method} ${count.route} ${count.target}`;
     let route = routes.get(name);
     if (!route) routes.set(name, (route = new RouteSum(count.method, count.route, count.target)));
@@ -88,7 +114,31 @@ async function sumRange(db: EnvironmentDatabase, range: UsageRange, stepMs: numb
   }
   const total = new Sum();
   for (const route of routes.values()) total.addAll(route);
-  return { total, steps, routes };
+  return { total, steps, routes, parts: await sumParts(db, range, counts, { starts, stepMs, now }) };
+}
+
+type Steps = { starts: readonly number[]; stepMs: number; now: number };
+
+/** The lines of a split; the smallest of many as one. */
+async function sumParts(db: EnvironmentDatabase, range: UsageRange, calls: readonly PackedCount[], { starts, stepMs, now }: Steps) {
+  const { by } = range;
+  if (!by) return [];
+  const isOfCallers = by === 'version' || by === 'country';
+  const counts = isOfCallers ? await readLongest(db, { ...range, ...wholeSteps(range, stepMs) }, stepMs, now, by) : calls;
+  const nameOf = (count: PackedCount) => (isOfCallers ? count.route : String(count[by])) || null;
+  const parts = new Map<string | null, PartSum>();
+  for (const count of counts) {
+    const name = nameOf(count);
+    let part = parts.get(name);
+    if (!part) parts.set(name, (part = new PartSum(name, starts)));
+    part.add(count);
+    part.steps.get(Math.floor(count.at.getTime() / stepMs) * stepMs)?.add(count);
+  }
+  const ranked = [...parts.values()].sort((a, b) => b.calls - a.calls);
+  if (ranked.length <= MOST_PARTS + 1) return ranked;
+  const others = new PartSum(null, starts, true);
+  for (const part of ranked.slice(MOST_PARTS)) others.addPart(part);
+  return [...ranked.slice(0, MOST_PARTS), others];
 }
 
 const presentSteps = (steps: ReadonlyMap<number, Sum>) =>
@@ -99,7 +149,10 @@ export async function readUsage(db: EnvironmentDatabase, range: UsageRange, now:
   const { from, until } = range;
   const stepMs = chooseStep(from, until);
   const earlier = { ...range, from: from - (until - from), until: from };
-  const [present, before] = await Promise.all([sumRange(db, range, stepMs, now), compare ? sumRange(db, earlier, stepMs, now) : null]);
+  const [present, before] = await Promise.all([
+    sumRange(db, range, stepMs, now),
+    compare ? sumRange(db, { ...earlier, by: undefined }, stepMs, now) : null,
+  ]);
   return {
     from: new Date(from).toISOString(),
     until: new Date(until).toISOString(),
@@ -116,6 +169,16 @@ export async function readUsage(db: EnvironmentDatabase, range: UsageRange, now:
         ...(before ? { beforeP95Ms: before.routes.get(name)?.present().p95Ms ?? null } : {}),
       }))
       .sort((a, b) => b.calls - a.calls),
+    ...(range.by
+      ? {
+          parts: present.parts.map((part) => ({
+            name: part.name,
+            others: part.others,
+            ...part.present(),
+            steps: presentSteps(part.steps),
+          })),
+        }
+      : {}),
     ...(before
       ? {
           previous: {
@@ -136,12 +199,14 @@ const SETTLED_MS = STEPS.hour;
  * Counts of calls in the longest steps that fit: days, then hours, and minutes at the end.
  * @param from start of a step
  * @param longestMs the longest step that is of use
+ * @param kind by route, or by what called
  */
 export async function readLongest(
   db: EnvironmentDatabase,
   { from, until, client, route, target }: UsageRange,
   longestMs: number,
   now: number,
+  kind: 'call' | CallerKind = 'call',
 ): Promise<PackedCount[]> {
   const parts: Promise<PackedCount[]>[] = [];
   let at = from;
@@ -151,7 +216,7 @@ export async function readLongest(
     const settled = Math.floor(Math.min(until, now - SETTLED_MS) / stepMs) * stepMs;
     const end = step === 'minute' ? until : settled;
     if (end <= at) continue;
-    parts.push(readPacked(db, step, at, end, { client, route, target, kind: 'call' }));
+    parts.push(readPacked(db, step, at, end, { client, route, target, kind }));
     at = end;
   }
   return (await Promise.all(parts)).flat();
