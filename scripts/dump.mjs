@@ -12,7 +12,9 @@ if (!data || !/^\d{4}_[a-z_]+$/.test(name ?? '')) {
   process.exit(2);
 }
 /** Tables that would make a dump large, with the rows that are kept of them. */
-const THINNED = { _requests: 40, _requestMinutes: 40, _requestCells: 40, _requestHours: 40, _requestDays: 40, _logEntries: 40, _feed: 80 };
+const FORTY = ['_requests', '_requestMinutes', '_requestCells', '_requestHours', '_requestDays', '_logEntries'];
+const EVENTS = ['_eventColumns', '_people', '_personDevices'];
+const THINNED = { ...Object.fromEntries([...FORTY, ...EVENTS].map((table) => [table, 40])), _feed: 80 };
 
 const demo = JSON.parse(readFileSync(join(data, 'demo.json'), 'utf8'));
 const { port, password } = JSON.parse(readFileSync(join(data, 'mariadb.json'), 'utf8'));

@@ -25,12 +25,12 @@ const PLACES: Record<string, string> = {
 };
 
 export function curlOf(
-  { method, path, headers, bodies }: Pick<RequestDetail, 'method' | 'path' | 'headers' | 'bodies'>,
+  { direction, method, path, headers, bodies }: Pick<RequestDetail, 'direction' | 'method' | 'path' | 'headers' | 'bodies'>,
   address: string,
 ): string {
-  const sent = Object.entries(headers?.request ?? { 'orchard-key': '' }).filter(([name]) => !OWN.has(name));
+  const sent = Object.entries(headers?.request ?? (direction === 'out' ? {} : { 'orchard-key': '' })).filter(([name]) => !OWN.has(name));
   const lines = [
-    `curl -X ${method} ${shellWord(`${address}${path}`)}`,
+    `curl -X ${method} ${shellWord(direction === 'out' ? path : `${address}${path}`)}`,
     ...sent.map(([name, value]) => `-H ${shellWord(`${name}: ${PLACES[name] ?? value}`)}`),
     ...(bodies?.request ? [`-d ${shellWord(bodies.request)}`] : []),
   ];

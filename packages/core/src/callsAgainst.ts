@@ -7,11 +7,11 @@ const quoted = (text: string): string => `'${text.replaceAll("'", "''")}'`;
 
 /**
  * A CQL2 condition over requests, newest window up to a time.
- * @returns null for objectives that no request counts against: gateways and jobs have pages of their own
+ * @returns null for objectives that no request counts against: jobs have a page of their own
  */
 export function callsAgainst({ subject, measure, windowMs, stressed, leaveOut }: Evaluated, until: number): string | null {
   const about = ofSubject(subject);
-  const bad = ofMeasure(measure, stressed);
+  const bad = subject.of === 'gateway' && measure.of !== 'latency' ? NOT_DELIVERED : ofMeasure(measure, stressed);
   if (about === null || bad === null) return null;
   const isByStatus = measure.of === 'failed' || measure.of === 'refused';
   const left = isByStatus && leaveOut.length > 0 ? [`(problem IS NULL OR NOT problem IN (${leaveOut.map(quoted).join(', ')}))`] : [];
@@ -19,10 +19,13 @@ export function callsAgainst({ subject, measure, windowMs, stressed, leaveOut }:
   return [...about, bad, ...left, ...times].join(' AND ');
 }
 
+/** An address that is gone is no fault of the gateway. */
+const NOT_DELIVERED = "problem <> 'address-gone'";
+
 function ofSubject(subject: Subject): string[] | null {
   switch (subject.of) {
     case 'calls':
-      return [];
+      return ["direction = 'in'"];
     case 'client':
       return [`client = ${quoted(subject.name)}`];
     case 'route': {
@@ -30,6 +33,7 @@ function ofSubject(subject: Subject): string[] | null {
       return [`method = ${quoted(subject.method)}`, `route = ${quoted(subject.route)}`, ...target];
     }
     case 'gateway':
+      return ["direction = 'out'", ...(subject.name === undefined ? [] : [`route = ${quoted(subject.name)}`])];
     case 'jobs':
       return null;
   }

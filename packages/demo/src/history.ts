@@ -100,6 +100,7 @@ export async function writeHistory({
       targetOf(pattern.path) || null,
       versionOf(agent),
       1,
+      'in',
       null,
       null,
       null,

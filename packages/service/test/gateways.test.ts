@@ -85,6 +85,16 @@ const settled = (id: string) =>
   });
 const deliveriesOf = async (id: string) =>
   (await test.app('GET', `/notifications/${id}/deliveries`, { key: app.dev.serverKey })).body.items;
+/** Calls to networks, in full, as soon as there are some. */
+const outgoing = async (filter: string) => {
+  const { params } = app.dev;
+  const query = { filter: `direction = 'out' AND ${filter}`, sort: '-at' };
+  const found = await eventually(async () => {
+    const { items } = await test.owner.call(operations.telemetry.requests, { params, query });
+    return items.length > 0 && items;
+  });
+  return Promise.all(found.map(({ id }) => test.owner.call(operations.telemetry.request, { params: { ...params, request: id } })));
+};
 let androidKey: string;
 const register = (id: string, key: string, changes: object) =>
   test.app('PUT', `/devices/${id}`, {
@@ -268,6 +278,46 @@ describe('push by certificate', () => {
       expect((await settled(body.id)).deliveries.accepted).toBe(1);
       expect(got).toHaveLength(1);
     }
+  });
+
+  it('is a request of its own beside the call that led to it, and in full in the log while its gateway’s level is raised', async () => {
+    const { id, token, got } = await phone();
+    const change = { source: 'gateway cairn', level: 'debug', minutes: 5 } as const;
+    await test.owner.call(operations.log.changeLevels, { params: app.dev.params, body: change });
+    const trace = randomUUID().replaceAll('-', '');
+    const headers = { traceparent: `00-${trace}-00f067aa0ba902b7-01` };
+    const body = { title: 'Ridge closed', audience: { device: id } };
+    await test.app('POST', '/notifications', { key: app.dev.serverKey, body, headers });
+    const [out] = await outgoing(`trace = '${trace}'`);
+    expect(got).toHaveLength(1);
+    expect(out).toMatchObject({ method: 'POST', route: 'cairn', status: 200, problem: null, deviceId: id, bodies: null });
+    expect(out?.path).toContain(`${networks.cairn.address}/`);
+    expect(out?.headers?.request).toMatchObject({ 'content-type': 'application/json' });
+    const entry = await eventually(async () => {
+      const { items } = await test.owner.call(operations.log.list, { params: app.dev.params, query: { filter: `trace = '${trace}'` } });
+      return items[0];
+    });
+    expect(entry).toMatchObject({
+      level: 'debug',
+      source: 'gateway cairn',
+      text: 'Accepted',
+      fields: { exchange: { bodies: { request: expect.stringContaining('Ridge closed') } } },
+    });
+    expect(JSON.stringify([out, entry])).not.toContain(token);
+  });
+
+  it('keeps what a network did not take, without the address that it went to', async () => {
+    const { id, token } = await phone();
+    networks.cairn.uninstall(token);
+    await send({ title: 'Anybody there?', audience: { device: id } });
+    const [out] = await outgoing(`deviceId = '${id}'`);
+    expect(out).toMatchObject({
+      status: 410,
+      problem: 'address-gone',
+      detail: expect.stringContaining('phone is gone'),
+      bodies: { request: expect.stringContaining('Anybody there?'), response: expect.stringContaining('gone') },
+    });
+    expect(JSON.stringify(out)).not.toContain(token);
   });
 
   it('retires the device when the network says it is gone', async () => {
@@ -460,6 +510,13 @@ describe('SMS over SMPP', () => {
     expect(done.state).toBe('done');
     expect(networks.sms.textsOf(NUMBER).at(-1)).toMatchObject({ from: 'Quillfell', text: long });
     expect(await deliveriesOf(body.id)).toMatchObject([{ target: NUMBER, segments: 2, said: 'receipt: DELIVRD', platform: 'sms' }]);
+  });
+
+  it('is an outgoing request without its number', async () => {
+    await toPhone('one that is recorded');
+    const [out] = await outgoing("route = 'heron'");
+    expect(out).toMatchObject({ method: 'SMPP', path: `smpp://127.0.0.1:${networks.sms.port}`, status: 200, problem: null });
+    expect(JSON.stringify(out)).not.toContain(NUMBER.slice(1));
   });
 
   it('takes the sender of the country', async () => {

@@ -100,13 +100,8 @@ function Budget({ of: { budget } }: { of: Finding }) {
 function CallsLink({ of, at }: { of: Placed; at: number }) {
   const base = `/${of.app}/${of.environment}`;
   const filter = callsAgainst(of, at);
-  const { subject } = of;
-  const to = filter
-    ? `${base}/requests?filter=${encodeURIComponent(filter)}`
-    : subject.of === 'gateway'
-      ? `${base}/gateways${subject.name ? `?open=${subject.name}` : ''}`
-      : `${base}/jobs`;
-  const what = filter ? 'calls' : subject.of === 'gateway' ? 'gateways' : 'jobs';
+  const to = filter ? `${base}/requests?filter=${encodeURIComponent(filter)}` : `${base}/jobs`;
+  const what = filter ? 'calls' : 'jobs';
   return (
     <Anchor
       component={Link}

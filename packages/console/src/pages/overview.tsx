@@ -35,9 +35,18 @@ export function OverviewPage() {
         {({ total, steps, stepMs }) => (
           <>
             <SimpleGrid cols={{ base: 2, md: 5 }}>
-              <Figure label={`calls, ${range.label}`} value={count(total.calls)} to={`${base}/requests`} />
-              <Figure label="refused (4xx)" value={count(total.clientErrors)} to={requests('status >= 400 AND status < 500')} />
-              <Figure label="failed (5xx)" value={count(total.serverErrors)} to={requests('status >= 500')} care={total.serverErrors > 0} />
+              <Figure label={`calls, ${range.label}`} value={count(total.calls)} to={requests("direction = 'in'")} />
+              <Figure
+                label="refused (4xx)"
+                value={count(total.clientErrors)}
+                to={requests("direction = 'in' AND status >= 400 AND status < 500")}
+              />
+              <Figure
+                label="failed (5xx)"
+                value={count(total.serverErrors)}
+                to={requests("direction = 'in' AND status >= 500")}
+                care={total.serverErrors > 0}
+              />
               <Figure label="Median" value={milliseconds(total.p50Ms)} to={`${base}/api-use`} />
               <Figure label="p95" value={milliseconds(total.p95Ms)} to={`${base}/api-use`} />
             </SimpleGrid>

@@ -25,7 +25,7 @@ export function RequestsPage() {
   return (
     <ListPage
       title="Requests"
-      hint="Each call as it was recorded, latest first"
+      hint="Each call as it was recorded, latest first: from apps and servers, and to the networks of gateways"
       operation={operations.telemetry.requests}
       also={also}
       {...(follow ? { refetchInterval: FOLLOW_MS } : {})}
@@ -37,9 +37,10 @@ export function RequestsPage() {
       example="status >= 400 AND client = 'hiker-ios'"
       presets={[
         { label: 'Refused', filter: 'status >= 400 AND status < 500' },
-        { label: 'Failed', filter: 'status >= 500' },
+        { label: 'Failed', filter: 'status >= 500 OR status = 0' },
         { label: 'Over 100 ms', filter: 'durationMs > 100' },
-        { label: 'Writes', filter: "method <> 'GET'" },
+        { label: 'Writes', filter: "direction = 'in' AND method <> 'GET'" },
+        { label: 'Outgoing', filter: "direction = 'out'" },
       ]}
       empty={
         <Empty title="No request yet">
@@ -51,9 +52,9 @@ export function RequestsPage() {
         {
           name: 'path',
           label: 'Call',
-          render: ({ method, path }) => (
+          render: ({ direction, method, path }) => (
             <span className="mono" title={readable(path)}>
-              {method} {readable(path)}
+              {direction === 'out' && '→ '} {method} {readable(path)}
             </span>
           ),
         },
@@ -87,7 +88,12 @@ export function RequestsPage() {
           right: true,
           render: ({ databaseMs }) => <span className="mono">{milliseconds(databaseMs)}</span>,
         },
-        { name: 'client', label: 'Client', render: ({ client, version }) => [client, version].filter(Boolean).join(' ') },
+        {
+          name: 'client',
+          label: 'Client',
+          render: ({ direction, route, client, version }) =>
+            direction === 'out' ? `gateway ${route}` : [client, version].filter(Boolean).join(' '),
+        },
         { name: 'userId', label: 'User', render: ({ userId }) => userId && <span className="mono">…{userId.slice(-8)}</span> },
       ]}
       drawer={{ title: 'Request', size: 'xl', render: (id) => <RequestInFull id={id} /> }}

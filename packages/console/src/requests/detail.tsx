@@ -1,6 +1,7 @@
 /** One request in full: where its time went, what was sent and answered, and what lies around it. */
 import { Anchor, Badge, Button, Group, Stack, Text, Title } from '@mantine/core';
 import { addressOf, curlOf, operations, type RequestDetail } from '@orchard/contract';
+import type { ReactNode } from 'react';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
 import { useEnvironment } from '../environment.js';
@@ -20,9 +21,11 @@ export function RequestInFull({ id }: { id: string }) {
 
 function Detail({ detail }: { detail: RequestDetail }) {
   const { params } = useEnvironment();
+  const isOut = detail.direction === 'out';
   const har = addressOf(operations.telemetry.har, { params, query: { filter: `id = '${detail.id}'` } });
   return (
     <Stack>
+      {isOut && <Text size="sm">From the service to the gateway {detail.route}</Text>}
       <Text className="mono" fw={600} style={{ overflowWrap: 'anywhere' }}>
         {detail.method} {detail.path}
       </Text>
@@ -45,15 +48,17 @@ function Detail({ detail }: { detail: RequestDetail }) {
       )}
       <FactsOf detail={detail} />
       <Sides detail={detail} />
-      <section className="panel">
-        <Group justify="space-between" mb={4}>
-          <Title order={3}>Repeat it</Title>
-          <Button size="compact-sm" variant="default" component="a" href={har} download={`${detail.id}.har`}>
-            HAR
-          </Button>
-        </Group>
-        <Code>{curlOf(detail, window.location.origin)}</Code>
-      </section>
+      {(!isOut || detail.headers) && (
+        <section className="panel">
+          <Group justify="space-between" mb={4}>
+            <Title order={3}>Repeat it</Title>
+            <Button size="compact-sm" variant="default" component="a" href={har} download={`${detail.id}.har`}>
+              HAR
+            </Button>
+          </Group>
+          <Code>{curlOf(detail, window.location.origin)}</Code>
+        </section>
+      )}
     </Stack>
   );
 }
@@ -69,7 +74,9 @@ function Around({ detail }: { detail: RequestDetail }) {
     ...(detail.userId ? [['user', `userId = '${detail.userId}'`] as [string, string]] : []),
     ...(detail.deviceId ? [['device', `deviceId = '${detail.deviceId}'`] as [string, string]] : []),
     ...(detail.problem ? [['problem', `problem = '${detail.problem}'`] as [string, string]] : []),
-    ['route around that time', `method = '${detail.method}' AND route = '${detail.route}' AND ${near}`],
+    detail.direction === 'out'
+      ? ['gateway around that time', `direction = 'out' AND route = '${detail.route}' AND ${near}`]
+      : ['route around that time', `method = '${detail.method}' AND route = '${detail.route}' AND ${near}`],
   ];
   return (
     <Group gap="sm">
@@ -102,8 +109,16 @@ function FactsOf({ detail }: { detail: RequestDetail }) {
         ['Status', <StatusText key="s" status={detail.status} />],
         ['Time', <Moment key="t" at={detail.at} />],
         ...(detail.keptOf > 1 ? [['Kept', `1 in ${detail.keptOf} like it`] as [string, string]] : []),
-        ['Statements', count(detail.statements)],
-        ['Route', mono('r', detail.route)],
+        ...(detail.direction === 'out'
+          ? [
+              [
+                'Gateway',
+                <Anchor key="g" component={Link} to={`${base}/gateways?open=${detail.route}`}>
+                  {detail.route}
+                </Anchor>,
+              ] as [string, ReactNode],
+            ]
+          : [['Statements', count(detail.statements)] as [string, string], ['Route', mono('r', detail.route)] as [string, ReactNode]]),
         [
           'Client',
           detail.client && (
@@ -144,7 +159,7 @@ function FactsOf({ detail }: { detail: RequestDetail }) {
 
 /** Headers and bodies of request and response. */
 function Sides({ detail: { headers, bodies } }: { detail: RequestDetail }) {
-  if (!headers) return null;
+  if (!headers && !bodies) return null;
   return (
     <>
       {(['request', 'response'] as const).map((side) => (
@@ -154,7 +169,7 @@ function Sides({ detail: { headers, bodies } }: { detail: RequestDetail }) {
           </Title>
           <table className="plain">
             <tbody>
-              {Object.entries(headers[side]).map(([name, value]) => (
+              {Object.entries(headers?.[side] ?? {}).map(([name, value]) => (
                 <tr key={name}>
                   <td>{name}</td>
                   <td className="mono" style={{ overflowWrap: 'anywhere' }}>

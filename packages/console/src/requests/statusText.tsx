@@ -1,7 +1,8 @@
 export function StatusText({ status }: { status: number }) {
+  const hasFailed = status >= 500 || status === 0;
   return (
-    <span className={status >= 500 ? 'mono care' : 'mono'} style={{ fontWeight: status >= 400 ? 700 : 400 }}>
-      {status}
+    <span className={hasFailed ? 'mono care' : 'mono'} style={{ fontWeight: hasFailed || status >= 400 ? 700 : 400 }}>
+      {status === 0 ? 'none' : status}
     </span>
   );
 }

@@ -70,7 +70,7 @@ function PartTable({ by, parts, base }: { by: UsageSplit; parts: Part[]; base: s
   const linkTo = ({ name, others }: Part): string | null => {
     if (others || by === 'country') return null;
     const is = by === 'status' ? `= ${name}` : name === null ? 'IS NULL' : `= '${name}'`;
-    return `${base}/requests?filter=${encodeURIComponent(`${by} ${is}`)}`;
+    return `${base}/requests?filter=${encodeURIComponent(`direction = 'in' AND ${by} ${is}`)}`;
   };
   return (
     <section className="panel" aria-label={`By ${SPLIT_WORDS[by].toLowerCase()}`}>

@@ -23,14 +23,41 @@ export type WorkDone = {
   durationUs: number;
 };
 
+/** What went out to an outside system and what came back: addresses of people, tokens and credentials masked. */
+export type ExchangeDetails = {
+  method: string;
+  address: string;
+  headers: { request: Record<string, string>; response: Record<string, string> } | null;
+  bodies: { request: string | null; response: string | null };
+};
+
+/** One call that went out. */
+export type Exchange = {
+  gateway: string;
+  failed: boolean;
+  durationUs: number;
+  /** As HTTP would give it: 0 without a response. */
+  status: number;
+  /** Why it was not accepted, in one name; null: it was. */
+  problem: 'address-gone' | 'message-refused' | 'credentials-refused' | 'try-later' | 'unreachable' | null;
+  /** The same in words. */
+  reason: string | null;
+  /** Of the call that led to it. */
+  trace: string | null;
+  deviceId: string | null;
+  /** Asked for only when it is kept. */
+  details: () => ExchangeDetails;
+};
+
 /** What the service itself has to say in an environment. */
 export type ServiceEntry = {
   level: LogLevel;
   /** `service`, `gateway` and its name, `job` and its kind. */
   source: string;
   text: string;
-  fields?: JsonObject;
-  trace?: string;
+  /** A function is asked only when the entry is kept. */
+  fields?: JsonObject | (() => JsonObject);
+  trace?: string | undefined;
 };
 
 /** A certificate that some gateway signs with, and when it ends. */
@@ -49,6 +76,8 @@ export type Ports = {
   /** A call has got its response. */
   recordCall: (call: Call, status: number, durationUs: number, bytesOut: number) => void;
   countWork: (environment: Pick<Environment, 'db' | 'id'>, work: WorkDone) => void;
+  /** A call to an outside system has ended. */
+  recordExchange: (environment: Environment, exchange: Exchange) => void;
   /** Writes to the environment's log, soon. */
   logEntry: (environment: Environment, entry: ServiceEntry) => void;
   /** For tests: called with every response body before it is sent. */
@@ -90,6 +119,7 @@ export type Ports = {
 export const emptyPorts = (): Ports => ({
   recordCall: () => undefined,
   countWork: () => undefined,
+  recordExchange: () => undefined,
   logEntry: () => undefined,
   inspectAnswer: null,
   findSession: async () => null,

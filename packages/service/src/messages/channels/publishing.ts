@@ -6,7 +6,7 @@ import type { Parts } from './parts.js';
 import type { AppCall } from './rules.js';
 import type { ChannelRow, ChannelStore } from './store.js';
 
-type PublishCall = AppCall & Pick<Call<typeof operations.channels.publish>, 'body'>;
+type PublishCall = AppCall & Pick<Call<typeof operations.channels.publish>, 'body' | 'trace'>;
 type Notify = NonNullable<PublishCall['body']['notify']>;
 
 export async function publish(parts: Parts, store: ChannelStore, call: PublishCall, channel: ChannelRow) {
@@ -21,9 +21,14 @@ export async function publish(parts: Parts, store: ChannelStore, call: PublishCa
 }
 
 /** Followers of the topic of the same name who do not listen get it as a notification; an empty audience is not a failure. */
-async function prepareFor(parts: Parts, call: AppCall, name: string, notify: Notify): Promise<() => Promise<void>> {
+async function prepareFor(parts: Parts, call: PublishCall, name: string, notify: Notify): Promise<() => Promise<void>> {
   const audience = { topics: { any: [name] }, notListening: name };
-  const send = await prepareNotification(parts, environmentOf(call), { ...notify, audience }, authorOf(call)).catch((error: unknown) => {
+  const send = await prepareNotification(
+    parts,
+    environmentOf(call),
+    { ...notify, audience },
+    { createdBy: authorOf(call), trace: call.trace.traceId },
+  ).catch((error: unknown) => {
     throw error instanceof Problem ? under('body.notify', error) : error;
   });
   return async () => {

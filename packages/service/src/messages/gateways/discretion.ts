@@ -23,6 +23,8 @@ function targetOf(kind: string, settings: JsonObject): { origin: string; host: s
   return typeof settings.host === 'string' ? { origin: `${kind}://${settings.host}:${settings.port}`, host: settings.host } : null;
 }
 
+export const originOf = (kind: string, settings: JsonObject): string | null => targetOf(kind, settings)?.origin ?? null;
+
 /** Whether a gateway resolves to a private address that the settings do not name. */
 export async function isUnnamedPrivate(kind: string, settings: JsonObject, named: readonly string[]): Promise<boolean> {
   const target = targetOf(kind, settings);

@@ -5,7 +5,7 @@ import { type AnswerMeaning, type CompiledMapping, MissingValue, readPhoneNumber
 import { type Agent, request } from 'undici';
 import type { BearerTokens } from './bearerTokens.js';
 import { Http2Pool, type HttpAnswer } from './http2Pool.js';
-import { type CheckStep, connectionWords, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
+import { type CheckStep, connectionWords, type HttpExchange, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
 
 export type MappedSetup = {
   mapping: CompiledMapping;
@@ -97,6 +97,7 @@ export class MappedSender implements Sender {
   /** Retried with a fresh token when the network rejects the current one. */
   async send(message: OutgoingMessage): Promise<Outcome> {
     const { mapping, tokens } = this.setup;
+    let exchange: HttpExchange | undefined;
     try {
       const { method, url, headers, body } = mapping.render(this.#valuesOf(message), message.overlay);
       const bytes = Buffer.byteLength(body);
@@ -110,15 +111,17 @@ export class MappedSender implements Sender {
         const token = tokens && (tokens.atHand() ?? (await tokens.current()));
         const authorization = token ? `Bearer ${token}` : this.setup.authorization;
         if (authorization) headers.authorization = authorization;
-        const answer = await this.#request(method, url, headers, body);
+        exchange = { method, url, headers, body, answer: null };
+        const answer = (exchange.answer = await this.#request(method, url, headers, body));
         const read = mapping.readAnswer(answer.status, answer.headers, answer.text);
         if (read.is === 'credentials-refused' && token && !again) tokens?.forget(token);
-        else return this.#outcome(read, answer);
+        else return Object.assign(this.#outcome(read, answer), { exchange });
       }
     } catch (error) {
       if (error instanceof MissingValue)
         return { kind: 'refused', answer: null, reason: `The gateway mapping cannot be filled in: ${error.message}` };
-      return { kind: 'later', answer: null, reason: `The network cannot be reached: ${connectionWords(error)}.`, afterMs: null };
+      const reason = `The network cannot be reached: ${connectionWords(error)}.`;
+      return { kind: 'later', answer: null, reason, afterMs: null, ...(exchange ? { exchange } : {}) };
     }
   }
 

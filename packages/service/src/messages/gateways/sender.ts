@@ -30,11 +30,29 @@ export type OutgoingMessage = {
   ttlS: number;
   attempt: number;
 };
+/** One exchange over HTTP as it was made. */
+export type HttpExchange = {
+  method: string;
+  url: URL;
+  headers: Record<string, string>;
+  /** Text, or how many bytes of something else. */
+  body: string | number;
+  answer: { headers: Record<string, unknown>; text: string } | null;
+};
+
 /**
  * The outcome of one message at the network. `said`: the network's message; `messageId`: its id of the message; `receiptId`:
  * the same, if a receipt will name it later.
  */
-export type Outcome = { answer: number | null; said?: string | null; messageId?: string | null; receiptId?: string; segments?: number } & (
+export type Outcome = {
+  answer: number | null;
+  said?: string | null;
+  messageId?: string | null;
+  receiptId?: string;
+  segments?: number;
+  /** Of the last attempt over HTTP. */
+  exchange?: HttpExchange;
+} & (
   | { kind: 'accepted' }
   /** The address will never work again. */
   | { kind: 'gone'; reason: string }

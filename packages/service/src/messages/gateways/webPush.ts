@@ -10,7 +10,7 @@ import { Agent, type Dispatcher } from 'undici';
 import { seal, unseal } from '../../platform/access/secrets.js';
 import type { Environment } from '../../platform/call.js';
 import { gatewayTable } from './tables.js';
-import { connectionWords, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
+import { connectionWords, type HttpExchange, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
 
 /** RFC 8292 section 2: at most 24 hours; half of that, so that clocks may differ. */
 const TOKEN_MS = 12 * 3_600_000;
@@ -242,7 +242,8 @@ export class WebPushGateway {
     };
     const reply = await this.#agent.request({ origin: url.origin, path: url.pathname + url.search, method: 'POST', headers, body });
     const text = reply.statusCode < 300 ? (await reply.body.dump(), '') : (await reply.body.text()).slice(0, 200);
-    return readAnswer(reply.statusCode, reply.headers, text, this.clock.now());
+    const exchange: HttpExchange = { method: 'POST', url, headers, body: body.length, answer: { headers: reply.headers, text } };
+    return Object.assign(readAnswer(reply.statusCode, reply.headers, text, this.clock.now()), { exchange });
   }
 
   close(): Promise<void> {

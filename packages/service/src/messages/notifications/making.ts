@@ -15,12 +15,12 @@ import { demandSizes } from './preview.js';
 import { listedTargets } from './recipientSql.js';
 import { asSent, noNotification, type NotificationRow, NotificationStore } from './store.js';
 
-type SendCall = Pick<Call, 'environment' | 'member' | 'user' | 'holder'> & { body: NewNotification };
+type SendCall = Pick<Call, 'environment' | 'member' | 'user' | 'holder' | 'trace'> & { body: NewNotification };
 
 /** Sends a notification, schedules it, or keeps it as a draft; once, where the call brings an Idempotency-Key. */
 export async function sendNotification(parts: Parts, store: NotificationStore, call: SendCall) {
   const environment = environmentOf(call);
-  const { row, content } = await rowFrom(parts, call.body, authorOf(call));
+  const { row, content } = await rowFrom(parts, call.body, authorOf(call), call.trace.traceId);
   await demandSendable(parts, environment, call.body, content);
   const key = idempotencyKey(call as Call);
   const answer = await environment.db.transaction(async (on) => {
@@ -38,7 +38,7 @@ export async function sendNotification(parts: Parts, store: NotificationStore, c
 export async function rewriteNotification(parts: Parts, store: NotificationStore, call: SendCall & { params: { id: string } }) {
   const environment = environmentOf(call);
   const { id } = call.params;
-  const { row, content } = await rowFrom(parts, call.body, authorOf(call));
+  const { row, content } = await rowFrom(parts, call.body, authorOf(call), call.trace.traceId);
   await demandSendable(parts, environment, call.body, content);
   const body = await environment.db.transaction(async (on) => {
     const old = await store.sent(environment, id, on, true);
@@ -60,11 +60,11 @@ export async function prepareNotification(
   parts: Parts,
   environment: Environment,
   wanted: Pick<NewNotification, 'audience' | 'title' | 'body' | 'link'>,
-  createdBy: string,
+  { createdBy, trace }: { createdBy: string; trace: string | null },
 ): Promise<() => Promise<void>> {
   const store = new NotificationStore();
   const body: NewNotification = { ...wanted, way: 'push', urgency: 'normal', ttlS: 86_400 };
-  const { row, content } = await rowFrom(parts, body, createdBy);
+  const { row, content } = await rowFrom(parts, body, createdBy, trace);
   await demandSendable(parts, environment, body, content);
   return async () => {
     await environment.db.transaction((on) => write(parts, store, on, environment, row));
@@ -130,7 +130,12 @@ async function write(
   return (await store.find(environment, row.id, on)) as Notification;
 }
 
-async function rowFrom(parts: Parts, body: NewNotification, createdBy: string): Promise<{ row: NotificationRow; content: ContentSet }> {
+async function rowFrom(
+  parts: Parts,
+  body: NewNotification,
+  createdBy: string,
+  trace: string | null,
+): Promise<{ row: NotificationRow; content: ContentSet }> {
   const { audience, way, urgency, ttlS, replaces, start, perSecond, quiet, fallBack, draft, ...content } = body;
   const now = parts.now();
   const startAt = startOf(start, now);
@@ -147,6 +152,7 @@ async function rowFrom(parts: Parts, body: NewNotification, createdBy: string): 
     replaces: replaces ?? null,
     options,
     createdBy,
+    trace,
     createdAt: new Date(now),
     startAt: start ? new Date(startAt) : null,
     startedAt: null,

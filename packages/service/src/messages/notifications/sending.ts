@@ -5,6 +5,7 @@ import { backOffMs, grouped, type JsonObject, own } from '@orchard/core';
 import { MissingValue, type NotificationContent } from '@orchard/core/messages';
 import { storedJson } from '../../platform/database/storedJson.js';
 import type { OpenGateway } from '../gateways/gatewayDirectory.js';
+import { exchangeDetails, problemOf, statusOf } from '../gateways/exchange.js';
 import { HELD_MS } from '../gateways/refusals.js';
 import type { Outcome } from '../gateways/sender.js';
 import type { Environment } from '../../platform/call.js';
@@ -221,11 +222,9 @@ async function attempt(
   if (delivery.attempts > 0 && now >= expiresAt)
     return ended('expired', `It expired after ${delivery.attempts} attempts. ${delivery.reason ?? ''}`.trim());
   const { row, sender } = gateway as OpenGateway;
-  const counted = (failed: boolean, durationUs: number) =>
-    parts.ports.countWork(run.environment, { kind: 'gateway', name: row.name, failed, durationUs });
   const held = parts.refusals.heldBy(row);
   if (held) {
-    counted(true, 0);
+    parts.ports.countWork(run.environment, { kind: 'gateway', name: row.name, failed: true, durationUs: 0 });
     return waiting(result, held.words, held.until);
   }
   let content: NotificationContent;
@@ -244,14 +243,7 @@ async function attempt(
     ttlS: Math.max(0, Math.round((expiresAt - now) / 1000)),
     attempt: delivery.attempts + 1,
   });
-  const isRefused = outcome.kind !== 'accepted' && outcome.kind !== 'gone';
-  counted(isRefused, (performance.now() - began) * 1000);
-  parts.ports.logEntry(run.environment, {
-    level: isRefused ? 'warning' : 'debug',
-    source: `gateway ${row.name}`,
-    text: outcome.kind === 'accepted' ? 'Accepted' : outcome.reason,
-    fields: { notification: sent.id, target: delivery.target, answer: outcome.answer, attempt: delivery.attempts + 1 },
-  });
+  noteExchange(run, row, delivery, outcome, (performance.now() - began) * 1000);
   if (outcome.kind === 'later' && outcome.credentials) {
     await parts.refusals.note(run.environment, row, outcome.reason);
     return waiting(result, outcome.reason, now + HELD_MS);
@@ -268,6 +260,38 @@ async function attempt(
   result.attempts++;
   result.sentAt ??= new Date(firstAt);
   return noteOutcome(result, outcome, parts);
+}
+
+/** Counts the exchange with the network, and keeps it where it is wanted. */
+function noteExchange(
+  { parts, environment, sent }: Run,
+  row: OpenGateway['row'],
+  delivery: DueDelivery,
+  outcome: Outcome,
+  durationUs: number,
+): void {
+  const isRefused = outcome.kind !== 'accepted' && outcome.kind !== 'gone';
+  const { exchange } = outcome;
+  const details = () => exchangeDetails(row, outcome, exchange, delivery);
+  const reason = outcome.kind === 'accepted' ? null : outcome.reason;
+  parts.ports.recordExchange(environment, {
+    gateway: row.name,
+    failed: isRefused,
+    durationUs,
+    status: statusOf(outcome, exchange !== undefined || delivery.way === 'push'),
+    problem: problemOf(outcome),
+    reason,
+    trace: sent.trace,
+    deviceId: delivery.deviceId ?? null,
+    details,
+  });
+  const source = `gateway ${row.name}`;
+  const trace = sent.trace ?? undefined;
+  const fields = { notification: sent.id, target: delivery.target, answer: outcome.answer, attempt: delivery.attempts + 1 };
+  if (isRefused) parts.ports.logEntry(environment, { level: 'warning', source, text: reason as string, fields, trace });
+  // Only where the level of this source is raised.
+  const text = isRefused ? 'The exchange with the network' : (reason ?? 'Accepted');
+  parts.ports.logEntry(environment, { level: 'debug', source, text, fields: () => ({ ...fields, exchange: details() }), trace });
 }
 
 /** A delivery that waits for its gateway: that does not count as an attempt. */

@@ -29,6 +29,8 @@ export type SentNotification = SendOptions & {
   urgency: string;
   ttlS: number;
   replaces: string | null;
+  /** Of the call that made it. */
+  trace: string | null;
   createdAt: Date;
   startAt: Date | null;
   slices: number;
@@ -207,6 +209,7 @@ export function asSent(row: NotificationRow): SentNotification {
     urgency: row.urgency,
     ttlS: row.ttlS,
     replaces: row.replaces,
+    trace: row.trace,
     createdAt: row.createdAt,
     startAt: row.startAt,
     slices: row.slices,
@@ -226,7 +229,7 @@ function sumOf(rows: CountRow[]): DeliveryCounts {
 }
 
 function presentNotification({ actors }: Environment, row: NotificationRow, counts: CountRow[]): Notification {
-  const { slices: _s, spreadTo: _t, spread, content, createdAt, ...sent } = asSent(row);
+  const { slices: _s, spreadTo: _t, trace: _c, spread, content, createdAt, ...sent } = asSent(row);
   const groups = grouped(counts, ({ way, platform, variant }) => `${way} ${platform} ${variant}`);
   const reasons = new Map<string, Notification['reasons'][number]>();
   for (const { state, reason, count } of counts) {

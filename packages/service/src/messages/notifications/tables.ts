@@ -17,6 +17,8 @@ export const notificationTable = mysqlTable(
     /** Further options: pace, quiet hours, local time, fallback. */
     options: json('options').$type<JsonObject>(),
     createdBy: varchar('createdBy', { length: 300 }).notNull(),
+    /** Of the call that made it; null for those of the service itself. */
+    trace: char('trace', { length: 32 }),
     createdAt: instant('createdAt').notNull(),
     startAt: instant('startAt'),
     startedAt: instant('startedAt'),

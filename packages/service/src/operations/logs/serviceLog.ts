@@ -41,7 +41,7 @@ export class ServiceLog {
       level: levelNumber(level),
       source: source.slice(0, 60),
       text: plainText(maskSecrets(isLast ? `${text} (More of this source is left out until the minute is over.)` : text), 4_000),
-      fields: fieldsOf(fields),
+      fields: fieldsOf(typeof fields === 'function' ? fields() : fields),
       trace: trace ?? null,
       deviceId: null,
       userId: null,

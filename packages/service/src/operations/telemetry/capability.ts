@@ -19,6 +19,7 @@ export function telemetry(platform: Platform): Capability<{ recorder: Recorder }
   const recorder = new Recorder(servers.installation, instance, now, () => clock.read(), recording, ports, metrics, changes, log);
   ports.recordCall = (...call) => recorder.record(...call);
   ports.countWork = (...work) => recorder.countWork(...work);
+  ports.recordExchange = (...exchange) => recorder.recordExchange(...exchange);
   const partitions = (db: EnvironmentDatabase, days = config.requestDays) => keepPartitions(db, requestTable, now(), days);
   const keptIn = async (environment: Environment) => (await recording.settings.read(environment)).keptDays;
   return {

@@ -29,6 +29,7 @@ export const REQUEST_COLUMNS = [
   'target',
   'version',
   'keptOf',
+  'direction',
   'timeline',
   'headers',
   'bodies',

@@ -9,9 +9,10 @@ import { isDatabaseAway } from '../../platform/database/errors.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import type { ChangeSignal } from '../../platform/live/changeSignal.js';
 import type { Metrics } from '../../platform/metrics.js';
-import type { Ports, WorkDone } from '../../platform/ports.js';
+import type { Exchange, Ports, WorkDone } from '../../platform/ports.js';
 import { Callers } from './callers.js';
 import { type Counted, Counts } from './counts.js';
+import { exchangeRow } from './exchangeRow.js';
 import { NO_BODIES, type RecordingSettings } from './recording.js';
 import { deviceOf, requestRow, targetOf, versionOfCall } from './requestRow.js';
 import { insertCounts, insertRequests, type RequestValues } from './recordStore.js';
@@ -30,6 +31,7 @@ class Waiting {
   readonly cells = new Counts(CELL_MS, KEEP_CELLS_MS);
   readonly minutes = new Counts(MINUTE_MS, KEEP_MINUTES_MS);
   readonly sampler = new Sampler();
+  readonly outgoing = new Sampler();
   readonly callers: Callers;
 
   constructor(
@@ -75,14 +77,28 @@ export class Recorder {
     const waiting = this.#waitingFor(db, isApp && environment ? environment.id : null);
     const problem = call.problem?.problem ?? '';
     const keptOf = waiting.sampler.take(call.at, problem || null, durationUs);
-    if (keptOf > 0 && this.#count >= MOST_WAITING) this.metrics.countDropped();
-    else if (keptOf > 0) {
-      this.#count++;
-      const settings = isApp && environment ? this.settings.now(environment) : NO_BODIES;
-      waiting.rows.push(requestRow(call, { client, status, durationUs, bytesOut, keptOf, settings }));
-    }
+    const settings = () => (isApp && environment ? this.settings.now(environment) : NO_BODIES);
+    this.#keep(waiting, keptOf, () => requestRow(call, { client, status, durationUs, bytesOut, keptOf, settings: settings() }));
     this.#add(waiting, call.at, { kind: 'call', method, route, target: targetOf(call, status), client, status, problem, durationUs });
     if (isApp && environment) waiting.callers.add(call.at, { client, status, durationUs }, versionOfCall(call), deviceOf(call));
+  }
+
+  /** @param row asked for only when it is kept */
+  #keep(waiting: Waiting, keptOf: number, row: () => RequestValues): void {
+    if (keptOf === 0) return;
+    if (this.#count >= MOST_WAITING) return this.metrics.countDropped();
+    this.#count++;
+    waiting.rows.push(row());
+  }
+
+  /** Records a call to an outside system that has ended, without I/O. */
+  recordExchange(environment: Environment, exchange: Exchange): void {
+    const { gateway: name, failed, durationUs } = exchange;
+    this.countWork(environment, { kind: 'gateway', name, failed, durationUs });
+    const waiting = this.#waitingFor(environment.db, environment.id);
+    const at = this.now();
+    const keptOf = waiting.outgoing.take(at, exchange.problem && `${name} ${exchange.problem}`, durationUs);
+    this.#keep(waiting, keptOf, () => exchangeRow(exchange, at, keptOf, this.settings.now(environment)));
   }
 
   /** Counts work of an environment that is no call, without I/O. */

@@ -68,6 +68,7 @@ export function requestRow(call: Call, { client, status, durationUs, bytesOut, k
     targetOf(call, status) || null,
     versionOfCall(call),
     keptOf,
+    'in',
     settings.headers ? packTimeline(timelineOf(call)) : null,
     settings.headers ? JSON.stringify({ request: keptHeaders(headers), response: keptHeaders(call.response?.getHeaders?.() ?? {}) }) : null,
     settings.bodies && status >= 400 ? JSON.stringify(bodiesOf(call, settings.maskedFields)) : null,

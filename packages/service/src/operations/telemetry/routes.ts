@@ -71,7 +71,7 @@ async function exportHar(parts: Parts, call: Pick<Call, 'environment' | 'respons
   const { app, name, db } = environmentOf(call);
   const requests = await readRequests(db, call.query, parts);
   const har = writeHar(
-    requests.map((one) => ({ ...one, url: `${parts.address()}${one.path}` })),
+    requests.map((one) => ({ ...one, url: one.direction === 'out' ? one.path : `${parts.address()}${one.path}` })),
     '0.1.0',
   );
   call.response.status(200).setHeader('content-type', 'application/json; charset=utf-8');

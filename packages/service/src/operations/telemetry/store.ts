@@ -11,7 +11,22 @@ export type Searched = ListRequest & { text?: string | undefined };
 
 const COLUMNS: Columns = new Map([
   ...plainColumns({
-    text: ['id', 'method', 'route', 'path', 'client', 'userId', 'deviceId', 'trace', 'problem', 'detail', 'origin', 'target', 'version'],
+    text: [
+      'id',
+      'method',
+      'route',
+      'path',
+      'client',
+      'userId',
+      'deviceId',
+      'trace',
+      'problem',
+      'detail',
+      'origin',
+      'target',
+      'version',
+      'direction',
+    ],
     time: ['at'],
     number: ['status'],
   }),
@@ -19,7 +34,7 @@ const COLUMNS: Columns = new Map([
   ['databaseMs', { sql: '(databaseUs / 1000)', kind: 'number' }],
 ]);
 const SUMMARY =
-  'id, at, method, route, path, status, durationUs, databaseUs, client, userId, deviceId, trace, problem, target, version, keptOf';
+  'id, at, method, route, path, status, durationUs, databaseUs, client, userId, deviceId, trace, problem, target, version, keptOf, direction';
 
 const ms = (us: number) => Math.round(us) / 1000;
 
@@ -41,6 +56,7 @@ function presentSummary(row: RequestRow): RequestSummary {
     target: row.target,
     version: row.version,
     keptOf: row.keptOf,
+    direction: row.direction as RequestSummary['direction'],
   };
 }
 
@@ -104,5 +120,5 @@ export async function readRequest(db: EnvironmentDatabase, id: string): Promise<
 
 /** SQL for requests in the columns of log entries: what they answered as text, a failed one as an error. */
 export const requestsAsEntriesSql = (db: EnvironmentDatabase): string =>
-  `SELECT * FROM (SELECT at, id, CASE WHEN status >= 500 THEN 'error' WHEN status >= 400 THEN 'warning' ELSE 'info' END AS level, 'request' AS source,
-   CONCAT(method, ' ', path, ' ', status, COALESCE(CONCAT(' ', problem), '')) AS text, NULL AS fields, trace, deviceId, userId, version, NULL AS error FROM ${db.of(requestTable)}) requests`;
+  `SELECT * FROM (SELECT at, id, CASE WHEN status >= 500 OR status = 0 THEN 'error' WHEN status >= 400 THEN 'warning' ELSE 'info' END AS level, 'request' AS source,
+   CONCAT(IF(direction = 'out', 'to ', ''), method, ' ', path, ' ', status, COALESCE(CONCAT(' ', problem), '')) AS text, NULL AS fields, trace, deviceId, userId, version, NULL AS error FROM ${db.of(requestTable)}) requests`;

@@ -33,6 +33,8 @@ export const requestTable = mysqlTable(
     version: varchar('version', { length: 40 }),
     /** For how many calls like it the row stands. */
     keptOf: smallint('keptOf').notNull().default(1),
+    /** `in`, or `out`: from the service to an outside system; then `route` is the gateway and `path` a whole address. */
+    direction: varchar('direction', { length: 3 }).notNull().default('in'),
     /** Where its time went: JSON of its own steps. */
     timeline: text('timeline'),
     /** Request and response headers, credentials masked: JSON. */
