@@ -3,7 +3,17 @@
  * story: the hut search slows down at weekends and breaks its objective, and one evening a gateway refuses for forty minutes.
  */
 import { addValue, type Count, type EnvironmentCondition } from '@orchard/core';
-import { addChange, addHappening, addIncident, insertCounts, rollUp, type PastDatabase } from '@orchard/service/past';
+import {
+  addChange,
+  addHappening,
+  addIncident,
+  exchangeRow,
+  insertCounts,
+  insertRequests,
+  NO_BODIES,
+  rollUp,
+  type PastDatabase,
+} from '@orchard/service/past';
 import { busy, CLIENT_SHARES, PATTERNS, type Pattern, targetOf } from './patterns.js';
 import { callerCounts } from './releases.js';
 import { seededRandom } from './scenario.js';
@@ -44,7 +54,9 @@ export async function writeSeason(season: Season): Promise<void> {
   for (let at = startOf(now - DAYS * DAY_MS, DAY_MS); at < hourlyFrom; at += DAY_MS)
     days.push(...countsOf(season, at, DAY_WEIGHT / 24, random));
   await insertCounts(place.db, 'hour', null, [...hours, ...callerCounts(hours, now)]);
-  await insertCounts(place.db, 'minute', 'past', refusedExchanges(now));
+  const evening = refusedExchanges(now);
+  await insertCounts(place.db, 'minute', 'past', evening);
+  await insertRequests(place.db, evening.flatMap(exchangesOf));
   await rollUp(place.db);
   await insertCounts(place.db, 'day', null, [...days, ...callerCounts(days, now)]);
   await writeConditions(season, random);
@@ -125,6 +137,30 @@ function refusedExchanges(now: number): Count[] {
     };
   });
 }
+
+/** The single exchanges of a minute. */
+function exchangesOf({ at, calls, status }: Count): unknown[][] {
+  const isRefused = status >= 500;
+  const exchange = {
+    gateway: REFUSED.gateway,
+    failed: isRefused,
+    durationUs: 90_000,
+    status: isRefused ? 503 : 200,
+    problem: isRefused ? ('try-later' as const) : null,
+    reason: isRefused ? 'The network answered 503 (maintenance of the push relays). It is tried again.' : null,
+    trace: null,
+    deviceId: null,
+    details: () => ({
+      method: 'POST',
+      address: 'https://push.cairn.example/send',
+      headers: HEADERS,
+      bodies: { request: null, response: null },
+    }),
+  };
+  const each = MINUTE_MS / calls;
+  return Array.from({ length: calls }, (_, n) => exchangeRow(exchange, at + n * each, 1, NO_BODIES));
+}
+const HEADERS = { request: { 'content-type': 'application/json' }, response: { 'content-type': 'application/json' } };
 
 type Changed = { at: number; condition: EnvironmentCondition; objective: string | null; value: number | null; text: string | null };
 const plain = (at: number, condition: EnvironmentCondition): Changed => ({ at, condition, objective: null, value: null, text: null });
