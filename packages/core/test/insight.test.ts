@@ -27,6 +27,8 @@ import {
   type Scan,
   type Segment,
   stepsOf,
+  TIMES,
+  TimesScan,
   twoProportions,
   upperTail,
   visitNumber,
@@ -653,6 +655,35 @@ describe('the effect of a message', () => {
       { people: 3, did: 1 },
       { people: 2, did: 0 },
     ]);
+  });
+});
+
+describe('times', () => {
+  it('are how often each person did it in the period, as counting one by one finds', () => {
+    fc.assert(
+      fc.property(anyEvents, fc.constantFrom(null, 'nights > 4'), fc.integer({ min: 0, max: 90 }), (events, text, hours) => {
+        const part = { from: DAY + hours * 60 * MINUTE, until: period.until };
+        const { people, times } = ask(new TimesScan({ ...part, wanted: all('book', text ? filterOf(text) : null) }, ground), events);
+        const slow = new Map<number, number>();
+        for (const { person, name, at, properties } of events)
+          if (name === 'book' && at >= part.from && (!text || Number(properties.nights ?? 0) > 4))
+            slow.set(person, (slow.get(person) ?? 0) + 1);
+        expect([...people].map((person, i) => [person, times[i]])).toEqual([...slow].sort(([a], [b]) => a - b));
+      }),
+    );
+  });
+
+  it.each([
+    "times('book')",
+    "times('', 3)",
+    "times('book', 0)",
+    "times('book', 1.5)",
+    "times('book', 401)",
+    "times('book', 3, 4)",
+    'times(name, 3)',
+  ])('are not asked for as %s', (text) => {
+    const scope = flatScope(new Map([['name', 'text']] as const), new Map([['times', TIMES]]));
+    expect(() => readFilter(`${text} > 0`, scope)).toThrow(/Expected times\('event', days\)|takes texts and numbers/);
   });
 });
 

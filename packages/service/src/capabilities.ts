@@ -2,6 +2,7 @@
 import { collections } from './data/collections/capability.js';
 import { imports } from './data/imports/capability.js';
 import { records } from './data/records/capability.js';
+import { behaviour } from './insight/behaviour/capability.js';
 import { events } from './insight/events/capability.js';
 import { questions } from './insight/questions/capability.js';
 import { channels } from './messages/channels/capability.js';
@@ -58,6 +59,7 @@ const ROOMS = [
   channels,
   events,
   questions,
+  behaviour,
   reports,
 ] as const;
 

@@ -455,3 +455,64 @@ describe('a question', () => {
     expect(stopped).toBe(20);
   });
 });
+
+describe('an audience by what people did', () => {
+  const reached = async (filter: string) => {
+    const { total: all, behaviourAt } = await test.owner.call(operations.notifications.previewManaged, {
+      params: app.dev.params,
+      body: { title: 'x', way: 'push', audience: { filter } },
+    });
+    return [all, behaviourAt] as const;
+  };
+
+  it('counts whoever uses a device now: did, did not, so often, within so many days, with a condition', async () => {
+    for (const device of ['phone-0001', 'phone-0002', 'phone-0003']) await register(device);
+    await bring('phone-0001', [
+      { name: 'book', properties: { nights: 1 } },
+      { name: 'book', properties: { nights: 3 }, at: day },
+    ]);
+    await bring('phone-0002', [{ name: 'book', properties: { nights: 1 } }]);
+    await bring('phone-0003', [{ name: 'open' }]);
+    await pack();
+    expect((await reached("times('book', 28) >= 1"))[0]).toBe(2);
+    expect((await reached("times('book', 28) >= 2"))[0]).toBe(1);
+    expect((await reached("times('book', 28) = 0 AND platform = 'ios'"))[0]).toBe(1);
+    expect((await reached("times('book', 2) >= 2"))[0]).toBe(0);
+    expect((await reached("times('book', 28, 'nights > 2') = 1"))[0]).toBe(1);
+    // Another one signs in on the first phone: what was done there before is not theirs, but it was nobody’s and so becomes theirs.
+    const runa = await signUp(test, app.dev.clientKey, 'runa');
+    await register('phone-0001', {}, runa.token);
+    expect((await reached("times('book', 28) >= 1"))[0]).toBe(1);
+    const { items } = await test.owner.call(operations.devices.list, {
+      params: app.dev.params,
+      query: { filter: "times('book', 28) >= 1" },
+    });
+    expect(items.map(({ id }) => id)).toEqual(['phone-0002']);
+  });
+
+  it('is at most five minutes old, and says how old', async () => {
+    await register('phone-0001');
+    await bring('phone-0001', [{ name: 'book' }]);
+    const [first, at] = await reached("times('book', 28) >= 2");
+    await bring('phone-0001', [{ name: 'book' }]);
+    expect([first, await reached("times('book', 28) >= 2")]).toEqual([0, [0, at]]);
+    await environment.db.run(`UPDATE ${environment.db.name}._behaviours SET countedAt = countedAt - INTERVAL 6 MINUTE`);
+    const [then, later] = await reached("times('book', 28) >= 2");
+    expect([then, Date.parse(later ?? '') >= Date.parse(at ?? '')]).toEqual([1, true]);
+  });
+
+  it('is sent to, and what cannot be counted is refused by name', async () => {
+    await register('phone-0001');
+    await bring('phone-0001', [{ name: 'book' }]);
+    const send = (filter: string) =>
+      test.app('POST', '/notifications', { key: app.dev.serverKey, body: { title: 'x', audience: { filter } } });
+    expect((await send("times('book', 28) = 1")).body.deliveries.total).toBe(1);
+    const problems = [
+      ["times('bok', 28) = 1", 'There is no event `bok`; did you mean `book`?'],
+      ["times('book') = 1", "Expected times('event', days)"],
+      ["times('book', 28, 'night > 1') = 1", 'There is no field `night`'],
+    ];
+    for (const [filter, words] of problems)
+      expect((await send(filter as string)).body).toMatchObject({ detail: expect.stringContaining(words as string) });
+  });
+});

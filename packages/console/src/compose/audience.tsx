@@ -4,8 +4,10 @@ import { useDebouncedValue } from '@mantine/hooks';
 import { type AudiencePreview, operations } from '@orchard/contract';
 import { useState } from 'react';
 import { describeError, useCall } from '../api.js';
+import { Moment } from '../parts/basics.js';
 import { count } from '../parts/format.js';
 import { useEnvironment } from '../environment.js';
+import { DidPicker } from './didPicker.js';
 import { type AudienceKind, audienceOf, contentOf, type Draft } from './draft.js';
 
 type Props = { draft: Draft; set: (changes: Partial<Draft>) => void };
@@ -54,14 +56,17 @@ export function AudienceFields({ draft, set }: Props) {
         </>
       )}
       {(draft.audience === 'filter' || draft.audience === 'topics') && (
-        <TextInput
-          label={draft.audience === 'filter' ? 'Devices that match' : 'And only devices that match'}
-          description="CQL2 over platform, os, appVersion, model, locale, country, timeZone, lastSeenAt, …"
-          placeholder="platform = 'ios' AND appVersion < '2.4.1'"
-          classNames={{ input: 'mono' }}
-          value={draft.filter}
-          onChange={({ currentTarget }) => set({ filter: currentTarget.value })}
-        />
+        <>
+          <TextInput
+            label={draft.audience === 'filter' ? 'Devices that match' : 'And only devices that match'}
+            description="CQL2 over platform, os, appVersion, model, locale, country, timeZone, lastSeenAt, …"
+            placeholder="platform = 'ios' AND appVersion < '2.4.1'"
+            classNames={{ input: 'mono' }}
+            value={draft.filter}
+            onChange={({ currentTarget }) => set({ filter: currentTarget.value })}
+          />
+          <DidPicker onAdd={(condition) => set({ filter: draft.filter.trim() ? `${draft.filter.trim()} AND ${condition}` : condition })} />
+        </>
       )}
       {draft.audience === 'users' && <UsersSelect value={draft.users} onChange={(users) => set({ users })} />}
       {draft.audience === 'devices' && (
@@ -180,6 +185,11 @@ export function Reach({ seen, error, missing, broken }: ReachProps) {
           ))}
         </tbody>
       </table>
+      {seen.behaviourAt && (
+        <Text size="sm" c="dimmed">
+          By what people did up to <Moment at={seen.behaviourAt} />
+        </Text>
+      )}
       {(broken ? [] : seen.sizes).map(({ gateway, bytes, mostBytes }) => (
         <Text key={gateway} size="sm" className={bytes > mostBytes ? 'care' : undefined} c={bytes > mostBytes ? undefined : 'dimmed'}>
           {count(bytes)} of {count(mostBytes)} bytes at {gateway}

@@ -49,13 +49,13 @@ export type Draft = {
 };
 export type Sending = BodyInputOf<typeof operations.notifications.sendManaged>;
 
-export const newDraft = (from: { user: string; device: string; topic: string }): Draft => ({
+export const newDraft = (from: { user: string; device: string; topic: string; filter?: string }): Draft => ({
   way: 'push',
-  audience: from.user ? 'users' : from.device ? 'devices' : from.topic ? 'topics' : 'everyone',
+  audience: from.user ? 'users' : from.device ? 'devices' : from.topic ? 'topics' : from.filter ? 'filter' : 'everyone',
   topics: from.topic ? [from.topic] : [],
   allTopics: [],
   notTopics: [],
-  filter: '',
+  filter: from.filter ?? '',
   users: from.user ? [from.user] : [],
   devices: from.device,
   addresses: '',

@@ -56,8 +56,9 @@ export function ComposePage() {
   const [user] = useAddressState('user');
   const [device] = useAddressState('device');
   const [topic] = useAddressState('topic');
+  const [filter] = useAddressState('filter');
   const [kept] = useAddressState('kept');
-  return kept ? <KeptComposer key={kept} id={kept} /> : <Composer first={newDraft({ user, device, topic })} kept={null} />;
+  return kept ? <KeptComposer key={kept} id={kept} /> : <Composer first={newDraft({ user, device, topic, filter })} kept={null} />;
 }
 
 function KeptComposer({ id }: { id: string }) {

@@ -6,6 +6,7 @@ import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
+import { didFilter } from '../compose/didPicker.js';
 import { groupWords, NarrowBar, percent, PeriodControl, span, useQuestion } from '../insight/question.js';
 import { Empty, Loaded, PageHead, Trouble } from '../parts/basics.js';
 import { count, counted } from '../parts/format.js';
@@ -255,6 +256,22 @@ function WriteToThem({ body }: { body: Body & { step: number } }) {
   );
 }
 
+/** The same people as an audience that stays up to date: devices without a user, too. */
+function ByWhatTheyDid({ of: { steps, step, from, until } }: { of: Body & { step: number } }) {
+  const { base, details } = useEnvironment();
+  const [did, didNot] = [steps[step], steps[step + 1]];
+  if (!did || !didNot || !from || !until || details?.role === 'viewer') return null;
+  const days = Math.ceil((Date.parse(until) - Date.parse(from)) / (24 * HOUR_MS));
+  const filter = `${didFilter(did.event, 1, days)} AND ${didFilter(didNot.event, 0, days)}`;
+  return (
+    <Text size="sm" mb="xs">
+      <Anchor component={Link} to={`${base}/compose?filter=${encodeURIComponent(filter)}`} size="sm">
+        Write to all devices of those who did {did.event} and not {didNot.event} in {counted(days, 'day')}
+      </Anchor>
+    </Text>
+  );
+}
+
 function Why({ body }: { body: Body & { step: number } }) {
   const { params, base } = useEnvironment();
   const why = useCall(own.why, { params, body });
@@ -296,6 +313,7 @@ function Why({ body }: { body: Body & { step: number } }) {
           <section className="panel">
             <Title order={3}>Who they are</Title>
             <WriteToThem body={body} />
+            <ByWhatTheyDid of={body} />
             <table className="plain">
               <tbody>
                 {(people.data?.items ?? []).map(({ person, userId, deviceIds }) => (

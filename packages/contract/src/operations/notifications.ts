@@ -81,6 +81,7 @@ export const audiencePreview = z
     platforms: z.array(z.object({ platform: z.string(), gateway: z.string(), count: z.int() })),
     unreachable: z.array(z.object({ platform: z.string(), reason: z.string(), count: z.int() })),
     sizes: z.array(z.object({ gateway: z.string(), bytes: z.int(), mostBytes: z.int() })).describe('Size of the message for each gateway'),
+    behaviourAt: time.nullable().describe('When people were counted by what they did, where the filter asks for that'),
     sms: z
       .object({
         encoding: z.enum(['gsm7', 'ucs2']),

@@ -1,6 +1,6 @@
 /** Checks names and types of a filter, and reduces it to the condition that both back ends work from. */
 import { readDate, readTime } from '../time.js';
-import type { Condition, FilterScope, Scalar, Term, ValueKind } from './condition.js';
+import type { Condition, FilterScope, Scalar, ScopeFunction, Term, ValueKind } from './condition.js';
 import { foldAccents, foldCase, readPattern } from './folding.js';
 import { edgesOf, isOnGlobe, type Position } from './geometry.js';
 import { nearest } from './nearest.js';
@@ -156,13 +156,23 @@ function calledTerm(node: Call, ground: Ground): Term {
       throw new FilterError(at, "Expected me('id') or me('roles')");
     }
     default:
+      if (ground.scope.functions?.has(op)) return scopeCall(node, ground.scope.functions.get(op) as ScopeFunction);
       if (isPredicate(node)) throw new FilterError(at, 'Expected a value, found a condition');
       if (op === 'interval') throw new FilterError(at, 'INTERVAL is allowed only in temporal predicates, such as T_DURING');
-      throw new FilterError(
-        at,
-        `There is no function \`${op}\`${nearest(op, ['distance', 'me', 'now', 'casei', 'accenti', 'date', 'timestamp', 'interval'])}`,
-      );
+      throw new FilterError(at, `There is no function \`${op}\`${nearest(op, [...(ground.scope.functions?.keys() ?? []), ...FUNCTIONS])}`);
   }
+}
+
+const FUNCTIONS = ['distance', 'me', 'now', 'casei', 'accenti', 'date', 'timestamp', 'interval'];
+
+function scopeCall({ op, args, at }: Call, { kind, check }: ScopeFunction): Term {
+  const values = args.map((arg) => {
+    if (arg.kind !== 'literal') throw new FilterError(arg.at, `\`${op}\` takes texts and numbers only`);
+    return arg.value;
+  });
+  const problem = check(values);
+  if (problem !== null) throw new FilterError(at, problem);
+  return { is: 'called', kind, name: op, args: values };
 }
 
 function wanted(term: Term, kind: ValueKind, node: Node): Term {

@@ -15,12 +15,20 @@ export type FilterScope = {
   kindOf(path: readonly string[]): ValueKind | null;
   /** Names to suggest for a misspelt one. */
   names(): Iterable<string>;
+  /** Functions that this scope alone has, by name. They take constants, and their value is looked up like that of a field. */
+  functions?: ReadonlyMap<string, ScopeFunction>;
+};
+export type ScopeFunction = {
+  kind: ValueKind;
+  /** Says what is wrong with the arguments, or nothing. */
+  check(args: readonly Scalar[]): string | null;
 };
 
 /** Constants: texts, numbers and booleans as they are, dates as `2026-07-14`, times as milliseconds since 1970. */
 export type Term =
   | { is: 'constant'; kind: ValueKind; value: string | number | boolean | Position }
   | { is: 'field'; kind: ValueKind; path: readonly string[] }
+  | { is: 'called'; kind: ValueKind; name: string; args: readonly Scalar[] }
   | { is: 'me'; kind: 'text' }
   | { is: 'myRoles'; kind: 'list' }
   | { is: 'now'; kind: 'time' }
@@ -49,8 +57,9 @@ export type Condition =
   | { is: 'sharesRoles'; list: Term; how: 'any' | 'all' | 'within' };
 
 /** A scope of plain fields without references. */
-export function flatScope(kinds: ReadonlyMap<string, ValueKind>): FilterScope {
+export function flatScope(kinds: ReadonlyMap<string, ValueKind>, functions?: FilterScope['functions']): FilterScope {
   return {
+    ...(functions ? { functions } : {}),
     kindOf: ([name, ...rest]) => (rest.length === 0 && name !== undefined ? (kinds.get(name) ?? null) : null),
     names: () => kinds.keys(),
   };
@@ -63,6 +72,15 @@ export function pathsOf(condition: Condition): (readonly string[])[] {
     if (term.is === 'field') paths.push(term.path);
   });
   return paths;
+}
+
+/** The functions of its scope that a condition calls, with their arguments. */
+export function callsOf(condition: Condition): Extract<Term, { is: 'called' }>[] {
+  const calls: Extract<Term, { is: 'called' }>[] = [];
+  visitTerms(condition, (term) => {
+    if (term.is === 'called') calls.push(term);
+  });
+  return calls;
 }
 
 /** Calls `seen` for every term, nested ones included. */

@@ -154,6 +154,8 @@ export function reader(term: Term): Reader {
     }
     case 'field':
       return fieldReader(term);
+    case 'called':
+      throw new Error(`the function ${term.name} is known to SQL alone`);
     case 'me':
       return (_record, { me }) => me.id;
     case 'myRoles':

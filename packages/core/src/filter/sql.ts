@@ -1,5 +1,5 @@
 /** Writes a condition as MariaDB SQL with placeholders; nothing of a filter's text goes into the SQL itself. */
-import { type Condition, type Term, visitTerms } from './condition.js';
+import { type Condition, type Scalar, type Term, visitTerms } from './condition.js';
 import { type Asking, compileEvaluator, reader } from './evaluate.js';
 import { ACCENTED, writePattern } from './folding.js';
 import { type Box, boxesAround, boxOf, type Edge, type Position } from './geometry.js';
@@ -12,6 +12,8 @@ export type SqlNames = {
   column(path: readonly string[]): string;
   /** A column with a spatial index that holds the place, or a place off the globe; null without index. */
   spatial?(path: readonly string[]): string | null;
+  /** A function of the scope, with its values. */
+  called?(name: string, args: readonly Scalar[]): { sql: string; values: unknown[] } | undefined;
 };
 
 /** The values of the placeholders for a caller. */
@@ -40,13 +42,13 @@ export function compileTermSql(term: Term, names: SqlNames): Sql {
 function isStatic(condition: Condition): { fields: boolean; asking: boolean } {
   const seen = { fields: false, asking: condition.is === 'sharesRoles' };
   visitTerms(condition, (term) => {
-    if (term.is === 'field') seen.fields = true;
+    if (term.is === 'field' || term.is === 'called') seen.fields = true;
     if (term.is === 'me' || term.is === 'myRoles' || term.is === 'now') seen.asking = true;
   });
   return seen;
 }
 
-const hasField = (term: Term): boolean => term.is === 'field' || (term.is === 'folded' && hasField(term.of));
+const hasField = (term: Term): boolean => term.is === 'field' || term.is === 'called' || (term.is === 'folded' && hasField(term.of));
 /** The common case, recognized without a walk. */
 const readsField = (condition: Condition): boolean =>
   'left' in condition ? condition.left.is === 'field' : 'of' in condition && condition.of.is === 'field';
@@ -176,6 +178,8 @@ class Writer {
         return this.#constant(term);
       case 'field':
         return this.names.column(term.path);
+      case 'called':
+        return this.#called(term);
       case 'me':
         this.slots.push({ from: ({ me }) => me.id });
         return '?';
@@ -195,6 +199,13 @@ class Writer {
       case 'distance':
         return `ROUND(ST_Distance_Sphere(${this.term(term.from)}, ${this.term(term.to)}), 3)`;
     }
+  }
+
+  #called({ name, args }: Extract<Term, { is: 'called' }>): string {
+    const called = this.names.called?.(name, args);
+    if (!called) throw new Error(`the function ${name} has no SQL`);
+    for (const value of called.values) this.#put(value);
+    return called.sql;
   }
 
   /** Terms without a field are computed before the statement runs. */

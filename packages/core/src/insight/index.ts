@@ -1,5 +1,6 @@
 export * from './active.js';
 export * from './arrivals.js';
+export * from './behaviour.js';
 export * from './changes.js';
 export * from './checkEvent.js';
 export * from './column.js';
@@ -16,5 +17,6 @@ export * from './question.js';
 export * from './returns.js';
 export * from './segment.js';
 export * from './steps.js';
+export * from './times.js';
 export * from './visits.js';
 export * from './why.js';

@@ -1,8 +1,10 @@
 /** What the platform needs from rooms above it: the responsible room fills each port. An unfilled port does nothing. */
 import type { AnyOperation, MemberWayKind, ReplyOf, Role } from '@orchard/contract';
 import type { CallerKind, CountedKind, JsonObject, LogLevel } from '@orchard/core';
+import type { Behaviour } from '@orchard/core/insight';
 import type { SessionCheck } from './access/userTokens.js';
 import type { Statements } from './database/connection.js';
+import type { SqlCondition } from './database/sqlCondition.js';
 import type { Call, Environment, SignedInMember } from './call.js';
 
 export type UserRemoval = {
@@ -49,6 +51,18 @@ export type Exchange = {
   details: () => ExchangeDetails;
 };
 
+/** People by what they did: counted, kept as sets, and at most some minutes old. */
+export type BehaviourPort = {
+  /**
+   * Sees to it that these are counted. Called before a transaction that uses {@link sql}.
+   * @returns as of when
+   * @throws {Problem} malformed-filter
+   */
+  prepare: (environment: Environment, wanted: readonly Behaviour[]) => Promise<Date | null>;
+  /** How often whoever uses device `v` now did it: a number. */
+  sql: (environment: Pick<Environment, 'db'>, behaviour: Behaviour) => SqlCondition;
+};
+
 /** What the service itself has to say in an environment. */
 export type ServiceEntry = {
   level: LogLevel;
@@ -93,6 +107,7 @@ export type Ports = {
   userRemoved: (removal: UserRemoval) => Promise<void>;
   /** The countries that these devices reported, by device; those that reported none are left out. */
   countriesOf: (environment: Pick<Environment, 'db'>, deviceIds: readonly string[]) => Promise<Map<string, string>>;
+  behaviour: BehaviourPort;
   /** A user signed out on a device. */
   signedOut: (environment: Environment, deviceId: string, userId: string) => Promise<void>;
   /** A device is removed, in this transaction. */
@@ -126,6 +141,7 @@ export const emptyPorts = (): Ports => ({
   goodSessions: async () => new Map(),
   userRemoved: async () => undefined,
   countriesOf: async () => new Map(),
+  behaviour: { prepare: async () => null, sql: () => ({ sql: '0', values: [] }) },
   signedOut: async () => undefined,
   deviceRemoved: async () => undefined,
   mailByGateway: async () => false,

@@ -13,6 +13,7 @@ import type {
   WhyReply,
 } from '@orchard/contract';
 import {
+  type Behaviour,
   type CountMeasure,
   type CountSeries,
   calendarStep,
@@ -20,6 +21,7 @@ import {
   type FunnelQuestion,
   stepFor,
   stepsOf,
+  type TimesAnswer,
 } from '@orchard/core/insight';
 import type { Environment } from '../../platform/call.js';
 import type { KnownPeople } from '../events/peopleStore.js';
@@ -204,6 +206,15 @@ export class Questions {
       step: body.step,
       cohorts: answer.cohorts.map(({ at, ...cohort }) => ({ at: iso(at), ...cohort })),
     };
+  }
+
+  /** How often each person did something, up to now. */
+  async times({ environment, signal }: Asked, { event, days, filter }: Behaviour): Promise<TimesAnswer> {
+    const until = this.parts.now();
+    const period = { from: new Date(until - days * DAY_MS).toISOString(), until: new Date(until).toISOString() };
+    const reader = await this.#reader(environment, period);
+    const question = { ...reader.period, wanted: reader.wanted({ event, filter: filter ?? undefined }) };
+    return (await this.thread.ask(environment.db, { kind: 'times', question }, reader.reading(), signal)).answer;
   }
 
   async paths({ environment, signal }: Asked, body: Body<'paths'>): Promise<PathsReply> {

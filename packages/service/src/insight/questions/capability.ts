@@ -4,12 +4,16 @@ import type { Parts } from './parts.js';
 import { questionRoutes } from './routes.js';
 import { QuestionThread } from './thread.js';
 
-export function questions(parts: Parts): Capability {
+export type QuestionsOffer = { questions: Questions };
+
+export function questions(parts: Parts): Capability<QuestionsOffer> {
   const { people, plan, contexts, log, now } = parts;
   const thread = new QuestionThread({ people, plan, contexts }, log, now);
+  const asked = new Questions(parts, thread);
   return {
     name: 'questions',
-    routes: questionRoutes(new Questions(parts, thread)),
+    offer: { questions: asked },
+    routes: questionRoutes(asked),
     stop: () => thread.stop(),
   };
 }

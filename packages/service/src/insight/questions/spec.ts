@@ -13,6 +13,8 @@ import type {
   PathsQuestion,
   Cohort,
   ReturnsQuestion,
+  TimesAnswer,
+  TimesQuestion,
   VisitsAnswer,
   VisitsQuestion,
   WhyAnswer,
@@ -28,7 +30,8 @@ export type Spec =
   | { kind: 'active'; question: ActiveQuestion }
   | { kind: 'returns'; question: ReturnsQuestion }
   | { kind: 'paths'; question: PathsQuestion }
-  | { kind: 'effect'; question: EffectQuestion };
+  | { kind: 'effect'; question: EffectQuestion }
+  | { kind: 'times'; question: TimesQuestion };
 
 export type Answers = {
   count: { series: CountSeries[]; groups: number };
@@ -40,6 +43,7 @@ export type Answers = {
   returns: { cohorts: Cohort[] };
   paths: { total: number; next: PathNode[] };
   effect: EffectAnswer;
+  times: TimesAnswer;
 };
 
 /** Who is who, for the thread. */

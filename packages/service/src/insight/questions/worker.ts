@@ -17,6 +17,7 @@ import {
   ReturnsScan,
   type Scan,
   type Segment,
+  TimesScan,
   VisitsScan,
   WhyScan,
   withAliases,
@@ -88,6 +89,8 @@ function scanOf(spec: Spec, ground: QuestionGround, firstSeen: Float64Array): Sc
       return new PathsScan(spec.question, ground);
     case 'effect':
       return new EffectScan(spec.question, ground);
+    case 'times':
+      return new TimesScan(spec.question, ground);
   }
 }
 

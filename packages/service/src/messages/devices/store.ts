@@ -2,8 +2,10 @@
 import type { Device } from '@orchard/contract';
 import { and, eq, isNotNull, isNull } from 'drizzle-orm';
 import type { Statements } from '../../platform/database/connection.js';
-import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import { cutPage, type ListGround, type ListRequest, planList } from '../../platform/database/listing.js';
 import type { Environment } from '../../platform/call.js';
+import { deviceFunctions, prepareBehaviour } from './behaviour.js';
+import { DEVICE_COLUMNS } from './columns.js';
 import type { Parts } from './parts.js';
 import { gatewayFor, type PushWays, pushWaysOf, whyNot } from './pushWays.js';
 import { deviceTable } from './tables.js';
@@ -12,27 +14,6 @@ import { deviceTable } from './tables.js';
 export type GoneDevice = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
 const RETIRED_AT_ONCE = 100;
 export type DeviceRow = typeof deviceTable.$inferSelect;
-
-const TEXTS = [
-  'id',
-  'userId',
-  'client',
-  'platform',
-  'appVersion',
-  'os',
-  'manufacturer',
-  'model',
-  'locale',
-  'timeZone',
-  'country',
-  'region',
-  'permission',
-  'tokenStage',
-  'retiredReason',
-];
-const TIMES = ['retiredAt', 'createdAt', 'updatedAt', 'lastSeenAt'];
-/** Fields for filters over devices and for audiences. */
-export const DEVICE_COLUMNS: Columns = new Map(plainColumns({ text: TEXTS, time: TIMES }, 'v'));
 
 export function presentDevice(row: DeviceRow, ways: PushWays): Device {
   const { endpoint, p256dh: _p, auth: _a, pushKey: _k, token: _t, secretHash: _s, ...rest } = row;
@@ -135,7 +116,14 @@ export class DeviceStore {
   }
 
   async list(environment: Environment, request: ListRequest, ground: ListGround) {
-    const plan = planList(DEVICE_COLUMNS, { ...request, sort: request.sort || '-lastSeenAt' }, { field: 'id', descending: false }, ground);
+    await prepareBehaviour(this.parts, environment, request.filter);
+    const plan = planList(
+      DEVICE_COLUMNS,
+      { ...request, sort: request.sort || '-lastSeenAt' },
+      { field: 'id', descending: false },
+      ground,
+      deviceFunctions(this.parts, environment),
+    );
     const rows = await environment.db.rows<DeviceRow>(
       `SELECT v.* FROM ${environment.db.of(deviceTable)} v WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       plan.values,

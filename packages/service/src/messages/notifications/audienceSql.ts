@@ -1,21 +1,24 @@
 /** The audience as SQL over devices `v` or users `u`. */
 import { type Audience, Problem } from '@orchard/contract';
 import { planList } from '../../platform/database/listing.js';
-import { DEVICE_COLUMNS } from '../devices/store.js';
+import { DEVICE_COLUMNS } from '../devices/columns.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
+import { deviceFunctions, prepareBehaviour } from '../devices/behaviour.js';
 import { devicesSql } from '../devices/devicesSql.js';
 import { marks, type SqlCondition } from '../../platform/database/sqlCondition.js';
 import { listensSql } from '../presence/store.js';
 import { deviceFollowsSql, userFollowsSql } from '../topics/followsSql.js';
 
+type Ground = Pick<Parts, 'cursorSecret' | 'now' | 'ports'>;
 type Topics = NonNullable<Audience['topics']>;
 
 const TRUE: SqlCondition = { sql: 'TRUE', values: [] };
 
 /** The joins of lists are not needed for a filter alone. */
-function filterSql(filter: string, parts: Pick<Parts, 'cursorSecret' | 'now'>): SqlCondition {
-  const { where, values } = planList(DEVICE_COLUMNS, { filter, limit: 1 }, { field: 'id', descending: false }, parts);
+function filterSql(environment: Environment, filter: string, parts: Ground): SqlCondition {
+  const functions = deviceFunctions(parts, environment);
+  const { where, values } = planList(DEVICE_COLUMNS, { filter, limit: 1 }, { field: 'id', descending: false }, parts, functions);
   return { sql: where, values };
 }
 
@@ -35,8 +38,12 @@ function topicsSql(topics: Topics, follows: (names: readonly string[]) => SqlCon
   return join(conditions);
 }
 
-/** The devices of an audience. */
-export function deviceCondition(environment: Environment, audience: Audience, parts: Pick<Parts, 'cursorSecret' | 'now'>): SqlCondition {
+/** What must be counted before an audience is turned into SQL. @returns as of when it was @throws {Problem} malformed-filter */
+export const prepareAudience = (parts: Parts, environment: Environment, { filter }: Audience): Promise<Date | null> =>
+  prepareBehaviour(parts, environment, filter);
+
+/** The devices of an audience. {@link prepareAudience} comes first. */
+export function deviceCondition(environment: Environment, audience: Audience, parts: Ground): SqlCondition {
   const conditions: SqlCondition[] = [];
   if (audience.everyone) conditions.push({ sql: 'v.retiredAt IS NULL', values: [] });
   const users = audience.users ?? (audience.user ? [audience.user] : null);
@@ -44,7 +51,7 @@ export function deviceCondition(environment: Environment, audience: Audience, pa
   const devices = audience.devices ?? (audience.device ? [audience.device] : null);
   if (devices) conditions.push({ sql: `v.id IN (${marks(devices)})`, values: devices });
   if (audience.topics) conditions.push(topicsSql(audience.topics, (names) => deviceFollowsSql(environment, names)));
-  if (audience.filter) conditions.push(filterSql(audience.filter, parts));
+  if (audience.filter) conditions.push(filterSql(environment, audience.filter, parts));
   if (audience.notListening) {
     const { sql, values } = listensSql(environment, audience.notListening, new Date(parts.now()));
     conditions.push({ sql: `NOT ${sql}`, values });
@@ -53,7 +60,7 @@ export function deviceCondition(environment: Environment, audience: Audience, pa
 }
 
 /** The users of an audience, themselves or by their devices. */
-export function userCondition(environment: Environment, audience: Audience, parts: Pick<Parts, 'cursorSecret' | 'now'>): SqlCondition {
+export function userCondition(environment: Environment, audience: Audience, parts: Ground): SqlCondition {
   const { db } = environment;
   if (audience.everyone) return TRUE;
   const users = audience.users ?? (audience.user ? [audience.user] : null);

@@ -4,6 +4,7 @@ import { instantOf } from '@orchard/core/messages';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Environment } from '../../platform/call.js';
 import type { Worker } from '../../platform/jobs/queue.js';
+import { prepareAudience } from './audienceSql.js';
 import type { Parts } from './parts.js';
 import { FALL_BACK_JOB, followUpOf } from './fallBack.js';
 import { SEND_JOB, SPREAD_JOB, spreadNext } from './spreadStore.js';
@@ -64,11 +65,18 @@ export function scheduleStart(parts: Parts, on: Statements, environment: Environ
   return addJob(parts, on, environment, START_JOB, id, at);
 }
 
+/** Outside the transaction that uses it: counting people takes a while. */
+async function prepareSent(parts: Parts, store: NotificationStore, environment: Environment, id: string): Promise<void> {
+  const sent = await store.sent(environment, id);
+  if (sent) await prepareAudience(parts, environment, sent.audience);
+}
+
 /** Starts a scheduled notification whose time has come. */
 export function startWorker(parts: Parts, store: NotificationStore): Worker {
   return async (job) => {
     const environment = await parts.directory.environmentById(job.environmentId);
     if (!environment) return null;
+    await prepareSent(parts, store, environment, job.subject);
     await environment.db.transaction(async (on) => {
       const sent = await store.sent(environment, job.subject, on, true);
       // It may have been rescheduled since this job was taken; that moved the job as well.
@@ -86,6 +94,7 @@ export function spreadWorker(parts: Parts, store: NotificationStore): Worker {
   return async (job, lease) => {
     const environment = await parts.directory.environmentById(job.environmentId);
     if (!environment) return null;
+    await prepareSent(parts, store, environment, job.subject);
     for (;;) {
       if (lease.stopping()) return new Date(parts.now());
       const through = await environment.db.transaction(async (on) => {
@@ -107,6 +116,7 @@ const FROM: Record<Verb, Notification['state'][]> = { start: ['draft', 'schedule
 
 /** Turns a notification from one state into another. @throws {Problem} wrong-state, not-found */
 export async function turn(parts: Parts, store: NotificationStore, environment: Environment, id: string, verb: Verb): Promise<void> {
+  if (verb !== 'stop') await prepareSent(parts, store, environment, id);
   await environment.db.transaction(async (on) => {
     const sent = await store.sent(environment, id, on, true);
     if (!sent) throw noNotification(environment, id);

@@ -7,7 +7,7 @@ import type { Statements } from '../../platform/database/connection.js';
 import { answerOnce, idempotencyKey } from '../../platform/http/idempotency.js';
 import { UserStore } from '../../people/users/store.js';
 import { DeviceStore } from '../devices/store.js';
-import { demandFitting } from './audienceSql.js';
+import { demandFitting, prepareAudience } from './audienceSql.js';
 import { demandContent } from './composing.js';
 import { begin, scheduleStart, startOf } from './life.js';
 import type { Parts } from './parts.js';
@@ -96,6 +96,7 @@ async function demandSendable(
   content: ContentSet,
 ): Promise<void> {
   demandFitting(body.way, body.audience);
+  await prepareAudience(parts, environment, body.audience);
   demandContent(content, body.way);
   await demandNamed(parts, environment, body.audience);
   if (body.way === 'push') await demandSizes(parts, environment, body.audience, content);

@@ -6,6 +6,7 @@ import type { Environment } from '../../platform/call.js';
 import { OptOutStore } from '../optOuts/store.js';
 import type { Parts } from './parts.js';
 import { countDevices, countNumbers, countUsers, type Group } from './audienceStore.js';
+import { prepareAudience } from './audienceSql.js';
 import { largestAt } from './composing.js';
 import { listedTargets, noGatewayWords, optedOutWords } from './recipientSql.js';
 
@@ -17,6 +18,7 @@ export async function previewAudience(
   audience: Audience,
   content: ContentSet,
 ): Promise<AudiencePreview> {
+  const behaviourAt = await prepareAudience(parts, environment, audience);
   const groups =
     way === 'push'
       ? await countDevices(parts, environment, audience, content.silent ?? false)
@@ -35,6 +37,7 @@ export async function previewAudience(
       .sort((a, b) => b.count - a.count),
     sizes:
       way === 'push' ? await sizesOf(parts, environment, content, [...new Set(reachable.map(({ gateway }) => gateway as string))]) : [],
+    behaviourAt: behaviourAt?.toISOString() ?? null,
     sms: way === 'sms' ? await costOf(parts, environment, audience, content) : null,
   };
 }

@@ -1,6 +1,7 @@
 /** Lists: filter, sort and keyset cursor as SQL, the same for every table. */
 import type { Statements } from './connection.js';
 import { createHmac, timingSafeEqual } from 'node:crypto';
+import type { SqlCondition } from './sqlCondition.js';
 import pLimit from 'p-limit';
 import { Problem } from '@orchard/contract';
 import {
@@ -15,6 +16,8 @@ import {
   nearest,
   parseFilter,
   readFilter,
+  type Scalar,
+  type ScopeFunction,
   type Slot,
   type Sql,
   type SqlNames,
@@ -22,6 +25,8 @@ import {
   type ValueKind,
 } from '@orchard/core';
 
+/** Functions that a list has besides those of every filter. */
+export type ListFunctions = ReadonlyMap<string, ScopeFunction & { sql: (args: readonly Scalar[]) => SqlCondition }>;
 export type ColumnKind = 'text' | 'number' | 'boolean' | 'time' | 'other';
 /** Fields for filtering and sorting a list of our own tables: the SQL and type of each. */
 export type Columns = ReadonlyMap<string, { sql: string; kind: ColumnKind }>;
@@ -108,11 +113,15 @@ export function planList(
   request: ListRequest,
   tie: { field: string; descending: boolean },
   ground: ListGround,
+  functions?: ListFunctions,
 ): ListPlan {
   const kinds = new Map([...columns].map(([name, { kind }]) => [name, KINDS[kind]]));
   const source: ListSource = {
-    scope: flatScope(kinds),
-    names: { column: ([name]) => (columns.get(name as string) as { sql: string }).sql },
+    scope: flatScope(kinds, functions),
+    names: {
+      column: ([name]) => (columns.get(name as string) as { sql: string }).sql,
+      called: (name, args) => functions?.get(name)?.sql(args),
+    },
   };
   return bindList(compileList(source, request, tie.field, tie.descending), request, ground, { me: NOBODY, now: ground.now() });
 }
