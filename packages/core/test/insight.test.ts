@@ -23,6 +23,7 @@ import {
   packDay,
   PathsScan,
   PeopleSet,
+  returnCurve,
   ReturnsScan,
   type Scan,
   type Segment,
@@ -367,6 +368,31 @@ describe('a funnel', () => {
     ]);
   });
 
+  it('adds up, over time and by duration, to who began and who got through, in every order', () => {
+    fc.assert(
+      fc.property(anyEvents, names, fc.constantFrom('ordered' as const, 'strict' as const, 'any' as const), (events, steps, order) => {
+        const question = { ...funnel(steps, { order, windowMs: DAY_MS }), trend: days };
+        const { steps: found, trend, durations } = ask(new FunnelScan(question, ground), events);
+        const sum = (values: number[]) => values.reduce((all, one) => all + one, 0);
+        expect(sum(trend.map(({ people }) => people))).toBe(found[0]?.people);
+        expect(sum(trend.map(({ through }) => through))).toBe(found.at(-1)?.people);
+        expect(sum(durations.map(({ people }) => people))).toBe(found.at(-1)?.people);
+        expect(trend.every(({ people, through }) => through <= people)).toBe(true);
+      }),
+    );
+  });
+
+  it('counts those who got through where they began, by how long they took from the first step', () => {
+    const began = { ...funnel(['open', 'search', 'book'], { windowMs: 4 * DAY_MS }), trend: days };
+    const { trend, durations } = ask(new FunnelScan(began, ground), booking);
+    expect(trend[0]).toEqual({ people: 4, through: 3 });
+    expect(durations.filter(({ people }) => people > 0)).toEqual([
+      { upToMs: 30 * MINUTE, people: 1 },
+      { upToMs: 60 * MINUTE, people: 1 },
+      { upToMs: 7 * DAY_MS, people: 1 },
+    ]);
+  });
+
   it('ends at what must not come between, and knows who got how far', () => {
     const events = [...booking, eventOf(0, 5, 'pay')];
     const { steps, reached } = ask(new FunnelScan(funnel(['open', 'search', 'book'], { without: [all('pay')] }), ground), events);
@@ -406,7 +432,7 @@ describe('returns', () => {
     fc.assert(
       fc.property(anyEvents, fc.boolean(), (events, orLater) => {
         const { cohorts } = ask(
-          new ReturnsScan({ ...period, steps: days, first: null, again: all('open'), orLater }, ground, firstSeen(events)),
+          new ReturnsScan({ ...period, steps: days, first: null, again: all('open'), orLater, by: [], top: 9 }, ground, firstSeen(events)),
           events,
         );
         const dayOf = (at: number) => Math.floor((at - DAY) / DAY_MS);
@@ -433,7 +459,11 @@ describe('returns', () => {
   it('can begin with an event of one’s choice', () => {
     const events = [eventOf(0, 0, 'open'), eventOf(0, 1440, 'book'), eventOf(0, 2880, 'open'), eventOf(1, 0, 'open')];
     const { cohorts } = ask(
-      new ReturnsScan({ ...period, steps: days, first: all('book'), again: all(null), orLater: false }, ground, firstSeen(events)),
+      new ReturnsScan(
+        { ...period, steps: days, first: all('book'), again: all(null), orLater: false, by: [], top: 9 },
+        ground,
+        firstSeen(events),
+      ),
       events,
     );
     expect(cohorts.map(({ people, returned }) => [people, returned[1] ?? 0])).toEqual([
@@ -442,6 +472,34 @@ describe('returns', () => {
       [0, 0],
       [0, 0],
     ]);
+  });
+});
+
+describe('returns by group', () => {
+  it('take people by what they were at their first time, and add up to all', () => {
+    fc.assert(
+      fc.property(anyEvents, (events) => {
+        const question = { ...period, steps: days, first: all('open'), again: all(null), orLater: false, by: ['version'], top: 9 };
+        const { cohorts, groups } = ask(new ReturnsScan(question, ground, firstSeen(events)), events);
+        expect(groups.reduce((sum, { people }) => sum + people, 0)).toBe(cohorts.reduce((sum, { people }) => sum + people, 0));
+        for (const { group, people } of groups) {
+          const members = [...Array(PEOPLE).keys()].filter((person) => {
+            const first = inOrder(events).find((event) => event.person === person && event.name === 'open');
+            return first !== undefined && (first.properties.version ?? null) === group[0];
+          });
+          expect(people).toBe(members.length);
+        }
+      }),
+    );
+  });
+
+  it('leave out the step that is not over', () => {
+    const cohorts = [
+      { people: 10, returned: [10, 4, 2] },
+      { people: 30, returned: [30, 6] },
+      { people: 5, returned: [5] },
+    ];
+    expect(returnCurve(cohorts)).toEqual([1, 0.4]);
   });
 });
 

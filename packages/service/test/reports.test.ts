@@ -99,6 +99,25 @@ describe('a report', () => {
     }
   });
 
+  it('keeps a question about people, and refuses one that is none', async () => {
+    const steps = [{ event: 'hut_opened' }, { event: 'booking_sent' }];
+    for (const [source, question, kinds] of [
+      ['funnel', { steps }, ['table', 'chart']],
+      ['events', { group: ['event'] }, ['chart', 'table']],
+      ['visits', {}, ['figures', 'chart']],
+      ['returns', { step: 'day' }, ['table']],
+    ] as const) {
+      await save({ name: source, source, question, period: 'week' });
+      expect((await read(source)).document.blocks.map(({ kind }) => kind)).toEqual(kinds);
+    }
+    await expect(save({ name: 'none', source: 'funnel', question: { steps: [] } })).rejects.toMatchObject({
+      extras: { fields: [{ path: 'body.question.steps' }] },
+    });
+    await expect(save({ name: 'none', source: 'use', question: { steps } })).rejects.toMatchObject({
+      extras: { fields: [{ path: 'body.question' }] },
+    });
+  });
+
   it('under a name that is there replaces that one', async () => {
     const first = await save({ name: 'Again', source: 'use' });
     const second = await save({ name: 'Again', source: 'requests', filter: 'status >= 400' });

@@ -1,15 +1,17 @@
 /** What all questions on pages have in common: period, the period before, a filter and groups, kept in the address. */
 import { Group, MultiSelect, SegmentedControl, Switch } from '@mantine/core';
-import { operations } from '@orchard/contract';
+import { type NewReport, operations } from '@orchard/contract';
 import { useMemo } from 'react';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { FilterBar, type Names } from '../parts/filterBar.js';
+import { SaveReport } from '../parts/saveReport.js';
 import type { ListState } from '../parts/listState.js';
 import { SERIES } from '../theme.js';
 
 const DAY_MS = 86_400_000;
 const SPANS = { '7d': 7, '28d': 28, '90d': 90 } as const;
+const PERIODS = { '7d': 'week', '28d': 'four-weeks', '90d': 'quarter' } as const;
 const GRAIN_MS = 60_000;
 /** Groups that are told apart by colour. */
 export const TOP = 5;
@@ -58,6 +60,17 @@ export function namesOf({ kinds, builtIn }: Pick<Question, 'kinds' | 'builtIn'>)
   return names;
 }
 
+/** Saves what a page asks, without its period, as a report. */
+export function SaveQuestion({ of, source, question }: { of: Question; source: NewReport['source']; question: object }) {
+  const { from: _from, until: _until, compare: _compare, ...asked } = question as Record<string, unknown>;
+  return (
+    <SaveReport
+      of={{ source, question: asked as NonNullable<NewReport['question']> }}
+      period={PERIODS[of.span as keyof typeof SPANS] ?? 'four-weeks'}
+    />
+  );
+}
+
 /** @param comparable whether the page can show the period before, too */
 export function PeriodControl({ of, comparable = false }: { of: Question; comparable?: boolean }) {
   return (
@@ -82,14 +95,18 @@ export function PeriodControl({ of, comparable = false }: { of: Question; compar
 }
 
 /** The filter over properties, and what to group by. */
-export function NarrowBar({ of, groupable = true, maxGroups = 3 }: { of: Question; groupable?: boolean; maxGroups?: number }) {
+type Narrow = { of: Question; filterable?: boolean; groupable?: boolean; maxGroups?: number };
+
+export function NarrowBar({ of, filterable = true, groupable = true, maxGroups = 3 }: Narrow) {
   const names = namesOf(of);
   const state = { filter: of.filter, setFilter: of.setFilter } as ListState;
   return (
     <Group align="flex-start" gap="sm" wrap="nowrap">
-      <div style={{ flex: 1 }}>
-        <FilterBar state={state} names={names} example="region = 'north' AND nights > 2" presets={[]} error={null} />
-      </div>
+      {filterable && (
+        <div style={{ flex: 1 }}>
+          <FilterBar state={state} names={names} example="region = 'north' AND nights > 2" presets={[]} error={null} />
+        </div>
+      )}
       {groupable && (
         <MultiSelect
           size="sm"

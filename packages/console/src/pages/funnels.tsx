@@ -1,5 +1,5 @@
 /** Funnels: how many people get through a list of steps, and why the others stop. */
-import { ActionIcon, Anchor, Button, Drawer, Group, NativeSelect, Stack, Text, Title, Tooltip } from '@mantine/core';
+import { ActionIcon, Anchor, Button, Drawer, Group, NativeSelect, SimpleGrid, Stack, Text, Title, Tooltip } from '@mantine/core';
 import { type FunnelReply, operations } from '@orchard/contract';
 import { IconPlus, IconX } from '@tabler/icons-react';
 import { useState } from 'react';
@@ -7,8 +7,9 @@ import { Link, useNavigate } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { didFilter } from '../compose/didPicker.js';
-import { groupWords, NarrowBar, percent, PeriodControl, span, useQuestion } from '../insight/question.js';
+import { groupWords, NarrowBar, percent, PeriodControl, span, stepMsOf, SaveQuestion, useQuestion } from '../insight/question.js';
 import { Empty, Loaded, PageHead, Trouble } from '../parts/basics.js';
+import { ChartPanel } from '../parts/chart.js';
 import { count, counted } from '../parts/format.js';
 import { coded, FromCode } from '../parts/fromCode.js';
 import { TableHead } from '../parts/tableHead.js';
@@ -53,6 +54,7 @@ export function FunnelsPage() {
     <Stack gap="lg">
       <PageHead title="Funnels" hint="How many get through a list of steps, and why the others stop">
         <PeriodControl of={question} />
+        {steps.length > 0 && <SaveQuestion of={question} source="funnel" question={body} />}
         {steps.length > 0 && <FromCode calls={[coded(own.funnel, { params, body })]} />}
       </PageHead>
       <Steps steps={steps} onChange={change} names={question.kinds.map(({ name }) => name)} />
@@ -128,6 +130,32 @@ function Steps({ steps, onChange, names }: StepsProps) {
   );
 }
 
+/** How many got through, by when they began, and how long that took them. */
+function Course({ of: { trend, durations, trendStep: step, zone } }: { of: FunnelReply }) {
+  return (
+    <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
+      <ChartPanel
+        title={`Got through, by ${step} of the first step`}
+        unit="%"
+        height={180}
+        zone={zone}
+        stepMs={stepMsOf(step)}
+        rows={trend.map(({ at, people, through }) => ({ at, share: people === 0 ? null : (100 * through) / people }))}
+        series={[{ name: 'share', label: 'of those who began', color: SERIES.viridian }]}
+      />
+      <ChartPanel
+        title="Time from the first step to the last"
+        unit="people"
+        height={180}
+        kind="bar"
+        stepMs={0}
+        rows={durations.map(({ upToMs, people }) => ({ at: '', label: upToMs === null ? 'longer' : `up to ${span(upToMs)}`, people }))}
+        series={[{ name: 'people', label: 'people', color: SERIES.slate }]}
+      />
+    </SimpleGrid>
+  );
+}
+
 type Body = Parameters<typeof coded<typeof own.funnel>>[1]['body'];
 
 function Answer({ of, body }: { of: FunnelReply; body: Body }) {
@@ -176,6 +204,7 @@ function Answer({ of, body }: { of: FunnelReply; body: Body }) {
           </tbody>
         </table>
       </section>
+      <Course of={of} />
       <ByGroup of={of} />
       <Drawer
         opened={stopAt !== null}

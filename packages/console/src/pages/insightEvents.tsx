@@ -3,7 +3,7 @@ import { Group, NativeSelect, Stack } from '@mantine/core';
 import { operations } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
-import { COLOURS, groupWords, NarrowBar, PeriodControl, stepMsOf, TOP, useQuestion } from '../insight/question.js';
+import { COLOURS, groupWords, NarrowBar, PeriodControl, stepMsOf, TOP, SaveQuestion, useQuestion } from '../insight/question.js';
 import { Loaded, PageHead } from '../parts/basics.js';
 import { ChartPanel } from '../parts/chart.js';
 import { coded, FromCode } from '../parts/fromCode.js';
@@ -39,6 +39,7 @@ export function InsightEventsPage() {
     <Stack gap="lg">
       <PageHead title="Events" hint="What people do, over time and by group">
         <PeriodControl of={question} comparable />
+        <SaveQuestion of={question} source="events" question={asked.body} />
         <FromCode calls={[coded(operations.insight.events, asked)]} />
       </PageHead>
       <Group gap="sm">
@@ -71,6 +72,7 @@ export function InsightEventsPage() {
               <ChartPanel
                 title={`${MEASURES[measure as 'count'] ?? measure.replace(':', ' of ')} per ${step}`}
                 unit="events"
+                parts={measure === 'count' && series.length > 1 && !before}
                 stepMs={stepMsOf(step)}
                 height={280}
                 zone={zone}

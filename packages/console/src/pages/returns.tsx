@@ -3,11 +3,13 @@ import { NativeSelect, Stack, Switch, Text } from '@mantine/core';
 import { operations, type ReturnsReply } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
-import { percent, PeriodControl, useQuestion } from '../insight/question.js';
+import { COLOURS, groupWords, NarrowBar, percent, PeriodControl, TOP, SaveQuestion, useQuestion } from '../insight/question.js';
 import { Loaded, PageHead } from '../parts/basics.js';
+import { ChartPanel } from '../parts/chart.js';
 import { count } from '../parts/format.js';
 import { coded, FromCode } from '../parts/fromCode.js';
 import { TableHead } from '../parts/tableHead.js';
+import { SERIES } from '../theme.js';
 import { NoEvents } from './sheet.js';
 
 export function ReturnsPage() {
@@ -25,6 +27,8 @@ export function ReturnsPage() {
       ...(first ? { first: { event: first } } : {}),
       ...(again ? { again: { event: again } } : {}),
       orLater: orLater !== '',
+      group: question.groups,
+      top: TOP,
     },
   };
   const returns = useCall(operations.insight.returns, asked);
@@ -63,12 +67,50 @@ export function ReturnsPage() {
           onChange={({ currentTarget }) => setOrLater(currentTarget.checked ? '1' : null)}
         />
         <PeriodControl of={question} />
+        <SaveQuestion of={question} source="returns" question={asked.body} />
         <FromCode calls={[coded(operations.insight.returns, asked)]} />
       </PageHead>
+      <NarrowBar of={question} filterable={false} maxGroups={1} />
       <Loaded of={returns}>
-        {(answer) => (answer.cohorts.every(({ people }) => people === 0) ? <NoEvents base={base} /> : <Triangle of={answer} />)}
+        {(answer) =>
+          answer.cohorts.every(({ people }) => people === 0) ? (
+            <NoEvents base={base} />
+          ) : (
+            <>
+              <Curve of={answer} by={question.groups.join(', ')} />
+              <Triangle of={answer} />
+            </>
+          )
+        }
       </Loaded>
     </Stack>
+  );
+}
+
+/** The share that is back after so many steps, of all and by group. */
+function Curve({ of, by }: { of: ReturnsReply; by: string }) {
+  const lines = [
+    { label: 'all', curve: of.curve },
+    ...of.groups.map(({ group, people, curve }) => ({ label: `${groupWords(group)} (${count(people)})`, curve })),
+  ];
+  if (of.curve.length < 2) return null;
+  return (
+    <ChartPanel
+      title={by ? `Back after so many ${of.step}s, by ${by}` : `Back after so many ${of.step}s`}
+      unit="%"
+      height={180}
+      stepMs={0}
+      rows={of.curve.map((_, i) => ({
+        at: '',
+        label: `+${i}`,
+        ...Object.fromEntries(lines.map(({ curve }, n) => [`l${n}`, curve[i] === null || curve[i] === undefined ? null : 100 * curve[i]])),
+      }))}
+      series={lines.map(({ label }, n) => ({
+        name: `l${n}`,
+        label,
+        color: n === 0 ? SERIES.slate : (COLOURS[(n - 1) % COLOURS.length] as string),
+      }))}
+    />
   );
 }
 
@@ -77,12 +119,7 @@ const MOST_STEPS = 13;
 function Triangle({ of }: { of: ReturnsReply }) {
   const steps = Math.min(MOST_STEPS, Math.max(...of.cohorts.map(({ returned }) => returned.length)));
   const heads = Array.from({ length: steps }, (_, i) => ({ right: i === 0 ? 'came' : `+${i}` }));
-  const all = heads.map((_, i) => {
-    // A cohort counts where its step is over.
-    const those = of.cohorts.filter(({ returned, people }) => people > 0 && returned.length > i + 1);
-    const people = those.reduce((sum, one) => sum + one.people, 0);
-    return people === 0 ? null : those.reduce((sum, { returned }) => sum + (returned[i] ?? 0), 0) / people;
-  });
+  const all = heads.map((_, i) => of.curve[i] ?? null);
   return (
     <section className="panel" aria-label="Returns">
       <div className="listing" style={{ borderTop: 0 }}>

@@ -4,7 +4,7 @@ import { operations, type VisitsReply } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useEnvironment } from '../environment.js';
 import { Figure } from '../insight/figure.js';
-import { groupWords, NarrowBar, PeriodControl, span, stepMsOf, useQuestion } from '../insight/question.js';
+import { groupWords, NarrowBar, PeriodControl, span, stepMsOf, SaveQuestion, useQuestion } from '../insight/question.js';
 import { Loaded, PageHead } from '../parts/basics.js';
 import { ChartPanel } from '../parts/chart.js';
 import { count } from '../parts/format.js';
@@ -22,6 +22,7 @@ export function VisitsPage() {
     <Stack gap="lg">
       <PageHead title="Visits" hint="Stretches of use; one ends after a silence, or as the app says">
         <PeriodControl of={question} comparable />
+        <SaveQuestion of={question} source="visits" question={asked.body} />
         <FromCode calls={[coded(operations.insight.visits, asked)]} />
       </PageHead>
       <NarrowBar of={question} />

@@ -1,5 +1,5 @@
-/** A chart over time: line or bar, series that can be turned off, saved as picture or table. */
-import { BarChart, ChartTooltip, LineChart } from '@mantine/charts';
+/** A chart over time: line, bar, area, or shares of a whole; series that can be turned off, saved as picture or table. */
+import { AreaChart, BarChart, ChartTooltip, LineChart } from '@mantine/charts';
 import { ActionIcon, Group, SegmentedControl, Title, Tooltip } from '@mantine/core';
 import { IconPhotoDown, IconTableDown } from '@tabler/icons-react';
 import { type ReactNode, useRef, useState } from 'react';
@@ -8,15 +8,20 @@ import { type Point, pointedAt, type Row, SO_FAR, withUnfinished } from './unfin
 export type Series = { name: string; label: string; color: string /** Counts that have an axis of their own. */; axis?: 'right' };
 /** A line across the chart, such as the limit of an objective. */
 export type Limit = { value: number; label: string; color: string };
+type Kind = 'line' | 'bar' | 'area' | 'share';
+const KIND_WORDS: Record<Kind, string> = { line: 'Line', bar: 'Bar', area: 'Area', share: '100 %' };
 type Props = {
   title: string;
   unit: string;
+  /** Rows with a `label` of their own are not steps of time. */
   rows: Row[];
   series: Series[];
   stepMs: number;
   height?: number;
   kind?: 'line' | 'bar';
   stacked?: boolean;
+  /** The series are parts of a whole: they can be shown as shares of it. */
+  parts?: boolean;
   limits?: Limit[];
   /** In which days begin; by default that of the browser. */
   zone?: string;
@@ -38,6 +43,9 @@ function labelOf(at: string, spanMs: number, stepMs: number, timeZone: string | 
 }
 
 const lighter = (color: string) => `color-mix(in srgb, ${color} 42%, transparent)`;
+const KINDS = Object.keys(KIND_WORDS) as Kind[];
+/** Of the axis: the tooltip tells the values themselves. */
+const shareFormatter = (value: number) => `${Math.round(value * 100)} %`;
 const valueFormatter = (value: number) => value.toLocaleString('en-GB', { maximumFractionDigits: 1 });
 type TooltipContent = { label?: unknown; payload?: readonly Point[] };
 
@@ -50,16 +58,18 @@ export function ChartPanel({
   height = 220,
   kind: firstKind = 'line',
   stacked,
+  parts,
   limits = [],
   zone,
 }: Props) {
-  const [kind, setKind] = useState<'line' | 'bar'>(firstKind);
+  const [kind, setKind] = useState<Kind>(firstKind);
   const [off, setOff] = useState<ReadonlySet<string>>(new Set());
   const frame = useRef<HTMLDivElement>(null);
   const span = rows.length * stepMs;
-  const labelled = rows.map((row) => ({ ...row, label: labelOf(row.at, span, stepMs, zone) }));
+  const isTime = !rows.some((row) => 'label' in row);
+  const labelled = isTime ? rows.map((row) => ({ ...row, label: labelOf(row.at, span, stepMs, zone) })) : rows;
   const shown = series.filter(({ name }) => !off.has(name));
-  const data = withUnfinished(labelled, shown, stepMs, kind);
+  const data = isTime ? withUnfinished(labelled, shown, stepMs, kind === 'bar' ? 'bar' : 'line') : labelled;
   const toggle = (name: string) =>
     setOff((before) => {
       const after = new Set(before);
@@ -116,11 +126,8 @@ export function ChartPanel({
             size="xs"
             aria-label={`Chart type of ${title}`}
             value={kind}
-            onChange={(value) => setKind(value as 'line')}
-            data={[
-              { value: 'line', label: 'Line' },
-              { value: 'bar', label: 'Bar' },
-            ]}
+            onChange={(value) => setKind(value as Kind)}
+            data={KINDS.filter((one) => one !== 'share' || parts).map((value) => ({ value, label: KIND_WORDS[value] }))}
           />
           <Tooltip label="Save as PNG">
             <ActionIcon variant="subtle" aria-label={`Save ${title} as PNG`} onClick={() => savePicture(frame.current, title)}>
@@ -143,7 +150,18 @@ export function ChartPanel({
         ))}
       </div>
       <div ref={frame} role="img" aria-label={`${title}, ${series.map(({ label }) => label).join(', ')}, in ${unit}`}>
-        {kind === 'line' ? (
+        {kind === 'area' || kind === 'share' ? (
+          <AreaChart
+            {...common}
+            {...(kind === 'share' ? { unit: '', valueFormatter: shareFormatter } : {})}
+            type={kind === 'share' ? 'percent' : stacked || parts ? 'stacked' : 'default'}
+            withDots={false}
+            strokeWidth={1.5}
+            curveType="linear"
+            connectNulls={false}
+            areaProps={{ isAnimationActive: false }}
+          />
+        ) : kind === 'line' ? (
           <LineChart
             {...common}
             withDots={false}
@@ -170,7 +188,7 @@ const fileName = (title: string) => title.toLowerCase().replace(/[^a-z0-9]+/g, '
 function saveTable(rows: Row[], series: Series[], title: string): void {
   const lines = [
     ['at', ...series.map(({ name }) => name)].join(','),
-    ...rows.map((row) => [row.at, ...series.map(({ name }) => row[name] ?? '')].join(',')),
+    ...rows.map((row) => [row.label ?? row.at, ...series.map(({ name }) => row[name] ?? '')].join(',')),
   ];
   save(new Blob([`${lines.join('\n')}\n`], { type: 'text/csv' }), `${fileName(title)}.csv`);
 }

@@ -47,6 +47,7 @@ export function UsageParts({
           key={`calls ${by}`}
           title={`Calls per ${step} by ${word}`}
           unit="calls"
+          parts
           rows={rowsOf(({ calls }) => calls)}
           series={series}
           stepMs={stepMs}

@@ -59,6 +59,11 @@ const funnelReply = z
     ...answered,
     steps: z.array(funnelStep),
     groups: z.array(z.object({ group, steps: z.array(funnelStep) })),
+    trendStep: z.enum(CALENDAR_STEPS),
+    trend: z
+      .array(z.object({ at: time, people: z.int(), through: z.int() }))
+      .describe('By when people began: how many, and how many of them got through all steps'),
+    durations: z.array(z.object({ upToMs: z.number().nullable(), people: z.int() })).describe('From the first step to the last'),
   })
   .meta({ id: 'FunnelAnswer' });
 export type FunnelReply = z.infer<typeof funnelReply>;
@@ -165,6 +170,10 @@ const returnsReply = z
         returned: z.array(z.int()).describe('From the cohort itself: how many were there again in each step after'),
       }),
     ),
+    curve: z.array(z.number().nullable()).describe('Share that was there again after so many steps, over all cohorts whose step is over'),
+    groups: z
+      .array(z.object({ group, people: z.int(), curve: z.array(z.number().nullable()) }))
+      .describe('With `group`, most people first'),
   })
   .meta({ id: 'ReturnsAnswer' });
 export type ReturnsReply = z.infer<typeof returnsReply>;
@@ -243,7 +252,7 @@ export const insightOperations = {
     command: 'insight funnel',
     path: `${INSIGHT}/funnel`,
     summary: 'How many people get through a list of steps, how fast, and by group',
-    body: funnelBody,
+    body: funnelBody.extend({ trendStep: step }),
     reply: funnelReply,
     problems: ['malformed-filter'],
   }),
@@ -322,6 +331,8 @@ export const insightOperations = {
       first: wanted.optional().describe('What makes somebody part of a cohort; by default their very first use'),
       again: wanted.optional().describe('What counts as coming back; by default any event'),
       orLater: z.boolean().default(false).describe('Whether somebody counts in every step up to their last'),
+      group: by.default([]).describe('By what people were at their first time'),
+      top,
     }),
     reply: returnsReply,
     problems: ['malformed-filter'],

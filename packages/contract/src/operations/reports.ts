@@ -20,6 +20,10 @@ export const REPORT_SOURCES = {
   summary: 'Summary',
   use: 'API use',
   people: 'People',
+  events: 'Events',
+  visits: 'Visits',
+  funnel: 'Funnel',
+  returns: 'Returns',
   condition: 'Condition',
   problems: 'Problems',
   requests: 'Requests',
@@ -51,6 +55,10 @@ const settings = {
   filter: z.string().max(4000).optional().describe('Of a list: a condition in CQL2 text'),
   sort: z.string().max(400).optional().describe('Of a list'),
   columns: z.array(z.string().max(63)).max(12).optional().describe('Of a list: the fields shown; by default those that matter most'),
+  question: z
+    .record(z.string(), z.json())
+    .optional()
+    .describe('Of `events`, `visits`, `funnel`, `returns`: the body of that call of insight, without a period'),
   client: z.string().max(40).optional().describe('Of `use`: only this client'),
   route: z.string().max(200).optional().describe('Of `use`: only this route'),
   target: z.string().max(64).optional().describe('Of `use`: only this collection or channel'),

@@ -2,6 +2,7 @@
  * Funnels: how many people get through a list of steps. For each person and step, the latest start is kept from which the steps
  * up to it were done in order; a step counts while the window since that start is open.
  */
+import { FunnelCourse, type FunnelDurations, type FunnelTrend } from './funnelCourse.js';
 import { type GroupKey, Groups } from './groups.js';
 import { codeOfName, maskOf } from './mask.js';
 import { PeopleSet } from './peopleSet.js';
@@ -22,6 +23,8 @@ export type FunnelQuestion = QuestionPeriod & {
   by: readonly string[];
   top: number;
   gapMs?: number;
+  /** Starts of steps of time, for the trend. */
+  trend?: readonly number[];
 };
 export type FunnelStep = {
   event: string | null;
@@ -35,9 +38,15 @@ export type FunnelStep = {
 export type FunnelAnswer = {
   steps: FunnelStep[];
   groups: { group: GroupKey; steps: FunnelStep[] }[];
+  /** By when people began, if steps of time were given. */
+  trend: FunnelTrend;
+  /** From the first step to the last. */
+  durations: FunnelDurations;
   /** Who reached each step, by number. */
   reached: PeopleSet[];
 };
+
+type Reaching = { at: number; sincePreviousMs: number | null; sinceFirstMs: number };
 
 /** Attempts in numbers: of each step, how many reached it and how long that took. */
 class Reached {
@@ -89,6 +98,7 @@ export class FunnelScan implements Scan<FunnelAnswer> {
   /** How many steps the best attempt of a person has reached. */
   readonly #best: Uint8Array;
   readonly #group: Int32Array;
+  readonly #course: FunnelCourse;
   readonly #borders: VisitBorders | null;
   /** In any order: what was done and when, by person. */
   readonly #done = new Map<number, [at: number, steps: number][]>();
@@ -106,6 +116,7 @@ export class FunnelScan implements Scan<FunnelAnswer> {
     this.#when = new Float64Array(ground.people * steps.length);
     this.#best = new Uint8Array(ground.people);
     this.#group = new Int32Array(ground.people).fill(-1);
+    this.#course = new FunnelCourse(ground.people, question.trend ?? []);
     this.#borders = perVisit ? new VisitBorders(ground.people, gapMs) : null;
   }
 
@@ -160,14 +171,17 @@ export class FunnelScan implements Scan<FunnelAnswer> {
       this.#start[base + step] = start;
     }
     this.#when[base + step] = at;
-    this.#credit(person, step, step === 0 ? null : at - (this.#when[base + step - 1] as number));
+    const sincePreviousMs = step === 0 ? null : at - (this.#when[base + step - 1] as number);
+    this.#credit(person, step, { at, sincePreviousMs, sinceFirstMs: at - (this.#start[base + step] as number) });
   }
 
   /** The first time that a person, or a visit, gets so far. */
-  #credit(person: number, step: number, sincePreviousMs: number | null): void {
+  #credit(person: number, step: number, { at, sincePreviousMs, sinceFirstMs }: Reaching): void {
     if (step < (this.#best[person] as number)) return;
     this.#best[person] = step + 1;
     this.#sets[step]?.add(person);
+    if (step === 0) this.#course.begin(person, at);
+    if (step === this.#count - 1) this.#course.end(person, sinceFirstMs);
     this.#total.add(step, sincePreviousMs);
     const group = this.#group[person] as number;
     if (this.#groups.by.length > 0) (this.#byGroup[group] ??= new Reached(this.#count)).add(step, sincePreviousMs);
@@ -186,7 +200,8 @@ export class FunnelScan implements Scan<FunnelAnswer> {
     for (let step = this.#best[person] as number; step < this.#count; step++) {
       const since = windowOf(done, (1 << (step + 1)) - 1, this.question.windowMs);
       if (since === null) break;
-      this.#credit(person, step, step === 0 ? null : since);
+      const at = done.find(([, steps]) => (steps & 1) !== 0)?.[0] ?? 0;
+      this.#credit(person, step, { at, sincePreviousMs: step === 0 ? null : since, sinceFirstMs: since });
     }
     this.#done.set(person, []);
   }
@@ -211,6 +226,8 @@ export class FunnelScan implements Scan<FunnelAnswer> {
         })
         .sort((a, b) => (b.steps[0]?.people ?? 0) - (a.steps[0]?.people ?? 0))
         .slice(0, top),
+      trend: this.#course.trend,
+      durations: this.#course.durations,
       reached: this.#sets,
     };
   }

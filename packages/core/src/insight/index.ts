@@ -9,6 +9,7 @@ export * from './difference.js';
 export * from './effect.js';
 export * from './event.js';
 export * from './funnel.js';
+export * from './funnelCourse.js';
 export * from './groups.js';
 export * from './mask.js';
 export * from './paths.js';

@@ -1,4 +1,5 @@
 /** Who comes back: people by when they came first, and how many of them were there again in each step after. */
+import { type GroupKey, Groups } from './groups.js';
 import { codeOfName, maskOf } from './mask.js';
 import type { QuestionGround, QuestionPeriod, Scan, Wanted } from './question.js';
 import type { Segment } from './segment.js';
@@ -12,18 +13,24 @@ export type ReturnsQuestion = QuestionPeriod & {
   again: Wanted;
   /** Whether somebody counts in every step up to their last, rather than only in those in which they were there. */
   orLater: boolean;
+  /** The value at a person's first time tells their group. */
+  by: readonly string[];
+  top: number;
 };
 export type Cohort = { at: number; people: number /** From the cohort itself. */; returned: number[] };
+export type ReturnsAnswer = { cohorts: Cohort[]; groups: { group: GroupKey; people: number; curve: (number | null)[] }[] };
 
 const MINUTE_MS = 60_000;
 const WORD = 32;
 
-export class ReturnsScan implements Scan<{ cohorts: Cohort[] }> {
+export class ReturnsScan implements Scan<ReturnsAnswer> {
   /** The step of each person's first time; -1 for none yet. */
   readonly #first: Int32Array;
   /** A bit for each step in which a person was there again. */
   readonly #there: Uint32Array;
   readonly #words: number;
+  readonly #groups: Groups;
+  readonly #group: Int32Array;
 
   /** @param firstSeen when each person was first seen ever, by number */
   constructor(
@@ -34,6 +41,8 @@ export class ReturnsScan implements Scan<{ cohorts: Cohort[] }> {
     this.#first = new Int32Array(ground.people).fill(-1);
     this.#words = Math.ceil(question.steps.length / WORD) || 1;
     this.#there = new Uint32Array(ground.people * this.#words);
+    this.#groups = new Groups(question.by);
+    this.#group = new Int32Array(ground.people).fill(-1);
     if (question.first === null) this.#takeFirstUses();
   }
 
@@ -54,6 +63,7 @@ export class ReturnsScan implements Scan<{ cohorts: Cohort[] }> {
     const firstMask = first && firstCode >= 0 ? maskOf(segment, first.filter, asking) : null;
     const againMask = againCode >= 0 ? maskOf(segment, again.filter, asking) : null;
     const { codes } = segment.name;
+    const groups = this.#groups.reader(segment);
     for (let row = 0; row < segment.rows; row++) {
       const at = segment.day + (segment.at[row] as number);
       const step = minutes[((segment.at[row] as number) / MINUTE_MS) | 0] as number;
@@ -66,6 +76,8 @@ export class ReturnsScan implements Scan<{ cohorts: Cohort[] }> {
         (!firstMask || firstMask[row] === 1)
       )
         this.#first[person] = step;
+      // Of somebody whose first use counts, that is their first row.
+      if (groups && this.#group[person] === -1 && (this.#first[person] as number) >= 0) this.#group[person] = groups(row);
       if (againCode >= 0 && (againCode === 0 || codes[row] === againCode) && (!againMask || againMask[row] === 1)) {
         const word = person * this.#words + ((step / WORD) | 0);
         this.#there[word] = (this.#there[word] as number) | (1 << (step % WORD));
@@ -77,23 +89,60 @@ export class ReturnsScan implements Scan<{ cohorts: Cohort[] }> {
     return (((this.#there[person * this.#words + ((step / WORD) | 0)] as number) >>> (step % WORD)) & 1) === 1;
   }
 
-  answer(): { cohorts: Cohort[] } {
-    const { steps, orLater } = this.question;
-    const cohorts = steps.map((at, i): Cohort => ({ at, people: 0, returned: new Array<number>(steps.length - i).fill(0) }));
+  answer(): ReturnsAnswer {
+    const all = this.#emptyCohorts();
+    const byGroup: Cohort[][] = [];
     for (let person = 0; person < this.#first.length; person++) {
-      const first = this.#first[person] as number;
-      const cohort = cohorts[first];
-      if (!cohort) continue;
-      cohort.people++;
-      cohort.returned[0] = (cohort.returned[0] as number) + 1;
-      let last = 0;
-      for (let later = 1; first + later < steps.length; later++) {
-        if (!this.#wasThere(person, first + later)) continue;
-        last = later;
-        if (!orLater) cohort.returned[later] = (cohort.returned[later] as number) + 1;
-      }
-      if (orLater) for (let later = 1; later <= last; later++) cohort.returned[later] = (cohort.returned[later] as number) + 1;
+      if ((this.#first[person] as number) < 0) continue;
+      this.#addTo(all, person);
+      const group = this.#group[person] as number;
+      if (group >= 0) this.#addTo((byGroup[group] ??= this.#emptyCohorts()), person);
     }
-    return { cohorts };
+    return { cohorts: all, groups: this.#largest(byGroup) };
   }
+
+  #emptyCohorts(): Cohort[] {
+    const { steps } = this.question;
+    return steps.map((at, i): Cohort => ({ at, people: 0, returned: new Array<number>(steps.length - i).fill(0) }));
+  }
+
+  #addTo(cohorts: Cohort[], person: number): void {
+    const { steps, orLater } = this.question;
+    const first = this.#first[person] as number;
+    const cohort = cohorts[first];
+    if (!cohort) return;
+    cohort.people++;
+    cohort.returned[0] = (cohort.returned[0] as number) + 1;
+    let last = 0;
+    for (let later = 1; first + later < steps.length; later++) {
+      if (!this.#wasThere(person, first + later)) continue;
+      last = later;
+      if (!orLater) cohort.returned[later] = (cohort.returned[later] as number) + 1;
+    }
+    if (orLater) for (let later = 1; later <= last; later++) cohort.returned[later] = (cohort.returned[later] as number) + 1;
+  }
+
+  #largest(byGroup: Cohort[][]): ReturnsAnswer['groups'] {
+    if (this.#groups.by.length === 0) return [];
+    return this.#groups.keys
+      .flatMap((group, i) => {
+        const cohorts = byGroup[i];
+        return cohorts ? [{ group, people: cohorts.reduce((sum, { people }) => sum + people, 0), curve: returnCurve(cohorts) }] : [];
+      })
+      .sort((a, b) => b.people - a.people)
+      .slice(0, this.question.top);
+  }
+}
+
+/**
+ * The share of people who were there again after so many steps, over all cohorts. The last step of each cohort is not over and
+ * does not count.
+ */
+export function returnCurve(cohorts: readonly Pick<Cohort, 'people' | 'returned'>[]): (number | null)[] {
+  const length = Math.max(0, ...cohorts.map(({ returned }) => returned.length - 1));
+  return Array.from({ length }, (_, later) => {
+    const those = cohorts.filter(({ people, returned }) => people > 0 && returned.length > later + 1);
+    const people = those.reduce((sum, one) => sum + one.people, 0);
+    return people === 0 ? null : those.reduce((sum, { returned }) => sum + (returned[later] ?? 0), 0) / people;
+  });
 }

@@ -19,6 +19,7 @@ import {
   calendarStep,
   type Difference,
   type FunnelQuestion,
+  returnCurve,
   stepFor,
   stepsOf,
   type TimesAnswer,
@@ -79,9 +80,19 @@ export class Questions {
   async funnel({ environment, signal }: Asked, body: Body<'funnel'>): Promise<FunnelReply> {
     const beganAt = this.parts.now();
     const reader = await this.#reader(environment, body);
-    const question = funnelOf(reader, body);
+    const { from, until } = reader.period;
+    const trendStep = body.trendStep ?? stepFor(from, until);
+    const trend = stepsOf(from, until, trendStep, reader.zone);
+    const question = { ...funnelOf(reader, body), trend };
     const { answer, people } = await this.thread.ask(environment.db, { kind: 'funnel', question }, reader.reading(), signal);
-    return { ...this.#answered(reader, people, beganAt), steps: answer.steps, groups: answer.groups };
+    return {
+      ...this.#answered(reader, people, beganAt),
+      steps: answer.steps,
+      groups: answer.groups,
+      trendStep,
+      trend: answer.trend.map((one, i) => ({ at: iso(trend[i] as number), ...one })),
+      durations: answer.durations,
+    };
   }
 
   /** Those who reached a step and not the next, and those who reached the next. */
@@ -199,12 +210,16 @@ export class Questions {
       first: body.first ? reader.wanted(body.first) : null,
       again: reader.wanted(body.again ?? {}),
       orLater: body.orLater,
+      by: reader.groups(body.group),
+      top: body.top,
     };
     const { answer, people } = await this.thread.ask(environment.db, { kind: 'returns', question }, reader.reading(), signal);
     return {
       ...this.#answered(reader, people, beganAt),
       step: body.step,
       cohorts: answer.cohorts.map(({ at, ...cohort }) => ({ at: iso(at), ...cohort })),
+      curve: returnCurve(answer.cohorts),
+      groups: answer.groups,
     };
   }
 

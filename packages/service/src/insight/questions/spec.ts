@@ -11,7 +11,7 @@ import type {
   FunnelQuestion,
   PathNode,
   PathsQuestion,
-  Cohort,
+  ReturnsAnswer,
   ReturnsQuestion,
   TimesAnswer,
   TimesQuestion,
@@ -40,7 +40,7 @@ export type Answers = {
   visits: VisitsAnswer;
   arrivals: ArrivalsAnswer;
   active: number[];
-  returns: { cohorts: Cohort[] };
+  returns: ReturnsAnswer;
   paths: { total: number; next: PathNode[] };
   effect: EffectAnswer;
   times: TimesAnswer;

@@ -7,6 +7,7 @@ import { type Ask, askerFor, inIso, type Period } from './asking.js';
 import { conditionCare, conditionFigures, incidentTable, objectiveTable, readConditionOf } from './conditionBlocks.js';
 import { isList, listBlocks } from './lists.js';
 import type { Parts } from './parts.js';
+import { isQuestion, questionBlocks } from './questionBlocks.js';
 import { peopleBlocks } from './peopleBlocks.js';
 import { callCharts, callFigures, readUse, routeTable, slowerRoutes } from './useBlocks.js';
 
@@ -44,6 +45,7 @@ export async function makeReport(
 
 async function blocksOf(parts: Parts, ask: Ask, environment: Environment, settings: Settings, period: Period): Promise<Block[]> {
   if (isList(settings.source)) return listBlocks(ask, settings, period);
+  if (isQuestion(settings.source)) return questionBlocks(ask, settings, period);
   switch (settings.source) {
     case 'summary':
       return summaryBlocks(parts, ask, environment, period);

@@ -6,6 +6,7 @@ import { demandRange } from '../telemetry/range.js';
 import { type Digests, inCsv } from './digests.js';
 import { makeReport, PERIOD_MS, presentDocument } from './making.js';
 import type { Parts } from './parts.js';
+import { demandQuestion } from './questionBlocks.js';
 import { demandReport, listReports, removeReport, saveReport } from './store.js';
 
 export const reportingRoutes = (parts: Parts, digests: Digests): Route[] => [...reportRoutes(parts), ...digestRoutes(digests)];
@@ -19,6 +20,7 @@ function reportRoutes(parts: Parts): Route[] {
       async (call) => {
         const { name, ...settings } = call.body;
         demandSource(settings);
+        demandQuestion(settings);
         // What cannot be read now is refused now.
         await makeReport(parts, readerOf(call), environmentOf(call), call.body, periodOf(parts, { zone: 'UTC' }, settings.period));
         const row = { id: parts.newId(), name, settings, by: authorOf(call), at: new Date(parts.now()) };

@@ -106,6 +106,13 @@ function check(schema: z.ZodType, value: unknown, where: string, fields: FieldPr
   return undefined;
 }
 
+/** What is wrong with a part of a request that has a schema of its own. */
+export function problemsOf(schema: z.ZodType, value: unknown, where: string): FieldProblem[] {
+  const fields: FieldProblem[] = [];
+  check(schema, value, where, fields);
+  return fields;
+}
+
 const namesOf = (schema: z.ZodType): string[] => ('shape' in schema ? Object.keys(schema.shape as object) : []);
 
 /** @param names those that are known at the outermost level, for suggestions */
