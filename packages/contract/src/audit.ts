@@ -37,6 +37,9 @@ export const AUDIT_KINDS = {
   report: 'environment',
   'event plan': 'environment',
   'insight settings': 'environment',
+  'entry rules': 'environment',
+  'account mail': 'environment',
+  'user session': 'user',
 } as const;
 export type AuditKind = keyof typeof AUDIT_KINDS;
 

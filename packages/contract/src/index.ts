@@ -1,3 +1,4 @@
+import { accountOperations } from './operations/accounts.js';
 import { alertOperations, incidentOperations } from './operations/alerts.js';
 import { auditOperations } from './operations/audit.js';
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
@@ -28,6 +29,7 @@ import type { AnyOperation } from './operation.js';
 export const operations = {
   records: recordOperations,
   users: userOperations,
+  accounts: accountOperations,
   devices: deviceOperations,
   topics: topicOperations,
   gateways: gatewayOperations,
@@ -119,5 +121,7 @@ export * from './operations/telemetry.js';
 export type * from './operations/tokens.js';
 export { TOKEN_DAYS } from './operations/tokens.js';
 export type * from './operations/topics.js';
+export { SIGN_UP_RULES } from './operations/accounts.js';
+export type * from './operations/accounts.js';
 export type * from './operations/users.js';
 export * from './problems.js';

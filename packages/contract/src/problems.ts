@@ -54,6 +54,16 @@ export const PROBLEMS = {
     title: 'The token has expired',
     cure: 'Use the refresh token with POST /app/v1/sessions to get a new one.',
   },
+  'app-outdated': {
+    status: 403,
+    title: 'This version of the app is too old to sign in',
+    cure: 'Install a newer version of the app; `detail` says which is the oldest that may.',
+  },
+  'confirmation-missing': {
+    status: 403,
+    title: 'The mail address is not confirmed yet',
+    cure: 'Open the address in the mail that was sent to it, and sign in again.',
+  },
   'session-ended': { status: 401, title: 'The session has ended', cure: 'Sign in again with e-mail address and password.' },
   'sign-in-refused': {
     status: 401,

@@ -21,6 +21,7 @@ import { objectives } from './operations/objectives/capability.js';
 import { otlp } from './operations/otlp/capability.js';
 import { reports } from './operations/reports/capability.js';
 import { telemetry } from './operations/telemetry/capability.js';
+import { accounts } from './people/accounts/capability.js';
 import { users } from './people/users/capability.js';
 import type { Capability } from './platform/capability.js';
 import type { Platform } from './platform/platform.js';
@@ -48,6 +49,7 @@ const ROOMS = [
   memberWays,
   alerts,
   users,
+  accounts,
   records,
   imports,
   optOuts,

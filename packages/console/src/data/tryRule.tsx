@@ -62,7 +62,7 @@ export function TryRule({
           onChange={setUser}
           onSearchChange={setSearch}
           filter={({ options }) => options}
-          data={(users.data?.items ?? []).map(({ id, email }) => ({ value: id, label: email }))}
+          data={(users.data?.items ?? []).map(({ id, email }) => ({ value: id, label: email ?? `guest …${id.slice(-8)}` }))}
           w={230}
         />
         {!fixed && (

@@ -20,13 +20,15 @@ import { topicName } from './devices.js';
 export const user = z
   .object({
     id: uuid,
-    email: z.string(),
+    email: z.string().nullable().describe('Null for guests'),
+    emailConfirmedAt: time.nullable().describe('When somebody answered from the address'),
     name: z.string().nullable(),
     roles: z.array(z.string()),
     data: jsonObject.describe('User fields: whatever the app keeps about the user'),
     disabled: z.boolean(),
     phone: z.string().nullable().describe('E.164'),
     phoneVerifiedAt: time.nullable().describe('When a code sent to the number was answered'),
+    terms: z.string().nullable().describe('The version of the terms that they accepted'),
     createdAt: time,
     updatedAt: time,
     lastSeenAt: time.nullable(),
@@ -34,13 +36,13 @@ export const user = z
   .meta({ id: 'User' });
 export type User = z.infer<typeof user>;
 
-const name = z.string().trim().min(1).max(200);
-const phone = z.string().trim().min(1).max(40).describe('With + and the country’s calling code, such as +12025550142');
-const role = z.string().regex(/^[a-z][a-z0-9-]{0,38}$/, 'A lower-case letter, then up to 38 lower-case letters, digits or -.');
-const newUser = z.strictObject({ email, password, name: name.optional(), data: appData.optional() });
+export const userName = z.string().trim().min(1).max(200);
+export const phone = z.string().trim().min(1).max(40).describe('With + and the country’s calling code, such as +12025550142');
+export const role = z.string().regex(/^[a-z][a-z0-9-]{0,38}$/, 'A lower-case letter, then up to 38 lower-case letters, digits or -.');
+const newUser = z.strictObject({ email, password, name: userName.optional(), data: appData.optional() });
 
 const userChanges = z.strictObject({
-  name: name.nullable().optional(),
+  name: userName.nullable().optional(),
   roles: z.array(role).max(20).optional(),
   data: appData.optional(),
   disabled: z.boolean().optional(),
@@ -65,10 +67,10 @@ export const userOperations = {
     path: '/app/v1/users',
     summary: 'Create an account; returns the user, signed in',
     caller: { kind: 'app', user: 'optional', scope: 'users:write' },
-    body: newUser,
+    body: newUser.extend({ terms: z.string().max(40).optional().describe('The version of the terms that is accepted') }),
     status: 201,
     reply: tokens,
-    problems: ['already-exists'],
+    problems: ['already-exists', 'access-refused', 'app-outdated', 'confirmation-missing'],
   }),
   startSession: operation({
     id: 'sessions.start',
@@ -80,7 +82,15 @@ export const userOperations = {
     body: z.union([z.strictObject({ email, password: givenPassword }), z.strictObject({ refreshToken: z.string().max(400) })]),
     status: 201,
     reply: tokens,
-    problems: ['sign-in-refused', 'rate-exceeded', 'session-ended', 'token-expired', 'token-invalid'],
+    problems: [
+      'sign-in-refused',
+      'rate-exceeded',
+      'session-ended',
+      'token-expired',
+      'token-invalid',
+      'app-outdated',
+      'confirmation-missing',
+    ],
   }),
   endSession: operation({
     id: 'sessions.end',
@@ -187,7 +197,7 @@ export const userOperations = {
     path: '/app/v1/users/me',
     summary: 'Change name or data of the signed-in user (merge patch)',
     caller: { kind: 'app', user: 'required' },
-    body: z.strictObject({ name: name.nullable().optional(), data: appData.optional() }),
+    body: z.strictObject({ name: userName.nullable().optional(), data: appData.optional(), terms: z.string().max(40).optional() }),
     reply: user,
   }),
   askCode: operation({

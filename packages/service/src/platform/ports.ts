@@ -63,6 +63,17 @@ export type BehaviourPort = {
   sql: (environment: Pick<Environment, 'db'>, behaviour: Behaviour) => SqlCondition;
 };
 
+type Addressed = { id: string; email: string | null; name: string | null };
+
+/** Mails that accounts get when something happens to them. */
+export type AccountPort = {
+  /** Somebody has to confirm the address. Nothing happens without a way to mail. */
+  confirm: (environment: Environment, user: Addressed, locale: string) => Promise<void>;
+  /** A sign-in from a place that was not used before. */
+  signedIn: (environment: Environment, user: Addressed, from: { client: string; locale: string }) => void;
+  deleted: (environment: Environment, user: Addressed, locale: string) => void;
+};
+
 /** What the service itself has to say in an environment. */
 export type ServiceEntry = {
   level: LogLevel;
@@ -108,6 +119,8 @@ export type Ports = {
   /** The countries that these devices reported, by device; those that reported none are left out. */
   countriesOf: (environment: Pick<Environment, 'db'>, deviceIds: readonly string[]) => Promise<Map<string, string>>;
   behaviour: BehaviourPort;
+  /** What accounts are told of. */
+  accounts: AccountPort;
   /** A user signed out on a device. */
   signedOut: (environment: Environment, deviceId: string, userId: string) => Promise<void>;
   /** A device is removed, in this transaction. */
@@ -141,6 +154,7 @@ export const emptyPorts = (): Ports => ({
   goodSessions: async () => new Map(),
   userRemoved: async () => undefined,
   countriesOf: async () => new Map(),
+  accounts: { confirm: async () => undefined, signedIn: () => undefined, deleted: () => undefined },
   behaviour: { prepare: async () => null, sql: () => ({ sql: '0', values: [] }) },
   signedOut: async () => undefined,
   deviceRemoved: async () => undefined,

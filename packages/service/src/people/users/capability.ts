@@ -4,12 +4,16 @@ import { latestSql } from '../../platform/live/marks.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
 import type { Parts } from './parts.js';
 import { userRoutes } from './routes.js';
+import { Sessions } from './sessions.js';
 import { UserStore } from './store.js';
 import { userTable } from './tables.js';
 import { guessTable } from '../../platform/access/tables.js';
 
-export function users(parts: Parts): Capability {
+export type UserOffer = { userStore: UserStore; userSessions: Sessions };
+
+export function users(parts: Parts): Capability<UserOffer> {
   const store = new UserStore();
+  const sessions = new Sessions(parts, store);
   parts.ports.findSession = async (environment, id) => {
     const found = await store.findSession(environment, id);
     return (
@@ -19,7 +23,8 @@ export function users(parts: Parts): Capability {
   parts.ports.goodSessions = (environment, ids) => store.goodSessions(environment, ids, new Date(parts.now()));
   return {
     name: 'users',
-    routes: userRoutes(parts, store),
+    offer: { userStore: store, userSessions: sessions },
+    routes: userRoutes(parts, store, sessions),
     recurring: [
       {
         work: 'forget failed sign-ins of users',

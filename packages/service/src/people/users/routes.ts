@@ -1,11 +1,12 @@
-import { operations, type User } from '@orchard/contract';
+import { operations, Problem, type User } from '@orchard/contract';
 import { type JsonObject, mergePatch, withheld } from '@orchard/core';
 import { orNone } from '../../platform/audit/audit.js';
-import { bind, type Call, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
+import { bind, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { demandPhone } from '../../messages/gateways/numbers.js';
 import { accountRoutes, removeUser } from './account.js';
-import { Sessions } from './sessions.js';
+import { callerOf, demandSignUp, demandVersion, entryRules } from './entry.js';
+import type { Sessions } from './sessions.js';
 import { presentUser, type UserStore } from './store.js';
 
 type UserChanges = {
@@ -14,12 +15,11 @@ type UserChanges = {
   roles?: string[] | undefined;
   disabled?: boolean | undefined;
   phone?: string | null | undefined;
+  terms?: string | undefined;
 };
 
-export function userRoutes(parts: Parts, store: UserStore): Route[] {
-  const sessions = new Sessions(parts, store);
+export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): Route[] {
   const own = operations.users;
-  const clientOf = (call: Pick<Call, 'holder'>) => call.holder?.client.name ?? '';
 
   async function change(environment: Environment, id: string, changes: UserChanges) {
     const before = await store.named(environment, id);
@@ -45,13 +45,18 @@ export function userRoutes(parts: Parts, store: UserStore): Route[] {
     bind(own.readMe, async (call) => ({ body: presentUser(await store.named(environmentOf(call), call.user?.id ?? '')) })),
     bind(own.patchMe, (call) => change(environmentOf(call), call.user?.id ?? '', call.body)),
     bind(own.signUp, async (call) => {
-      const user = await sessions.makeUser(environmentOf(call), call.body);
-      return { body: await sessions.begin(environmentOf(call), clientOf(call), user) };
+      const environment = environmentOf(call);
+      await demandSignUp(environment, call.body);
+      await demandVersion(environment, callerOf(call));
+      const user = await sessions.makeUser(environment, call.body);
+      await parts.ports.accounts.confirm(environment, user, callerOf(call).locale);
+      if ((await entryRules.read(environment)).confirmFirst) throw new Problem('confirmation-missing');
+      return { body: await sessions.begin(environment, callerOf(call), user) };
     }),
     bind(own.startSession, async (call) => {
       const { body } = call;
-      if ('refreshToken' in body) return { body: await sessions.renew(environmentOf(call), clientOf(call), body.refreshToken) };
-      return { body: await sessions.signIn(environmentOf(call), clientOf(call), body.email, body.password, call.request.ip ?? '') };
+      if ('refreshToken' in body) return { body: await sessions.renew(environmentOf(call), callerOf(call), body.refreshToken) };
+      return { body: await sessions.signIn(environmentOf(call), callerOf(call), body.email, body.password) };
     }),
     bind(own.endSession, async (call) => {
       await sessions.end(environmentOf(call), { id: call.user?.sessionId ?? '' }, 'signed out');

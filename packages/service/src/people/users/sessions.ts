@@ -7,15 +7,18 @@ import { hashPassword, verifyPassword } from '../../platform/access/secrets.js';
 import { SESSION_MS } from '../../platform/access/userTokens.js';
 import type { Environment } from '../../platform/call.js';
 import { CredentialStore } from './credentials.js';
+import { type Caller, demandVersion, entryRules } from './entry.js';
 import type { Parts } from './parts.js';
 import { presentUser, type UserRow, type UserStore } from './store.js';
 import { guessTable } from '../../platform/access/tables.js';
 
+const DISABLED = 'The account is disabled. Its owner can contact the team of the app.';
 /** How long the previous refresh token still gets the same response. */
 const GRACE_MS = 60_000;
 
 export type NewUser = {
-  email: string;
+  /** Null for guests. */
+  email: string | null;
   /** Without one, no one can sign in until a password is set. */
   password?: string | undefined;
   name?: string | undefined;
@@ -23,6 +26,7 @@ export type NewUser = {
   roles?: string[] | undefined;
   /** E.164. */
   phone?: string | undefined;
+  terms?: string | undefined;
 };
 
 export class Sessions {
@@ -36,9 +40,10 @@ export class Sessions {
   }
 
   async makeUser(environment: Environment, wanted: NewUser): Promise<UserRow> {
-    if (await this.store.findByEmail(environment, wanted.email))
+    if (wanted.email !== null && (await this.store.findByEmail(environment, wanted.email)))
       throw new Problem('already-exists', `There is an account for ${wanted.email} already. Sign in with it.`);
-    if (wanted.password !== undefined) demandGoodPassword(wanted.password, 'body.password', [wanted.email, wanted.name, environment.app]);
+    if (wanted.password !== undefined)
+      demandGoodPassword(wanted.password, 'body.password', [wanted.email ?? '', wanted.name, environment.app]);
     const now = new Date(this.parts.now());
     const row: UserRow = {
       id: this.parts.newId(),
@@ -49,6 +54,8 @@ export class Sessions {
       disabled: false,
       phone: wanted.phone ?? null,
       phoneVerifiedAt: null,
+      emailConfirmedAt: null,
+      terms: wanted.terms ?? null,
       createdAt: now,
       updatedAt: now,
       lastSeenAt: null,
@@ -60,12 +67,25 @@ export class Sessions {
   }
 
   /** @param address where the call comes from, for the limits on guessing */
-  async signIn(environment: Environment, client: string, email: string, password: string, address: string) {
+  async signIn(environment: Environment, caller: Caller, email: string, password: string) {
     const user = await this.store.findByEmail(environment, email);
-    await this.demandPassword(environment, email, user, { password, address });
+    const isFamiliar = await this.#guesses(environment).isFamiliar(email, caller.address);
+    await this.demandPassword(environment, email, user, { password, address: caller.address });
     if (!user) throw new Problem('sign-in-refused');
-    if (user.disabled) throw new Problem('sign-in-refused', 'The account is disabled. Its owner can contact the team of the app.');
-    return this.begin(environment, client, user);
+    if (user.disabled) throw new Problem('sign-in-refused', DISABLED);
+    const { confirmFirst } = await entryRules.read(environment);
+    if (confirmFirst && !user.emailConfirmedAt) {
+      await this.parts.ports.accounts.confirm(environment, user, caller.locale);
+      throw new Problem('confirmation-missing');
+    }
+    const begun = await this.begin(environment, caller, user);
+    // The first sign-in of all is news to nobody.
+    if (!isFamiliar && user.lastSeenAt) this.parts.ports.accounts.signedIn(environment, user, caller);
+    return begun;
+  }
+
+  #guesses(environment: Environment): Guesses {
+    return new Guesses(environment.db, this.parts.now, environment.db.of(guessTable));
   }
 
   /**
@@ -79,7 +99,7 @@ export class Sessions {
     given: { password: string; address: string; words?: string },
   ): Promise<void> {
     const { password, address, words } = given;
-    const guesses = new Guesses(environment.db, this.parts.now, environment.db.of(guessTable));
+    const guesses = this.#guesses(environment);
     await guesses.demand(email, address);
     const hash = user ? await this.#credentials.passwordHash(environment, user.id) : undefined;
     if (await verifyPassword(hash, password)) return guesses.noteSuccess(email, address);
@@ -99,18 +119,20 @@ export class Sessions {
 
   /** @throws {Problem} invalid-input for a password that is easily guessed, of this user above all */
   demandGood({ app }: Environment, { email, name }: UserRow, password: string, path: string): void {
-    demandGoodPassword(password, path, [email, name, app]);
+    demandGoodPassword(password, path, [email ?? '', name, app]);
   }
 
   /** Starts a session: the first generation of a family of refresh tokens. */
-  async begin(environment: Environment, client: string, user: UserRow) {
+  async begin(environment: Environment, caller: Caller, user: UserRow) {
+    if (user.disabled) throw new Problem('sign-in-refused', DISABLED);
+    await demandVersion(environment, caller);
     const now = this.parts.now();
     const id = this.parts.random(18).toString('base64url');
     const expiresAt = new Date(now + SESSION_MS);
     await this.store.insertSession(environment, {
       id,
       userId: user.id,
-      client,
+      client: caller.client,
       generation: 1,
       createdAt: new Date(now),
       expiresAt,
@@ -118,8 +140,16 @@ export class Sessions {
       endedAt: null,
       endedReason: null,
     });
+    await this.#endBeyondMost(environment, user.id, new Date(now));
     await this.store.update(environment, user.id, { lastSeenAt: new Date(now) });
     return this.#tokens(environment, { ...user, lastSeenAt: new Date(now) }, id, 1, expiresAt);
+  }
+
+  async #endBeyondMost(environment: Environment, userId: string, now: Date): Promise<void> {
+    const { mostSessions } = await entryRules.read(environment);
+    if (mostSessions === null) return;
+    const open = await this.store.openSessions(environment, userId, now);
+    for (const { id } of open.slice(mostSessions)) await this.end(environment, { id }, 'too many sessions');
   }
 
   /**
@@ -127,7 +157,9 @@ export class Sessions {
    * client: the response may have been lost, or two tabs renewed at once. Reuse of any other token ends the whole family:
    * someone else has a copy.
    */
-  async renew(environment: Environment, client: string, refreshToken: string) {
+  async renew(environment: Environment, caller: Caller, refreshToken: string) {
+    const { client } = caller;
+    await demandVersion(environment, caller);
     const named = this.parts.userTokens.readRefreshToken(environment, refreshToken);
     if (!named)
       throw new Problem('token-invalid', `The refresh token is not one of ${environment.app}/${environment.name}. Sign in again.`);

@@ -1,7 +1,7 @@
 /** Users and their sessions, as rows. */
 import { Problem, type User } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import { and, eq, isNull, ne } from 'drizzle-orm';
+import { and, desc, eq, gt, isNotNull, isNull, ne } from 'drizzle-orm';
 import { isDuplicate, isReferenceError } from '../../platform/database/errors.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
@@ -9,25 +9,31 @@ import { stillReferenced } from '../../platform/database/stillReferenced.js';
 import type { Environment } from '../../platform/call.js';
 import type { UserRemoval } from '../../platform/ports.js';
 import type { CredentialRow } from './credentials.js';
-import { credentialTable, sessionTable, userLinkTable, userTable } from './tables.js';
+import { credentialTable, sessionTable, userTable } from './tables.js';
 
 export type UserRow = typeof userTable.$inferSelect;
 export type SessionRow = typeof sessionTable.$inferSelect;
 
 const COLUMNS: Columns = new Map(
-  plainColumns({ text: ['id', 'email', 'name', 'phone', 'roles'], boolean: ['disabled'], time: ['createdAt', 'updatedAt', 'lastSeenAt'] }),
+  plainColumns({
+    text: ['id', 'email', 'name', 'phone', 'roles'],
+    boolean: ['disabled'],
+    time: ['emailConfirmedAt', 'createdAt', 'updatedAt', 'lastSeenAt'],
+  }),
 );
 
 export function presentUser(row: UserRow): User {
   return {
     id: row.id,
     email: row.email,
+    emailConfirmedAt: row.emailConfirmedAt?.toISOString() ?? null,
     name: row.name,
     roles: storedJson(row.roles),
     data: storedJson(row.data),
     disabled: Boolean(row.disabled),
     phone: row.phone,
     phoneVerifiedAt: row.phoneVerifiedAt?.toISOString() ?? null,
+    terms: row.terms,
     createdAt: row.createdAt.toISOString(),
     updatedAt: row.updatedAt.toISOString(),
     lastSeenAt: row.lastSeenAt?.toISOString() ?? null,
@@ -57,6 +63,16 @@ export class UserStore {
   async findByEmail(environment: Environment, email: string): Promise<UserRow | null> {
     const users = environment.db.table(userTable);
     return (await environment.db.orm.select().from(users).where(eq(users.email, email)))[0] ?? null;
+  }
+
+  async findByVerifiedPhone(environment: Environment, phone: string): Promise<UserRow | null> {
+    const users = environment.db.table(userTable);
+    const rows = await environment.db.orm
+      .select()
+      .from(users)
+      .where(and(eq(users.phone, phone), isNotNull(users.phoneVerifiedAt)));
+    // A number that two have verified tells nobody apart.
+    return rows.length === 1 ? (rows[0] ?? null) : null;
   }
 
   /**
@@ -90,7 +106,6 @@ export class UserStore {
     return environment.db.transaction(async (on) => {
       await release({ ...removal, on });
       await on.change(`DELETE FROM ${db.of(sessionTable)} WHERE userId = ?`, [userId]);
-      await on.change(`DELETE FROM ${db.of(userLinkTable)} WHERE userId = ?`, [userId]);
       await on.change(`DELETE FROM ${db.of(credentialTable)} WHERE userId = ?`, [userId]);
       try {
         return (await on.change(`DELETE FROM ${db.of(userTable)} WHERE id = ?`, [userId])).affectedRows > 0;
@@ -132,6 +147,16 @@ export class UserStore {
       .set({ generation: generation + 1, expiresAt, renewedAt: now })
       .where(and(eq(sessions.id, id), eq(sessions.generation, generation), isNull(sessions.endedAt)));
     return result.affectedRows === 1;
+  }
+
+  /** Those that are open, latest first. */
+  async openSessions({ db }: Environment, userId: string, now: Date): Promise<SessionRow[]> {
+    const sessions = db.table(sessionTable);
+    return db.orm
+      .select()
+      .from(sessions)
+      .where(and(eq(sessions.userId, userId), isNull(sessions.endedAt), gt(sessions.expiresAt, now)))
+      .orderBy(desc(sessions.createdAt), desc(sessions.id));
   }
 
   async endSessions(

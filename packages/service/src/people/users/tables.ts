@@ -1,12 +1,14 @@
 import type { JsonObject } from '@orchard/core';
-import { boolean, char, index, int, json, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import { boolean, index, int, json, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
 import { id, instant } from '../../platform/database/columns.js';
 
 export const userTable = mysqlTable(
   '_users',
   {
     id: id().primaryKey(),
-    email: varchar('email', { length: 254 }).notNull(),
+    /** Null for guests. */
+    email: varchar('email', { length: 254 }),
+    emailConfirmedAt: instant('emailConfirmedAt'),
     name: varchar('name', { length: 200 }),
     roles: json('roles').$type<string[]>().notNull(),
     data: json('data').$type<JsonObject>().notNull(),
@@ -14,6 +16,8 @@ export const userTable = mysqlTable(
     /** E.164. */
     phone: varchar('phone', { length: 16 }),
     phoneVerifiedAt: instant('phoneVerifiedAt'),
+    /** The version of the terms that was accepted. */
+    terms: varchar('terms', { length: 40 }),
     createdAt: instant('createdAt').notNull(),
     updatedAt: instant('updatedAt').notNull(),
     lastSeenAt: instant('lastSeenAt'),
@@ -42,17 +46,6 @@ export const sessionTable = mysqlTable(
     endedReason: varchar('endedReason', { length: 40 }),
   },
   (t) => [index('sessions_user').on(t.userId)],
-);
-
-/** One-time addresses for users, for setting a new password. Only hashes are kept. */
-export const userLinkTable = mysqlTable(
-  '_userLinks',
-  {
-    tokenHash: char('tokenHash', { length: 64 }).primaryKey(),
-    userId: id('userId').notNull(),
-    expiresAt: instant('expiresAt').notNull(),
-  },
-  (t) => [index('userLinks_user').on(t.userId)],
 );
 
 /** Credentials of users: none, one, or several for each. */

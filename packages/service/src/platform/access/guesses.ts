@@ -50,6 +50,14 @@ export class Guesses {
     });
   }
 
+  /** Whether the account signed in from there before. */
+  async isFamiliar(account: string, address: string): Promise<boolean> {
+    const [row] = await this.database.runRows<Row>(`SELECT who, failures, lastAt FROM ${this.table} WHERE who = ?`, [
+      namesOf(account, address).familiar,
+    ]);
+    return this.#age(row) < FAMILIAR_MS;
+  }
+
   async noteFailure(account: string, address: string): Promise<void> {
     const { pair, account: whole, address: from } = namesOf(account, address);
     const now = new Date(this.now());

@@ -1,4 +1,4 @@
-/** One-time addresses for setting a new password: valid for an hour, and only a few at a time. */
+/** One-time addresses: valid for an hour unless said otherwise, and only a few at a time. */
 import { Problem } from '@orchard/contract';
 import { formatKey, readKey } from '@orchard/core';
 import type { Statements } from '../database/connection.js';
@@ -8,21 +8,29 @@ const LIFE_MS = 3_600_000;
 const MOST_OPEN = 5;
 
 type Ground = { database: Statements; now: () => number; random: (bytes: number) => Buffer };
-/** Their table, and its column for the account. */
-export type LinkTable = { table: string; owner: 'userId' | 'memberId' };
+/** Their table, its column for the account, and, where it holds several kinds, which. */
+export type LinkTable = { table: string; owner: 'userId' | 'memberId'; kind?: string };
+export type LinkOptions = { lifeMs?: number; detail?: string | null };
 
 /** A fresh token; null if too many are open already. */
 export async function makeLink(
   { database, now, random }: Ground,
-  { table, owner }: LinkTable,
+  { table, owner, kind }: LinkTable,
   id: string,
+  { lifeMs = LIFE_MS, detail = null }: LinkOptions = {},
 ): Promise<{ token: string; expiresAt: Date } | null> {
   await database.run(`DELETE FROM ${table} WHERE expiresAt < ?`, [new Date(now())]);
-  const [open] = await database.rows<{ n: number }>(`SELECT COUNT(*) AS n FROM ${table} WHERE ${owner} = ?`, [id]);
+  const [open] = await database.rows<{ n: number }>(`SELECT COUNT(*) AS n FROM ${table} WHERE ${owner} = ?${ofKind(kind)}`, [
+    id,
+    ...(kind ? [kind] : []),
+  ]);
   if (Number(open?.n ?? 0) >= MOST_OPEN) return null;
   const token = formatKey('setup', random(16));
-  const expiresAt = new Date(now() + LIFE_MS);
-  await database.run(`INSERT INTO ${table} (tokenHash, ${owner}, expiresAt) VALUES (?, ?, ?)`, [hashKey(token), id, expiresAt]);
+  const expiresAt = new Date(now() + lifeMs);
+  const own = kind ? { columns: ', kind, detail', values: [kind, detail] } : { columns: '', values: [] };
+  await database.run(`INSERT INTO ${table} (tokenHash, ${owner}, expiresAt${own.columns}) VALUES (?)`, [
+    [hashKey(token), id, expiresAt, ...own.values],
+  ]);
   return { token, expiresAt };
 }
 
@@ -33,24 +41,26 @@ export async function makeLink(
  */
 export async function takeLink<Account>(
   { database, now }: Ground,
-  { table, owner }: LinkTable,
+  { table, owner, kind }: LinkTable,
   token: string,
-  fits: (id: string) => Promise<Account>,
+  fits: (id: string, detail: string | null) => Promise<Account>,
 ): Promise<Account> {
   const refused = () => new Problem('link-refused');
   if (!readKey(token).ok) throw refused();
-  const [row] = await database.rows<{ id: string }>(`SELECT ${owner} AS id FROM ${table} WHERE tokenHash = ? AND expiresAt > ?`, [
-    hashKey(token),
-    new Date(now()),
-  ]);
+  const [row] = await database.rows<{ id: string; detail: string | null }>(
+    `SELECT ${owner} AS id, ${kind ? 'detail' : 'NULL'} AS detail FROM ${table} WHERE tokenHash = ? AND expiresAt > ?${ofKind(kind)}`,
+    [hashKey(token), new Date(now()), ...(kind ? [kind] : [])],
+  );
   if (!row) throw refused();
-  const account = await fits(row.id);
+  const account = await fits(row.id, row.detail);
   // The deletion decides: of two concurrent calls only one succeeds.
   const { affectedRows } = await database.change(`DELETE FROM ${table} WHERE tokenHash = ?`, [hashKey(token)]);
   if (affectedRows !== 1) throw refused();
-  await database.run(`DELETE FROM ${table} WHERE ${owner} = ?`, [row.id]);
+  await database.run(`DELETE FROM ${table} WHERE ${owner} = ?${ofKind(kind)}`, [row.id, ...(kind ? [kind] : [])]);
   return account;
 }
+
+const ofKind = (kind: string | undefined): string => (kind ? ' AND kind = ?' : '');
 
 /** The text of the mail. */
 export const linkMail = (what: string, address: string) => ({

@@ -1,0 +1,76 @@
+/** Who may have an account, and from which versions of the apps people get in. */
+import { type EntryRules, Problem } from '@orchard/contract';
+import { compareVersions, versionOf } from '@orchard/core';
+import { type Call, type Environment, explainsRefusals } from '../../platform/call.js';
+import { Settings } from '../../platform/settings/settingStore.js';
+
+export const entryRules = new Settings<EntryRules>('entry', () => ({
+  signUp: 'open',
+  domains: [],
+  guests: false,
+  confirmFirst: false,
+  codeByMail: false,
+  codeBySms: false,
+  linkByMail: false,
+  linkAddress: null,
+  mostSessions: null,
+  terms: null,
+  leastVersions: {},
+  tellNewSignIn: false,
+}));
+
+/** What signs in: a client, in a version where it tells one. */
+export type Caller = { client: string; version: string | null; address: string; locale: string };
+
+export const callerOf = ({ holder, headers, request }: Pick<Call, 'holder' | 'headers' | 'request'>): Caller => ({
+  client: holder?.client.name ?? '',
+  version: versionOf(headers['user-agent'] ?? ''),
+  address: request.ip ?? '',
+  locale: localeOf(headers['accept-language']),
+});
+
+/** The first language of the header (RFC 9110 section 12.5.4). */
+const localeOf = (header: string | undefined): string => /^\s*([A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*)/.exec(header ?? '')?.[1] ?? 'en';
+
+/** @throws {Problem} access-refused, invalid-input */
+export async function demandSignUp(
+  environment: Environment,
+  { email, terms }: { email: string; terms?: string | undefined },
+): Promise<void> {
+  const rules = await entryRules.read(environment);
+  const place = `${environment.app}/${environment.name}`;
+  const mayAsk = rules.signUp === 'domains' ? rules.domains.includes(email.split('@').at(-1) ?? '') : rules.signUp === 'open';
+  if (!mayAsk) {
+    const who = { domains: 'for the mail addresses of some domains', invited: 'by invitation', closed: 'closed', open: 'open' }[
+      rules.signUp
+    ];
+    const named = rules.signUp === 'domains' && explainsRefusals(environment) ? ` (${rules.domains.join(', ')})` : '';
+    throw new Problem('access-refused', `Signing up to ${place} is ${who}${named}.`);
+  }
+  if (rules.terms !== null && terms !== rules.terms)
+    throw new Problem('invalid-input', `The terms of version ${rules.terms} must be accepted to sign up.`, {
+      fields: [
+        {
+          path: 'body.terms',
+          problem: terms === undefined ? 'It is missing.' : 'It is another version.',
+          expected: `"${rules.terms}", once the person has accepted it`,
+        },
+      ],
+    });
+}
+
+/** @throws {Problem} access-refused */
+export async function demandGuests(environment: Environment): Promise<void> {
+  if (!(await entryRules.read(environment)).guests)
+    throw new Problem('access-refused', `${environment.app}/${environment.name} has no guests: people sign up first.`);
+}
+
+/** @throws {Problem} app-outdated */
+export async function demandVersion(environment: Environment, { client, version }: Caller): Promise<void> {
+  const least = (await entryRules.read(environment)).leastVersions[client];
+  if (least === undefined || (version !== null && compareVersions(version, least) >= 0)) return;
+  throw new Problem(
+    'app-outdated',
+    `${client} signs in from version ${least} on; this is ${version === null ? 'one that tells no version in its user agent' : version}.`,
+  );
+}
