@@ -24,6 +24,7 @@ import { addTelemetryCommands } from './commands/telemetry.js';
 import { addTokenCommands } from './commands/tokens.js';
 import { addTopicCommands } from './commands/topics.js';
 import { addInstallationGatewayCommands, addWayCommands } from './commands/ways.js';
+import { addEntryCommands } from './commands/entry.js';
 import { addUserCommands } from './commands/users.js';
 import { complete, completionScript, SHELLS } from './completion.js';
 import { print, surroundings } from './surroundings.js';
@@ -38,6 +39,7 @@ const COMMANDS = [
   addRecordCommands,
   addCollectionCommands,
   addUserCommands,
+  addEntryCommands,
   addDeviceCommands,
   addNotificationCommands,
   addTopicCommands,

@@ -53,6 +53,7 @@ const SmsInboxPage = page(() => import('./pages/smsInbox.js'), 'SmsInboxPage');
 const TeamPage = page(() => import('./pages/team.js'), 'TeamPage');
 const TokensPage = page(() => import('./pages/tokens.js'), 'TokensPage');
 const TopicsPage = page(() => import('./pages/topics.js'), 'TopicsPage');
+const EntryPage = page(() => import('./pages/entry.js'), 'EntryPage');
 const UsersPage = page(() => import('./pages/users.js'), 'UsersPage');
 
 export function Console() {
@@ -119,6 +120,7 @@ function Pages({ member }: { member: Member }) {
         <Route path="data" element={<CollectionsPage />} />
         <Route path="data/:collection" element={<CollectionPage />} />
         <Route path="users" element={<UsersPage />} />
+        <Route path="entry" element={<EntryPage />} />
         <Route path="compose" element={<ComposePage />} />
         <Route path="sent" element={<SentPage />} />
         <Route path="sent/:id" element={<NotificationPage />} />

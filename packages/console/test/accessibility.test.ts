@@ -36,6 +36,8 @@ it.each([
   'data/huts?tab=files',
   'users',
   'users?open=new',
+  'entry',
+  'entry?tab=mails',
   'compose',
   'sent',
   'topics',

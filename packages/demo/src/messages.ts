@@ -65,6 +65,8 @@ export async function seedGateways(owner: HttpClient, at: SimulatorAddresses): P
     params,
     body: { prices: { US: 0.0085, GB: 0.042, NO: 0.061, DE: 0.078 }, currency: 'EUR' },
   });
+  // Who forgot the password gets in by a code.
+  await owner.call(operations.accounts.changeRules, { params, body: { codeByMail: true, codeBySms: true, tellNewSignIn: true } });
 }
 
 /** What reaches the team: gateways of the installation, somebody who is invited by mail, and a token for a script. */

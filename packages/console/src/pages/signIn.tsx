@@ -214,7 +214,8 @@ export function JoinPage() {
 export function ConfirmEmailPage() {
   const [search] = useSearchParams();
   const [confirmed, setConfirmed] = useState<string | null>(null);
-  const confirm = useOperationForm(operations.members.confirmEmail, {
+  const isMember = search.get('of') !== 'user';
+  const confirm = useOperationForm(isMember ? operations.members.confirmEmail : operations.accounts.confirm, {
     initial: {},
     input: () => ({ body: { token: search.get('token') ?? '' } }),
     onDone: ({ email }) => setConfirmed(email),
@@ -223,15 +224,17 @@ export function ConfirmEmailPage() {
   return (
     <Frame title="Confirm your mail address">
       {confirmed ? (
-        <Text>From now on you sign in with {confirmed}.</Text>
+        <Text>{isMember ? `From now on you sign in with ${confirmed}.` : `${confirmed} is confirmed. Go on in the app.`}</Text>
       ) : (
         <FormOf of={confirm} verb="Confirm">
           {null}
         </FormOf>
       )}
-      <Anchor href="/" size="sm">
-        To the console
-      </Anchor>
+      {isMember && (
+        <Anchor href="/" size="sm">
+          To the console
+        </Anchor>
+      )}
     </Frame>
   );
 }

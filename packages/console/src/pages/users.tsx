@@ -1,9 +1,9 @@
 /** People who have an account in this environment. */
-import { Anchor, Badge, Button, Group, JsonInput, Stack, Switch, TagsInput, Text, TextInput } from '@mantine/core';
+import { Anchor, Badge, Button, Group, JsonInput, Stack, Switch, TagsInput, Text, TextInput, Title } from '@mantine/core';
 import { operations, type User } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
-import { Empty, Facts, Loaded, Moment } from '../parts/basics.js';
+import { Empty, Facts, Loaded, Moment, Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
 import { objectOf } from '../parts/json.js';
 import { ListPage } from '../parts/listPage.js';
@@ -106,6 +106,7 @@ function UserForm({ user, onGone }: { user: User; onGone: () => void }) {
   return (
     <Stack>
       <UserFacts user={user} />
+      <UserSessions user={user.id} />
       <FormOf of={patch} verb="Save">
         <TextInput label="Name" {...getInputProps('name')} />
         <TagsInput label="Roles" description="Labels that access rules can test" {...getInputProps('roles')} />
@@ -124,12 +125,60 @@ function UserForm({ user, onGone }: { user: User; onGone: () => void }) {
           label="Delete user"
           verb="Delete"
           question="Delete this user?"
-          consequence={`The account of ${user.email} is deleted for good. Records they own stay.`}
+          consequence={`The account of ${user.email ?? 'this guest'} is deleted for good. Records they own stay.`}
           change={remove}
           onConfirm={() => remove.mutate({ params: at }, { onSuccess: onGone })}
         />
       </Group>
     </Stack>
+  );
+}
+
+/** Where a user is signed in; each session can be ended. */
+function UserSessions({ user }: { user: string }) {
+  const { params, details } = useEnvironment();
+  const at = { ...params, user };
+  const sessions = useCall(operations.accounts.sessions, { params: at });
+  const end = useChange(operations.accounts.endSession, [operations.accounts.sessions]);
+  return (
+    <section className="panel" aria-label="Sessions">
+      <Title order={3} mb={4}>
+        Signed in
+      </Title>
+      <Trouble error={end.error} />
+      <Loaded of={sessions}>
+        {({ items }) =>
+          items.length === 0 ? (
+            <Text size="sm">Nowhere.</Text>
+          ) : (
+            <table className="plain">
+              <tbody>
+                {items.map(({ id, client, startedAt, renewedAt }) => (
+                  <tr key={id}>
+                    <td>{client}</td>
+                    <td>
+                      since <Moment at={startedAt} />
+                      {renewedAt && (
+                        <>
+                          , renewed <Moment at={renewedAt} />
+                        </>
+                      )}
+                    </td>
+                    <td className="right">
+                      {details?.role !== 'viewer' && (
+                        <Button size="compact-xs" variant="default" onClick={() => end.mutate({ params: { ...at, session: id } })}>
+                          End
+                        </Button>
+                      )}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )
+        }
+      </Loaded>
+    </section>
   );
 }
 
@@ -139,7 +188,7 @@ function UserFacts({ user }: { user: User }) {
   return (
     <Facts
       of={[
-        ['E-mail', user.email],
+        ['E-mail', user.email ? `${user.email}${user.emailConfirmedAt ? ', confirmed' : ', not confirmed'}` : 'none: a guest'],
         ['Phone', user.phone && `${user.phone}${user.phoneVerifiedAt ? ', verified' : ', not verified'}`],
         [
           'Id',

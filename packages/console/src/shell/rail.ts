@@ -32,6 +32,7 @@ import {
   IconStack2,
   IconUrgent,
   IconUserPlus,
+  IconDoorEnter,
   IconUsers,
   IconUsersGroup,
 } from '@tabler/icons-react';
@@ -40,7 +41,13 @@ type Entry = { to: string; label: string; icon: typeof IconLeaf /** Shown to own
 export const RAIL: { group: string; entries: Entry[] }[] = [
   { group: '', entries: [{ to: 'overview', label: 'Overview', icon: IconLeaf }] },
   { group: 'Data', entries: [{ to: 'data', label: 'Collections', icon: IconDatabase }] },
-  { group: 'People', entries: [{ to: 'users', label: 'Users', icon: IconUsers }] },
+  {
+    group: 'People',
+    entries: [
+      { to: 'users', label: 'Users', icon: IconUsers },
+      { to: 'entry', label: 'Sign-in', icon: IconDoorEnter },
+    ],
+  },
   {
     group: 'Messages',
     entries: [
