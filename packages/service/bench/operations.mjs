@@ -43,7 +43,7 @@ export async function fillCalls({ mysql, database, requests }) {
   await mysql.query(`INSERT INTO ${table} (${columns}) VALUES ?`, [rows]);
   for (let have = seed, turn = 0; have < requests; have *= 2, turn++)
     await mysql.query(
-      `INSERT INTO ${table} (${columns}) SELECT CONCAT(LEFT(id, 20), '-', ${turn}), at + INTERVAL ${turn + 1} SECOND, method, route, path, status, durationUs + ${turn}, databaseUs, statements, client, trace, span, problem, bytesIn, bytesOut FROM ${table} WHERE span = '${'b'.repeat(16)}' LIMIT ${requests - have}`,
+      `INSERT INTO ${table} (${columns}) SELECT MD5(CONCAT(id, '-', ${turn})), at + INTERVAL ${turn + 1} SECOND, method, route, path, status, durationUs + ${turn}, databaseUs, statements, client, trace, span, problem, bytesIn, bytesOut FROM ${table} WHERE span = '${'b'.repeat(16)}' LIMIT ${requests - have}`,
     );
   const days = `\`${database}\`.\`_requestDays\``;
   const sums = [];

@@ -1,9 +1,14 @@
 /** Accounts that look after themselves: rules of entry, mails, ways in without a password, guests, and sessions of one's own. */
+import { pbkdf2Sync, scryptSync } from 'node:crypto';
+import { hashSync as argonHashSync } from '@node-rs/argon2';
+import { hashSync as bcryptHashSync } from '@node-rs/bcrypt';
 import { operations } from '@orchard/contract';
 import { MAIL_ACCOUNT, SMS_ACCOUNT } from '@orchard/simulators';
 import { afterAll, beforeAll, beforeEach, describe, expect, inject, it } from 'vitest';
 import { eventually, makeApp, PASSWORD, type Place, startTestService, type TestApp, type TestService } from './support.js';
 
+const SALT = Buffer.from('salt of another system');
+const base64 = (bytes: Buffer): string => bytes.toString('base64').replace(/=+$/, '');
 let test: TestService;
 let app: TestApp;
 let number = 0;
@@ -267,5 +272,56 @@ describe('mails about accounts', () => {
     const told = () => test.simulators.mail.mailsOf(email).filter(({ subject }) => subject.includes('A new sign-in'));
     await eventually(() => told().length === 1);
     expect(told()[0]?.text).toContain('hiker-ios');
+  });
+});
+
+describe('accounts of another system', () => {
+  /** Made by other programs for the password `over-the-second-col`. */
+  const hashes = {
+    bcrypt: bcryptHashSync('over-the-second-col', { cost: 4 }),
+    argon2: argonHashSync('over-the-second-col', { memoryCost: 8_192, timeCost: 3, parallelism: 1 }),
+    scrypt: `$scrypt$ln=12,r=8,p=1$${base64(SALT)}$${base64(scryptSync('over-the-second-col', SALT, 32, { N: 4096, r: 8, p: 1 }))}`,
+    pbkdf2: `$pbkdf2-sha256$i=20000,l=32$${base64(SALT)}$${base64(pbkdf2Sync('over-the-second-col', SALT, 20_000, 32, 'sha256'))}`,
+    passlib: `$pbkdf2-sha512$1000$${base64(SALT).replaceAll('+', '.')}$${base64(pbkdf2Sync('over-the-second-col', SALT, 1_000, 64, 'sha512')).replaceAll('+', '.')}`,
+  };
+
+  it('keep their passwords, whatever hashed them, and are hashed as ours from the first sign-in on', async () => {
+    const users = Object.entries(hashes).map(([name, passwordHash]) => ({
+      email: `${name}@hikers.example`,
+      passwordHash,
+      emailConfirmed: true,
+    }));
+    expect(await test.owner.call(operations.accounts.importUsers, { params: app.dev.params, body: { users } })).toEqual({
+      added: 5,
+      refused: [],
+    });
+    for (const { email } of users) {
+      const signIn = (password: string) => call('POST', '/sessions', { email, password });
+      expect([email, (await signIn('over-the-first-col')).status]).toEqual([email, 401]);
+      expect([email, (await signIn('over-the-second-col')).status]).toEqual([email, 201]);
+      expect([email, (await signIn('over-the-second-col')).status]).toEqual([email, 201]);
+    }
+    const { db } = await test.service.parts.directory.environment(app.name, 'dev');
+    const kept = await db.runRows<{ verifier: string }>(`SELECT verifier FROM ${db.name}._credentials`);
+    expect(kept.map(({ verifier }) => verifier.slice(0, 30))).toEqual(Array(5).fill('$argon2id$v=19$m=19456,t=2,p=1'));
+  });
+
+  it('that cannot be taken over are refused one by one, and the others are added', async () => {
+    await call('POST', '/users', RUNA);
+    const users = [
+      { email: RUNA.email, passwordHash: hashes.bcrypt },
+      { email: 'md5@hikers.example', passwordHash: '5f4dcc3b5aa765d61d8327deb882cf99' },
+      { email: 'slow@hikers.example', passwordHash: hashes.bcrypt.replace('$04$', '$31$') },
+      { email: 'ivo@hikers.example' },
+    ];
+    const { added, refused } = await test.owner.call(operations.accounts.importUsers, { params: app.dev.params, body: { users } });
+    expect([added, refused.map(({ problem }) => problem)]).toEqual([
+      1,
+      [
+        expect.stringContaining('There is an account for'),
+        expect.stringContaining('PHC string format'),
+        expect.stringContaining('would cost too much: cost 31'),
+      ],
+    ]);
   });
 });

@@ -2,6 +2,7 @@ import { operations } from '@orchard/contract';
 import type { Command } from 'commander';
 import { askSecret, readLine } from '../asking.js';
 import { addCall, addList, addRemoval } from '../declared.js';
+import { addUserImport } from './userImport.js';
 
 export function addUserCommands(program: Command): void {
   program.command('user').description('users of the environment');
@@ -16,5 +17,6 @@ export function addUserCommands(program: Command): void {
   addCall(program, operations.users.patch, {
     options: { disabled: { about: 'end sessions and refuse signing in; --no-disabled allows it again' } },
   });
+  addUserImport(program);
   addRemoval(program, operations.users.remove, { what: ({ user }) => `Deleting the user ${user}` });
 }

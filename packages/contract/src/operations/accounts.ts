@@ -1,7 +1,19 @@
 /** Accounts of users: how they come about, ways in without a password, mails about them, and what is a person's own. */
 import { ACCOUNT_MAILS } from '@orchard/core/words';
 import { z } from 'zod';
-import { email, ENVIRONMENT, environmentParams, givenPassword, linkToken, nothing, operation, password, time, uuid } from '../common.js';
+import {
+  appData,
+  email,
+  ENVIRONMENT,
+  environmentParams,
+  givenPassword,
+  linkToken,
+  nothing,
+  operation,
+  password,
+  time,
+  uuid,
+} from '../common.js';
 import { phone, role, tokens, user, userName } from './users.js';
 
 export const SIGN_UP_RULES = ['open', 'domains', 'invited', 'closed'] as const;
@@ -76,6 +88,18 @@ const userSession = z
   })
   .meta({ id: 'UserSession' });
 export type UserSession = z.infer<typeof userSession>;
+
+const importedUser = z.strictObject({
+  email,
+  name: userName.optional(),
+  phone: phone.optional(),
+  roles: z.array(role).max(20).optional(),
+  data: appData.optional(),
+  passwordHash: z.string().max(500).optional().describe('argon2, bcrypt, scrypt or PBKDF2 in the PHC string format'),
+  emailConfirmed: z.boolean().optional(),
+  createdAt: time.optional(),
+});
+export type ImportedUser = z.infer<typeof importedUser>;
 
 const signedIn = { kind: 'app', user: 'required' } as const;
 const anApp = { kind: 'app', user: 'optional' } as const;
@@ -326,6 +350,20 @@ export const accountOperations = {
     status: 201,
     reply: user.extend({ address: z.string().optional() }),
     problems: ['already-exists', 'gateway-missing'],
+  }),
+  importUsers: operation({
+    id: 'accounts.importUsers',
+    changes: 'user',
+    method: 'POST',
+    path: `${ENVIRONMENT}/users/import`,
+    summary: 'Take over accounts from another system, with the hashes of their passwords; an address that is taken is left alone',
+    caller: maintainer,
+    params: environmentParams,
+    body: z.strictObject({ users: z.array(importedUser).min(1).max(500) }),
+    reply: z.object({
+      added: z.int(),
+      refused: z.array(z.object({ index: z.int(), email: z.string(), problem: z.string() })),
+    }),
   }),
   sessions: operation({
     id: 'accounts.sessions',

@@ -1,2 +1,3 @@
 export * from './kinds.js';
 export * from './mails.js';
+export * from './passwordHashes.js';

@@ -14,6 +14,7 @@ import { confirmedUser } from '../users/account.js';
 import { callerOf, demandSignUp, entryRules } from '../users/entry.js';
 import { presentUser, type SessionRow } from '../users/store.js';
 import type { AccountFlows } from './flows.js';
+import { importUsers } from './importing.js';
 import { type AccountMailer, ownTexts } from './mailer.js';
 import { listOutbox } from './outbox.js';
 import type { Parts } from './parts.js';
@@ -185,6 +186,10 @@ function managedRoutes(parts: Parts, mailer: AccountMailer, flows: AccountFlows)
     bind(own.invite, async (call) => ({ body: await flows.invite(environmentOf(call), call.body) }), {
       // Neither the address that opens the account nor personal data outlives it in the audit.
       after: ({ id, roles }) => ({ id, roles }),
+    }),
+    bind(own.importUsers, async (call) => ({ body: await importUsers(parts, environmentOf(call), call.body.users) }), {
+      subject: () => 'import',
+      after: ({ added, refused }) => ({ added, refused: refused.length }),
     }),
     bind(own.sessions, async (call) => {
       await parts.userStore.named(environmentOf(call), call.params.user);

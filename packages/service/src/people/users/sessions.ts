@@ -3,7 +3,7 @@ import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { Guesses } from '../../platform/access/guesses.js';
 import { demandGoodPassword } from '../../platform/access/passwords.js';
-import { hashPassword, verifyPassword } from '../../platform/access/secrets.js';
+import { hashPassword, isOwnHash, verifyPassword } from '../../platform/access/secrets.js';
 import { SESSION_MS } from '../../platform/access/userTokens.js';
 import type { Environment } from '../../platform/call.js';
 import { CredentialStore } from './credentials.js';
@@ -21,6 +21,10 @@ export type NewUser = {
   email: string | null;
   /** Without one, no one can sign in until a password is set. */
   password?: string | undefined;
+  /** Instead of a password: its hash, from another system. */
+  passwordHash?: string | undefined;
+  emailConfirmedAt?: Date | undefined;
+  createdAt?: Date | undefined;
   name?: string | undefined;
   data?: JsonObject | undefined;
   roles?: string[] | undefined;
@@ -54,14 +58,15 @@ export class Sessions {
       disabled: false,
       phone: wanted.phone ?? null,
       phoneVerifiedAt: null,
-      emailConfirmedAt: null,
+      emailConfirmedAt: wanted.emailConfirmedAt ?? null,
       terms: wanted.terms ?? null,
-      createdAt: now,
+      createdAt: wanted.createdAt ?? now,
       updatedAt: now,
       lastSeenAt: null,
     };
-    const { password } = wanted;
-    const credential = password === undefined ? null : this.#credentials.passwordRow(row.id, await hashPassword(password));
+    const { password, passwordHash } = wanted;
+    const hash = passwordHash ?? (password === undefined ? null : await hashPassword(password));
+    const credential = hash === null ? null : this.#credentials.passwordRow(row.id, hash);
     await this.store.insert(environment, row, credential);
     return row;
   }
@@ -102,7 +107,11 @@ export class Sessions {
     const guesses = this.#guesses(environment);
     await guesses.demand(email, address);
     const hash = user ? await this.#credentials.passwordHash(environment, user.id) : undefined;
-    if (await verifyPassword(hash, password)) return guesses.noteSuccess(email, address);
+    if (await verifyPassword(hash, password)) {
+      // One that was taken over becomes one of ours at the first sign-in.
+      if (user && hash && !isOwnHash(hash)) await this.#credentials.setPassword(environment, user.id, await hashPassword(password));
+      return guesses.noteSuccess(email, address);
+    }
     await guesses.noteFailure(email, address);
     throw new Problem('sign-in-refused', words);
   }
