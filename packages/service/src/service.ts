@@ -3,7 +3,7 @@ import { randomBytes, randomFillSync } from 'node:crypto';
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { Problem } from '@orchard/contract';
-import { base32, uuidv7 } from '@orchard/core';
+import { base32, type JsonObject, uuidv7 } from '@orchard/core';
 import express from 'express';
 import mysql from 'mysql2/promise';
 import type { Logger } from 'pino';
@@ -134,6 +134,11 @@ function connect(platform: Platform, capabilities: readonly Capability[]): void 
   }
   platform.ports.userRemoved = async (removal) => {
     for (const { onUserRemoved } of capabilities) await onUserRemoved?.(removal);
+  };
+  platform.ports.dataOfUser = async (environment, userId) => {
+    const whole: JsonObject = {};
+    for (const { dataOfUser } of capabilities) Object.assign(whole, await dataOfUser?.(environment, userId));
+    return whole;
   };
   platform.ports.environmentCreated = async (environment) => {
     for (const { onEnvironmentCreated } of capabilities) await onEnvironmentCreated?.(environment);

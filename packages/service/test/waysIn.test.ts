@@ -5,6 +5,7 @@ import { hashSync as bcryptHashSync } from '@node-rs/bcrypt';
 import { operations } from '@orchard/contract';
 import { MAIL_ACCOUNT, SMS_ACCOUNT } from '@orchard/simulators';
 import { afterAll, beforeAll, beforeEach, describe, expect, inject, it } from 'vitest';
+import { removeDue } from '../src/people/users/account.js';
 import { eventually, makeApp, PASSWORD, type Place, startTestService, type TestApp, type TestService } from './support.js';
 
 const SALT = Buffer.from('salt of another system');
@@ -272,6 +273,49 @@ describe('mails about accounts', () => {
     const told = () => test.simulators.mail.mailsOf(email).filter(({ subject }) => subject.includes('A new sign-in'));
     await eventually(() => told().length === 1);
     expect(told()[0]?.text).toContain('hiker-ios');
+  });
+});
+
+describe('a user of their own', () => {
+  it('gets all that is kept of them as one document, and nothing of others', async () => {
+    const { accessToken: token } = (await call('POST', '/users', RUNA)).body;
+    const other = (await call('POST', '/users', { ...RUNA, email: 'kenji@hikers.example' })).body;
+    await call('POST', '/data/notes', { text: 'fog at the col' }, { token });
+    await call('POST', '/data/notes', { text: 'not yours' }, { token: other.accessToken });
+    const device = { platform: 'ios', appVersion: '2.6.1', os: 'iOS 19', locale: 'nb-NO', timeZone: 'Europe/Oslo', permission: 'granted' };
+    const { secret } = (await call('PUT', '/devices/phone-0001', device, { token })).body;
+    const events = [{ id: 'e-1', name: 'hut_opened', at: new Date().toISOString(), properties: { hut: 'fellgate' } }];
+    const headers = { 'orchard-device': 'phone-0001', 'orchard-device-secret': secret };
+    await call('POST', '/events', { sentAt: new Date().toISOString(), events }, { token, headers });
+    const { body } = await call('GET', '/users/me/export', undefined, { token });
+    expect(body).toMatchObject({
+      account: { email: RUNA.email },
+      sessions: [{ client: 'hiker-ios' }],
+      devices: [{ id: 'phone-0001' }],
+      topics: [],
+      records: { notes: [{ text: 'fog at the col' }] },
+      events: [{ name: 'hut_opened', properties: { hut: 'fellgate' } }],
+    });
+    expect(JSON.stringify(body)).not.toMatch(/not yours|kenji|argon2/);
+  });
+
+  it('deletes the account, comes back within the days of grace, and is gone after them', async () => {
+    await rules({ graceDays: 14 });
+    const signIn = () => call('POST', '/sessions', { email: RUNA.email, password: PASSWORD });
+    const remove = (token: string) => call('POST', '/users/me/deletion', { password: PASSWORD }, { token });
+    const { accessToken: token, user } = (await call('POST', '/users', RUNA)).body;
+    expect((await remove(token)).status).toBe(204);
+    expect((await call('GET', '/users/me', undefined, { token })).status).toBe(401);
+    const at = { params: { ...app.dev.params, user: user.id } };
+    expect((await test.owner.call(operations.users.read, at)).deleteAt).not.toBeNull();
+    const back = (await signIn()).body;
+    expect(back.user.deleteAt).toBeNull();
+    await remove(back.accessToken);
+    const environment = await test.service.parts.directory.environment(app.name, 'dev');
+    await environment.db.run(`UPDATE ${environment.db.name}._users SET deleteAt = deleteAt - INTERVAL 15 DAY`);
+    await removeDue(test.service.parts, test.service.parts.userStore, environment);
+    expect((await signIn()).status).toBe(401);
+    expect((await mailed('account-deleted')).to).toBe(RUNA.email);
   });
 });
 

@@ -164,6 +164,13 @@ function RulesForm({ of }: { of: EntryRules }) {
           classNames={{ input: 'mono' }}
           {...getInputProps('leastVersions')}
         />
+        <NumberInput
+          label="Days of grace"
+          description="So long a deleted account comes back when its owner signs in. 0: it is gone at once."
+          min={0}
+          max={90}
+          {...getInputProps('graceDays')}
+        />
         {toggle('tellNewSignIn', 'Tell people by mail of a sign-in from a new place')}
       </FormOf>
     </fieldset>

@@ -7,6 +7,7 @@ import {
   ENVIRONMENT,
   environmentParams,
   givenPassword,
+  jsonObject,
   linkToken,
   nothing,
   operation,
@@ -53,6 +54,7 @@ const rules = {
     .describe('Sessions of a user at once; a further one ends the oldest. 1: one device only'),
   terms: z.string().min(1).max(40).nullable().describe('The version of the terms that a sign-up must accept'),
   leastVersions: z.record(z.string().max(40), version).describe('By client: the oldest version of the app that may sign in or renew'),
+  graceDays: z.int().min(0).max(90).describe('How many days a deleted account can come back, by signing in; 0: it is gone at once'),
   tellNewSignIn: z.boolean().describe('Whether a mail tells users of a sign-in from a new place'),
 };
 const entryRules = z
@@ -221,6 +223,15 @@ export const accountOperations = {
     body: z.strictObject({ email, password, name: userName.optional(), terms: z.string().max(40).optional() }),
     reply: user,
     problems: ['already-exists', 'wrong-state', 'access-refused'],
+  }),
+  exportMe: operation({
+    id: 'accounts.exportMe',
+    rate: 'sign-in',
+    method: 'GET',
+    path: '/app/v1/users/me/export',
+    summary: 'All that is kept of the signed-in user, as one JSON document: account, sessions, devices, topics, records, events',
+    caller: signedIn,
+    reply: jsonObject,
   }),
   mySessions: operation({
     id: 'accounts.mySessions',

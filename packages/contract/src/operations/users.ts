@@ -28,6 +28,7 @@ export const user = z
     disabled: z.boolean(),
     phone: z.string().nullable().describe('E.164'),
     phoneVerifiedAt: time.nullable().describe('When a code sent to the number was answered'),
+    deleteAt: time.nullable().describe('When the account goes, unless its owner signs in before'),
     terms: z.string().nullable().describe('The version of the terms that they accepted'),
     createdAt: time,
     updatedAt: time,
@@ -144,7 +145,8 @@ export const userOperations = {
     rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/users/me/deletion',
-    summary: 'Delete the account of the signed-in user, confirmed by password; their records stay, without an owner',
+    summary:
+      'Delete the account of the signed-in user, confirmed by password, at once or after the days of grace; their records stay, without an owner',
     caller: { kind: 'app', user: 'required' },
     body: z.strictObject({ password: givenPassword }),
     status: 204,

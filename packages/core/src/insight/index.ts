@@ -12,6 +12,7 @@ export * from './funnel.js';
 export * from './funnelCourse.js';
 export * from './groups.js';
 export * from './mask.js';
+export * from './ofPerson.js';
 export * from './paths.js';
 export * from './peopleSet.js';
 export * from './question.js';

@@ -1,4 +1,5 @@
 /** What a room contributes to the service. The service itself names no room; it loops over their list (capabilities.ts). */
+import type { JsonObject } from '@orchard/core';
 import type { Environment, Route } from './call.js';
 import type { JobKind } from './jobs/queue.js';
 import type { Mark } from './live/marks.js';
@@ -34,6 +35,8 @@ export type Capability<Offer extends object = object> = {
   stop?: () => Promise<void> | void;
   /** The environment's database exists; the environment is not visible yet. */
   onEnvironmentCreated?: (environment: Environment) => Promise<void>;
+  /** What the room keeps of a user, for themselves: named parts of one JSON document. */
+  dataOfUser?: (environment: Environment, userId: string) => Promise<JsonObject>;
   /** In the transaction in which a user is removed. */
   onUserRemoved?: (removal: UserRemoval) => Promise<void>;
 };

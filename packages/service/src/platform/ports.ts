@@ -116,6 +116,8 @@ export type Ports = {
    * @throws {Problem} still-referenced
    */
   userRemoved: (removal: UserRemoval) => Promise<void>;
+  /** All that is kept of a user, by room. */
+  dataOfUser: (environment: Environment, userId: string) => Promise<JsonObject>;
   /** The countries that these devices reported, by device; those that reported none are left out. */
   countriesOf: (environment: Pick<Environment, 'db'>, deviceIds: readonly string[]) => Promise<Map<string, string>>;
   behaviour: BehaviourPort;
@@ -153,6 +155,7 @@ export const emptyPorts = (): Ports => ({
   findSession: async () => null,
   goodSessions: async () => new Map(),
   userRemoved: async () => undefined,
+  dataOfUser: async () => ({}),
   countriesOf: async () => new Map(),
   accounts: { confirm: async () => undefined, signedIn: () => undefined, deleted: () => undefined },
   behaviour: { prepare: async () => null, sql: () => ({ sql: '0', values: [] }) },

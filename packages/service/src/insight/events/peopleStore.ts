@@ -82,6 +82,12 @@ export class People {
     return number;
   }
 
+  /** Of a user who has sent events; null for others. */
+  async numberOf(db: EnvironmentDatabase, userId: string): Promise<number | null> {
+    const [row] = await db.runRows<{ number: number }>(`SELECT number FROM ${db.of(personTable)} WHERE userId = ?`, [userId]);
+    return row?.number ?? null;
+  }
+
   async #ofUser(
     db: EnvironmentDatabase,
     on: Statements,

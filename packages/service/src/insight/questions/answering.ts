@@ -19,6 +19,7 @@ import {
   calendarStep,
   type Difference,
   type FunnelQuestion,
+  type InsightEvent,
   returnCurve,
   stepFor,
   stepsOf,
@@ -37,6 +38,8 @@ export type Asked = { environment: Environment; signal?: AbortSignal | undefined
 type Period = { from: number; until: number };
 
 const DAY_MS = 86_400_000;
+/** What is told of one person. */
+const [MOST_DAYS, MOST_EVENTS] = [799, 100_000];
 const WINDOWS_MS = [DAY_MS, 7 * DAY_MS, 28 * DAY_MS];
 const iso = (at: number) => new Date(at).toISOString();
 const before = ({ from, until }: Period): Period => ({ from: from - (until - from), until: from });
@@ -230,6 +233,17 @@ export class Questions {
     const reader = await this.#reader(environment, period);
     const question = { ...reader.period, wanted: reader.wanted({ event, filter: filter ?? undefined }) };
     return (await this.thread.ask(environment.db, { kind: 'times', question }, reader.reading(), signal)).answer;
+  }
+
+  /** All that a user did, as far as events are kept. */
+  async ofUser(environment: Environment, userId: string): Promise<InsightEvent[]> {
+    const person = await this.parts.people.numberOf(environment.db, userId);
+    if (person === null) return [];
+    const until = this.parts.now();
+    const reader = await this.#reader(environment, { from: iso(until - MOST_DAYS * DAY_MS), until: iso(until) });
+    reader.groups(reader.properties);
+    const question = { ...reader.period, person, most: MOST_EVENTS };
+    return (await this.thread.ask(environment.db, { kind: 'ofPerson', question }, reader.reading())).answer;
   }
 
   async paths({ environment, signal }: Asked, body: Body<'paths'>): Promise<PathsReply> {

@@ -14,6 +14,13 @@ export function questions(parts: Parts): Capability<QuestionsOffer> {
     name: 'questions',
     offer: { questions: asked },
     routes: questionRoutes(asked),
+    dataOfUser: async (environment, userId) => ({
+      events: (await asked.ofUser(environment, userId)).map(({ at, name, properties }) => ({
+        at: new Date(at).toISOString(),
+        name,
+        properties,
+      })),
+    }),
     stop: () => thread.stop(),
   };
 }

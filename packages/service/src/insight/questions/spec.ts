@@ -9,6 +9,8 @@ import type {
   EffectQuestion,
   FunnelAnswer,
   FunnelQuestion,
+  InsightEvent,
+  OfPersonQuestion,
   PathNode,
   PathsQuestion,
   ReturnsAnswer,
@@ -31,7 +33,8 @@ export type Spec =
   | { kind: 'returns'; question: ReturnsQuestion }
   | { kind: 'paths'; question: PathsQuestion }
   | { kind: 'effect'; question: EffectQuestion }
-  | { kind: 'times'; question: TimesQuestion };
+  | { kind: 'times'; question: TimesQuestion }
+  | { kind: 'ofPerson'; question: OfPersonQuestion };
 
 export type Answers = {
   count: { series: CountSeries[]; groups: number };
@@ -44,6 +47,7 @@ export type Answers = {
   paths: { total: number; next: PathNode[] };
   effect: EffectAnswer;
   times: TimesAnswer;
+  ofPerson: InsightEvent[];
 };
 
 /** Who is who, for the thread. */

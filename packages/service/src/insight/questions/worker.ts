@@ -9,6 +9,7 @@ import {
   EffectScan,
   FunnelScan,
   mergeSegments,
+  OfPersonScan,
   openDay,
   packDay,
   PathsScan,
@@ -89,6 +90,8 @@ function scanOf(spec: Spec, ground: QuestionGround, firstSeen: Float64Array): Sc
       return new PathsScan(spec.question, ground);
     case 'effect':
       return new EffectScan(spec.question, ground);
+    case 'ofPerson':
+      return new OfPersonScan(spec.question);
     case 'times':
       return new TimesScan(spec.question, ground);
   }

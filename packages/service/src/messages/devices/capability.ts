@@ -1,3 +1,4 @@
+import type { JsonObject } from '@orchard/core';
 import type { Capability } from '../../platform/capability.js';
 import { latestSql } from '../../platform/live/marks.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
@@ -17,6 +18,7 @@ export function devices(parts: Parts): Capability<{ devices: DeviceStore }> {
     routes: deviceRoutes(parts),
     recurring: [{ work: 'tend devices', everyMs: HOUR_MS, eachEnvironment: (environment) => tendDevices(parts, environment) }],
     marks: [{ name: 'devices', of: ({ db }) => ({ sql: latestSql(`${db.of(deviceTable)}`, 'updatedAt') }) }],
+    dataOfUser: async (environment, userId) => ({ devices: (await store.ofUser(environment, userId)) as unknown as JsonObject[] }),
     onUserRemoved: ({ on, environment, userId }) => store.releaseUser(on, environment, userId),
   };
 }

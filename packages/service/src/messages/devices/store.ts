@@ -115,6 +115,12 @@ export class DeviceStore {
     await on.change(`UPDATE ${environment.db.of(deviceTable)} SET userId = NULL WHERE userId = ?`, [userId]);
   }
 
+  async ofUser(environment: Environment, userId: string): Promise<Device[]> {
+    const devices = environment.db.table(deviceTable);
+    const rows = await environment.db.orm.select().from(devices).where(eq(devices.userId, userId));
+    return Promise.all(rows.map((row) => this.present(environment, row)));
+  }
+
   async list(environment: Environment, request: ListRequest, ground: ListGround) {
     await prepareBehaviour(this.parts, environment, request.filter);
     const plan = planList(

@@ -9,6 +9,9 @@ export function topics(parts: Parts): Capability {
   return {
     name: 'topics',
     routes: topicRoutes(parts),
+    dataOfUser: async (environment, userId) => ({
+      topics: (await store.followedBy(environment, null, userId)).map(({ topic, at }) => ({ topic, at })),
+    }),
     onUserRemoved: ({ on, environment, userId }) => store.forget(on, environment, { kind: 'user', id: userId }),
   };
 }

@@ -1,4 +1,5 @@
 import { type AccountMailDocument, operations, Problem, type UserSession } from '@orchard/contract';
+import type { JsonObject } from '@orchard/core';
 import {
   ACCOUNT_MAILS,
   type AccountMail,
@@ -85,6 +86,14 @@ function ownRoutes(parts: Parts, flows: AccountFlows, ways: WaysIn): Route[] {
       await userSessions.setPassword(environment, { ...user, ...changes }, password, 'body.password', call.user?.sessionId ?? null);
       await flows.askConfirmation(environment, { ...user, ...changes }, callerOf(call).locale);
       return { body: presentUser(await me(call)) };
+    }),
+    bind(own.exportMe, async (call) => {
+      const environment = environmentOf(call);
+      const user = await me(call);
+      const sessions = await sessionsOf(parts, environment, user.id, call.user?.sessionId ?? null);
+      return {
+        body: { account: presentUser(user), sessions, ...(await parts.ports.dataOfUser(environment, user.id)) } as unknown as JsonObject,
+      };
     }),
     bind(own.mySessions, async (call) => ({
       body: { items: await sessionsOf(parts, environmentOf(call), call.user?.id ?? '', call.user?.sessionId ?? null) },

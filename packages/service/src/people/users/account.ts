@@ -1,11 +1,13 @@
 /** Users and their own accounts: the password, and deletion. */
 import { operations, Problem } from '@orchard/contract';
 import { WRONG_PASSWORD } from '../../platform/access/passwords.js';
-import { authorOf, bind, type Call, environmentOf, type Route } from '../../platform/call.js';
+import { authorOf, bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
 import type { Parts } from './parts.js';
-import { callerOf } from './entry.js';
+import { callerOf, entryRules } from './entry.js';
 import type { Sessions } from './sessions.js';
 import type { UserRow, UserStore } from './store.js';
+
+const DAY_MS = 86_400_000;
 
 export function accountRoutes(parts: Parts, store: UserStore, sessions: Sessions): Route[] {
   const own = operations.users;
@@ -17,7 +19,13 @@ export function accountRoutes(parts: Parts, store: UserStore, sessions: Sessions
     }),
     bind(own.removeMe, async (call) => {
       const { id } = await confirmedUser(store, sessions, call, call.body.password);
-      await removeUser(parts, store, call, id);
+      const environment = environmentOf(call);
+      const { graceDays } = await entryRules.read(environment);
+      if (graceDays === 0) await removeUser(parts, store, environment, id, { by: authorOf(call), locale: callerOf(call).locale });
+      else {
+        await store.update(environment, id, { deleteAt: new Date(parts.now() + graceDays * DAY_MS), updatedAt: new Date(parts.now()) });
+        await sessions.end(environment, { userId: id }, 'account deleted');
+      }
       return { body: undefined };
     }),
   ];
@@ -43,12 +51,28 @@ export async function confirmedUser(
  * Deletes a user with everything that belongs to that user alone.
  * @throws {Problem} not-found, still-referenced
  */
-export async function removeUser(parts: Parts, store: UserStore, call: Call, id: string): Promise<void> {
-  const environment = environmentOf(call);
+export async function removeUser(
+  parts: Parts,
+  store: UserStore,
+  environment: Environment,
+  id: string,
+  { by, locale }: { by: string; locale: string },
+): Promise<void> {
   const user = await store.find(environment, id);
-  const removed = await store.remove({ environment, userId: id, by: authorOf(call) }, parts.ports.userRemoved);
+  const removed = await store.remove({ environment, userId: id, by }, parts.ports.userRemoved);
   if (!removed) throw new Problem('not-found', `There is no user ${id}.`);
-  if (user) parts.ports.accounts.deleted(environment, user, callerOf(call).locale);
+  if (user) parts.ports.accounts.deleted(environment, user, locale);
   parts.userTokens.forget({ userId: id });
   parts.changes.wake(environment.id);
+}
+
+/** Deletes the accounts whose grace is over. One that records still need waits for the team. */
+export async function removeDue(parts: Parts, store: UserStore, environment: Environment): Promise<void> {
+  for (const { id } of await store.dueForDeletion(environment, new Date(parts.now()))) {
+    try {
+      await removeUser(parts, store, environment, id, { by: `user:${id}`, locale: 'en' });
+    } catch (error) {
+      if (!(error instanceof Problem) || error.problem !== 'still-referenced') throw error;
+    }
+  }
 }

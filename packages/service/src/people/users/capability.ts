@@ -3,6 +3,7 @@ import type { Capability } from '../../platform/capability.js';
 import { latestSql } from '../../platform/live/marks.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
 import type { Parts } from './parts.js';
+import { removeDue } from './account.js';
 import { userRoutes } from './routes.js';
 import { Sessions } from './sessions.js';
 import { UserStore } from './store.js';
@@ -26,6 +27,11 @@ export function users(parts: Parts): Capability<UserOffer> {
     offer: { userStore: store, userSessions: sessions },
     routes: userRoutes(parts, store, sessions),
     recurring: [
+      {
+        work: 'delete accounts whose grace is over',
+        everyMs: HOUR_MS,
+        eachEnvironment: (environment) => removeDue(parts, store, environment),
+      },
       {
         work: 'forget failed sign-ins of users',
         everyMs: HOUR_MS,

@@ -16,6 +16,7 @@ export const entryRules = new Settings<EntryRules>('entry', () => ({
   mostSessions: null,
   terms: null,
   leastVersions: {},
+  graceDays: 0,
   tellNewSignIn: false,
 }));
 

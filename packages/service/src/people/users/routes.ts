@@ -1,7 +1,7 @@
 import { operations, Problem, type User } from '@orchard/contract';
 import { type JsonObject, mergePatch, withheld } from '@orchard/core';
 import { orNone } from '../../platform/audit/audit.js';
-import { bind, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
+import { authorOf, bind, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { demandPhone } from '../../messages/gateways/numbers.js';
 import { accountRoutes, removeUser } from './account.js';
@@ -82,7 +82,7 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
     bind(
       own.remove,
       async (call) => {
-        await removeUser(parts, store, call, call.params.user);
+        await removeUser(parts, store, environmentOf(call), call.params.user, { by: authorOf(call), locale: 'en' });
         return { body: undefined };
       },
       audited,

@@ -60,6 +60,7 @@ export class Sessions {
       phoneVerifiedAt: null,
       emailConfirmedAt: wanted.emailConfirmedAt ?? null,
       terms: wanted.terms ?? null,
+      deleteAt: null,
       createdAt: wanted.createdAt ?? now,
       updatedAt: now,
       lastSeenAt: null,
@@ -150,8 +151,10 @@ export class Sessions {
       endedReason: null,
     });
     await this.#endBeyondMost(environment, user.id, new Date(now));
-    await this.store.update(environment, user.id, { lastSeenAt: new Date(now) });
-    return this.#tokens(environment, { ...user, lastSeenAt: new Date(now) }, id, 1, expiresAt);
+    // Who signs in again keeps the account.
+    const changes = { lastSeenAt: new Date(now), deleteAt: null };
+    await this.store.update(environment, user.id, changes);
+    return this.#tokens(environment, { ...user, ...changes }, id, 1, expiresAt);
   }
 
   async #endBeyondMost(environment: Environment, userId: string, now: Date): Promise<void> {

@@ -1,7 +1,7 @@
 /** Users and their sessions, as rows. */
 import { Problem, type User } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import { and, desc, eq, gt, isNotNull, isNull, ne } from 'drizzle-orm';
+import { and, desc, eq, gt, isNotNull, isNull, lte, ne } from 'drizzle-orm';
 import { isDuplicate, isReferenceError } from '../../platform/database/errors.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
@@ -18,7 +18,7 @@ const COLUMNS: Columns = new Map(
   plainColumns({
     text: ['id', 'email', 'name', 'phone', 'roles'],
     boolean: ['disabled'],
-    time: ['emailConfirmedAt', 'createdAt', 'updatedAt', 'lastSeenAt'],
+    time: ['emailConfirmedAt', 'deleteAt', 'createdAt', 'updatedAt', 'lastSeenAt'],
   }),
 );
 
@@ -34,6 +34,7 @@ export function presentUser(row: UserRow): User {
     phone: row.phone,
     phoneVerifiedAt: row.phoneVerifiedAt?.toISOString() ?? null,
     terms: row.terms,
+    deleteAt: row.deleteAt?.toISOString() ?? null,
     createdAt: row.createdAt.toISOString(),
     updatedAt: row.updatedAt.toISOString(),
     lastSeenAt: row.lastSeenAt?.toISOString() ?? null,
@@ -113,6 +114,12 @@ export class UserStore {
         throw isReferenceError(error) === 'used' ? stillReferenced('users', userId, error) : error;
       }
     });
+  }
+
+  /** Accounts whose grace is over. */
+  async dueForDeletion({ db }: Environment, now: Date): Promise<UserRow[]> {
+    const users = db.table(userTable);
+    return db.orm.select().from(users).where(lte(users.deleteAt, now)).limit(100);
   }
 
   async list(environment: Environment, request: ListRequest, ground: ListGround) {

@@ -18,6 +18,8 @@ export const userTable = mysqlTable(
     phoneVerifiedAt: instant('phoneVerifiedAt'),
     /** The version of the terms that was accepted. */
     terms: varchar('terms', { length: 40 }),
+    /** When the account goes, unless its owner signs in before. */
+    deleteAt: instant('deleteAt'),
     createdAt: instant('createdAt').notNull(),
     updatedAt: instant('updatedAt').notNull(),
     lastSeenAt: instant('lastSeenAt'),
@@ -27,6 +29,7 @@ export const userTable = mysqlTable(
     index('users_created').on(t.createdAt),
     index('users_updated').on(t.updatedAt),
     index('users_phone').on(t.phone),
+    index('users_delete').on(t.deleteAt),
   ],
 );
 

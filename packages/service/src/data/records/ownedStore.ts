@@ -1,0 +1,17 @@
+/** The records that a user owns, for themselves: without fields that are hidden from apps. */
+import type { JsonObject } from '@orchard/core';
+import type { Environment } from '../../platform/call.js';
+import { presentRow, type RecordRow } from '../collections/shape.js';
+import type { Parts } from './parts.js';
+
+const MOST = 10_000;
+
+export async function ownedRecords({ catalogue }: Parts, environment: Environment, userId: string): Promise<JsonObject> {
+  const { collections } = await catalogue.shapes(environment);
+  const owned: JsonObject = {};
+  for (const shape of collections.values()) {
+    const rows = await environment.db.rows<RecordRow>(`SELECT * FROM ${shape.table} WHERE ownerId = ? ORDER BY id LIMIT ${MOST}`, [userId]);
+    if (rows.length > 0) owned[shape.name] = rows.map((row) => presentRow(shape, row, null, false));
+  }
+  return owned;
+}
