@@ -39,11 +39,12 @@ const ROOMS = {
     'messages/gateways',
   ],
   'people/users': ['messages/gateways'],
+  'people/accounts': ['messages/gateways', 'messages/settings', 'people/users'],
   'messages/optOuts': ['messages/gateways'],
   'messages/presence': [],
   'data/records': ['data/collections', 'people/users'],
   'data/imports': ['data/collections', 'data/records'],
-  'messages/devices': ['messages/gateways', 'messages/settings'],
+  'messages/devices': ['messages/gateways', 'messages/settings', 'people/users'],
   'messages/topics': ['messages/devices', 'people/users'],
   'messages/notifications': [
     'messages/devices',
@@ -58,6 +59,7 @@ const ROOMS = {
   'messages/channels': ['messages/notifications', 'messages/presence'],
   'insight/events': ['messages/devices'],
   'insight/questions': ['insight/events', 'messages/notifications', 'operations/telemetry'],
+  'insight/behaviour': ['insight/events', 'insight/questions'],
   'operations/reports': ['operations/telemetry', 'setup/members'],
 };
 const rooms = Object.keys(ROOMS);

@@ -38,6 +38,7 @@ it.each([
   'users?open=new',
   'entry',
   'entry?tab=mails',
+  'entry?tab=fields',
   'compose',
   'sent',
   'topics',

@@ -39,6 +39,7 @@ export const AUDIT_KINDS = {
   'insight settings': 'environment',
   'entry rules': 'environment',
   'account mail': 'environment',
+  'user field': 'environment',
   'user session': 'user',
 } as const;
 export type AuditKind = keyof typeof AUDIT_KINDS;

@@ -3,6 +3,7 @@
  * only speaks the API starts without reading a parser.
  */
 export * from './access.js';
+export { USER_FIELD_TYPES } from './accounts/userFieldTypes.js';
 export { ACCOUNT_MAILS, type AccountMail } from './accounts/kinds.js';
 export * from './actor.js';
 export * from './conditions.js';

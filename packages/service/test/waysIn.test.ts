@@ -319,6 +319,70 @@ describe('a user of their own', () => {
   });
 });
 
+describe('fields of users', () => {
+  const define = (field: string, body: object) =>
+    test.owner.call(operations.accounts.defineField, { params: { ...app.dev.params, field }, body: body as never });
+  const server = (method: string, path: string, body?: object) => call(method, path, body, { key: app.dev.serverKey });
+
+  it('are checked, seen and changed by those who may', async () => {
+    await define('club', { type: 'choice', choices: ['north', 'south'] });
+    await define('tier', { type: 'integer', min: 0, changedBy: 'servers' });
+    await define('note', { type: 'text', seenBy: 'servers', changedBy: 'servers' });
+    const { accessToken: token, user } = (await call('POST', '/users', { ...RUNA, data: { club: 'north', pace: 'slow' } })).body;
+    const patch = (data: object) => call('PATCH', '/users/me', { data }, { token });
+    expect((await patch({ club: 'east' })).body.fields).toMatchObject([{ path: 'body.data.club' }]);
+    expect((await patch({ tier: 3 })).body.fields).toMatchObject([
+      { path: 'body.data.tier', problem: expect.stringContaining('set by the team') },
+    ]);
+    expect((await server('PATCH', `/users/${user.id}`, { data: { tier: -1 } })).body.fields).toMatchObject([{ path: 'body.data.tier' }]);
+    await server('PATCH', `/users/${user.id}`, { data: { tier: 3, note: 'asks for the bunk at the window' } });
+    expect((await me(token)).data).toEqual({ club: 'north', pace: 'slow', tier: 3 });
+    expect((await server('GET', `/users/${user.id}`)).body.data.note).toContain('window');
+    expect((await call('POST', '/users', { ...RUNA, email: 'ivo@hikers.example', data: { note: 'x' } })).status).toBe(422);
+  });
+
+  it('filter users, audiences and records by rules, and a change holds at the next call', async () => {
+    await define('club', { type: 'choice', choices: ['north', 'south'] });
+    await define('since', { type: 'date' });
+    const { accessToken: token, user } = (await call('POST', '/users', { ...RUNA, data: { club: 'north', since: '2024-05-01' } })).body;
+    await call('POST', '/users', { ...RUNA, email: 'ivo@hikers.example', data: { club: 'south' } });
+    const found = async (filter: string) =>
+      (await test.owner.call(operations.users.list, { params: app.dev.params, query: { filter, sort: 'since' } })).items.map(
+        ({ email }) => email,
+      );
+    expect(await found("club = 'north' AND since < DATE('2025-01-01')")).toEqual([RUNA.email]);
+    expect(await found("club = 'south'")).toEqual(['ivo@hikers.example']);
+    const device = { platform: 'ios', appVersion: '2.6.1', os: 'iOS 19', locale: 'nb-NO', timeZone: 'Europe/Oslo', permission: 'granted' };
+    await call('PUT', '/devices/phone-0001', device, { token });
+    const body = { title: 'x', way: 'push' as const, audience: { filter: "user.club = 'north'" } };
+    expect((await test.owner.call(operations.notifications.previewManaged, { params: app.dev.params, body })).total).toBe(1);
+
+    await server('POST', '/data/trails', { name: 'Ridge', club: 'north' });
+    const rules = { read: "club = me('club')", create: 'FALSE', update: 'FALSE', delete: 'FALSE' };
+    await test.owner.call(operations.collections.patch, { params: { ...app.dev.params, collection: 'trails' }, body: { rules } });
+    const seen = async () => (await call('GET', '/data/trails', undefined, { token })).body.items.length;
+    expect(await seen()).toBe(1);
+    await server('PATCH', `/users/${user.id}`, { data: { club: 'south' } });
+    expect(await seen()).toBe(0);
+    const wrong = { ...rules, read: "club = me('clubb')" };
+    const work = test.owner.call(operations.collections.patch, {
+      params: { ...app.dev.params, collection: 'trails' },
+      body: { rules: wrong },
+    });
+    await expect(work).rejects.toMatchObject({ detail: expect.stringContaining("me('club')") });
+  });
+
+  it('take over what stands in the data, and say what does not fit', async () => {
+    await call('POST', '/users', { ...RUNA, data: { club: 'north' } });
+    await call('POST', '/users', { ...RUNA, email: 'ivo@hikers.example', data: { club: 7 } });
+    expect(await define('club', { type: 'text' })).toMatchObject({ name: 'club', misfits: 1, seenBy: 'user', changedBy: 'user' });
+    await expect(define('email', { type: 'text' })).rejects.toMatchObject({ extras: { fields: [{ path: 'params.field' }] } });
+    await expect(define('age', { type: 'integer', choices: ['x'] })).rejects.toMatchObject({ problem: 'invalid-input' });
+    await test.owner.call(operations.accounts.removeField, { params: { ...app.dev.params, field: 'club' } });
+    expect((await test.owner.call(operations.accounts.fields, { params: app.dev.params })).items).toEqual([]);
+  });
+});
+
 describe('accounts of another system', () => {
   /** Made by other programs for the password `over-the-second-col`. */
   const hashes = {

@@ -19,6 +19,11 @@ export function addEntryCommands(program: Command): void {
   ]);
   addRemoval(program, own.endSession, { what: ({ session }) => `Ending the session ${session}`, done: () => 'Ended.' });
 
+  program.command('user-field').description('fields of users that the team has defined');
+  addList(program, own.fields, ['name', 'type', 'required', 'seenBy', 'changedBy', 'description']);
+  addCall(program, own.defineField);
+  addRemoval(program, own.removeField, { what: ({ field }) => `Taking the definition of ${field} back` });
+
   program.command('account-mail').description('the mails about accounts');
   addList(program, own.mails, [
     'mail',

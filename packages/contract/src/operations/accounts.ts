@@ -1,5 +1,5 @@
 /** Accounts of users: how they come about, ways in without a password, mails about them, and what is a person's own. */
-import { ACCOUNT_MAILS } from '@orchard/core/words';
+import { ACCOUNT_MAILS, USER_FIELD_TYPES } from '@orchard/core/words';
 import { z } from 'zod';
 import {
   appData,
@@ -90,6 +90,27 @@ const userSession = z
   })
   .meta({ id: 'UserSession' });
 export type UserSession = z.infer<typeof userSession>;
+
+const bound = z.union([z.number(), z.string().max(40)]);
+const userFieldShape = {
+  type: z.enum(USER_FIELD_TYPES),
+  description: z.string().max(500).optional(),
+  required: z.boolean().optional(),
+  min: bound.optional(),
+  max: bound.optional(),
+  minLength: z.int().min(0).optional(),
+  maxLength: z.int().min(0).optional(),
+  pattern: z.string().max(200).optional(),
+  choices: z.array(z.string().min(1).max(100)).min(1).max(200).optional(),
+  seenBy: z.enum(['user', 'servers']).default('user').describe('Whether users see it of themselves, or only the team and its servers'),
+  changedBy: z.enum(['user', 'servers']).default('user').describe('Whether users change it, or only the team and its servers'),
+};
+const userField = z.strictObject(userFieldShape).meta({ id: 'UserField' });
+const namedUserField = z.object({ name: z.string(), ...userFieldShape });
+export type NamedUserField = z.output<typeof namedUserField>;
+const ofField = environmentParams.extend({
+  field: z.string().regex(/^[A-Za-z_][A-Za-z0-9_]{0,62}$/, 'A letter or _, then up to 62 letters, digits or _.'),
+});
 
 const importedUser = z.strictObject({
   email,
@@ -347,6 +368,44 @@ export const accountOperations = {
     caller: developer,
     params: environmentParams,
     reply: z.object({ items: z.array(outboxMail) }),
+  }),
+  fields: operation({
+    id: 'accounts.fields',
+    command: 'user-field list',
+    method: 'GET',
+    path: `${ACCOUNTS}/fields`,
+    summary: 'The fields of users that the team has defined',
+    caller: viewer,
+    params: environmentParams,
+    reply: z.object({ items: z.array(namedUserField) }),
+  }),
+  defineField: operation({
+    id: 'accounts.defineField',
+    changes: 'user field',
+    command: 'user-field set',
+    method: 'PUT',
+    path: `${ACCOUNTS}/fields/{field}`,
+    summary: 'Define a field of users: its type, constraints, who sees it and who changes it',
+    caller: maintainer,
+    params: ofField,
+    body: userField,
+    reply: namedUserField.extend({
+      misfits: z.int().describe('Users whose value of before does not fit; it stays as it is until it is changed, and no rule sees it'),
+    }),
+    problems: ['invalid-input'],
+  }),
+  removeField: operation({
+    id: 'accounts.removeField',
+    changes: 'user field',
+    command: 'user-field remove',
+    method: 'DELETE',
+    path: `${ACCOUNTS}/fields/{field}`,
+    summary: 'Take the definition of a field of users back; the values stay in their data',
+    caller: maintainer,
+    params: ofField,
+    status: 204,
+    reply: nothing,
+    problems: ['not-found'],
   }),
   invite: operation({
     id: 'accounts.invite',

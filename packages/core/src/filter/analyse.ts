@@ -153,7 +153,10 @@ function calledTerm(node: Call, ground: Ground): Term {
       const what = args.length === 1 && args[0]?.kind === 'literal' ? args[0].value : null;
       if (what === 'id') return { is: 'me', kind: 'text' };
       if (what === 'roles') return { is: 'myRoles', kind: 'list' };
-      throw new FilterError(at, "Expected me('id') or me('roles')");
+      const kind = typeof what === 'string' ? ground.scope.me?.get(what) : undefined;
+      if (kind) return { is: 'myField', kind, name: what as string };
+      const known = ['id', 'roles', ...(ground.scope.me?.keys() ?? [])];
+      throw new FilterError(at, `Expected ${known.map((name) => `me('${name}')`).join(' or ')}`);
     }
     default:
       if (ground.scope.functions?.has(op)) return scopeCall(node, ground.scope.functions.get(op) as ScopeFunction);

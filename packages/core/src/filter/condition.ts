@@ -17,6 +17,8 @@ export type FilterScope = {
   names(): Iterable<string>;
   /** Functions that this scope alone has, by name. They take constants, and their value is looked up like that of a field. */
   functions?: ReadonlyMap<string, ScopeFunction>;
+  /** The caller's own fields that `me('…')` may name, besides id and roles. */
+  me?: ReadonlyMap<string, ValueKind>;
 };
 export type ScopeFunction = {
   kind: ValueKind;
@@ -31,6 +33,7 @@ export type Term =
   | { is: 'called'; kind: ValueKind; name: string; args: readonly Scalar[] }
   | { is: 'me'; kind: 'text' }
   | { is: 'myRoles'; kind: 'list' }
+  | { is: 'myField'; kind: ValueKind; name: string }
   | { is: 'now'; kind: 'time' }
   | { is: 'arithmetic'; kind: 'number'; operator: '+' | '-' | '*' | '/' | '%' | 'div'; left: Term; right: Term }
   | { is: 'folded'; kind: 'text'; letters: 'case' | 'accents'; of: Term }
@@ -56,11 +59,11 @@ export type Condition =
   /** Whether the list shares an item with the caller's roles. */
   | { is: 'sharesRoles'; list: Term; how: 'any' | 'all' | 'within' };
 
-/** A scope of plain fields without references. */
+/** A scope of plain fields without references; a name may have dots. */
 export function flatScope(kinds: ReadonlyMap<string, ValueKind>, functions?: FilterScope['functions']): FilterScope {
   return {
     ...(functions ? { functions } : {}),
-    kindOf: ([name, ...rest]) => (rest.length === 0 && name !== undefined ? (kinds.get(name) ?? null) : null),
+    kindOf: (path) => kinds.get(path.join('.')) ?? null,
     names: () => kinds.keys(),
   };
 }

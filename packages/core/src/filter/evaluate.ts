@@ -8,7 +8,11 @@ import { distanceM, isInside, type Position } from './geometry.js';
 import type { Comparison } from './tree.js';
 
 /** The caller and the time, in milliseconds since 1970. */
-export type Asking = { me: { id: string | null; roles: readonly string[] }; now: number };
+export type Asking = {
+  /** `fields`: those of the user that the team has defined. */
+  me: { id: string | null; roles: readonly string[]; fields?: JsonObject };
+  now: number;
+};
 /** The records that references lead to, by dotted path (`hut`, `hut.warden`); null where one leads to nothing. */
 export type Related = ReadonlyMap<string, JsonObject | null>;
 export type Truth = boolean | null;
@@ -160,6 +164,13 @@ export function reader(term: Term): Reader {
       return (_record, { me }) => me.id;
     case 'myRoles':
       return (_record, { me }) => me.roles as string[];
+    case 'myField': {
+      const convert = CONVERSIONS[term.kind];
+      return (_record, { me }) => {
+        const value = own(me.fields ?? {}, term.name);
+        return value === undefined || value === null ? null : convert ? convert(value) : (value as Value);
+      };
+    }
     case 'now':
       return (_record, { now }) => now;
     case 'arithmetic':

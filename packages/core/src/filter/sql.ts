@@ -43,7 +43,7 @@ function isStatic(condition: Condition): { fields: boolean; asking: boolean } {
   const seen = { fields: false, asking: condition.is === 'sharesRoles' };
   visitTerms(condition, (term) => {
     if (term.is === 'field' || term.is === 'called') seen.fields = true;
-    if (term.is === 'me' || term.is === 'myRoles' || term.is === 'now') seen.asking = true;
+    if (term.is === 'me' || term.is === 'myRoles' || term.is === 'myField' || term.is === 'now') seen.asking = true;
   });
   return seen;
 }
@@ -186,6 +186,8 @@ class Writer {
       case 'myRoles':
         this.slots.push({ from: ({ me }) => JSON.stringify(me.roles) });
         return '?';
+      case 'myField':
+        return this.#myField(term);
       case 'now':
         this.slots.push({ from: ({ now }) => new Date(now) });
         return '?';
@@ -212,6 +214,19 @@ class Writer {
   #readBefore(term: Term): string {
     const read = reader(term);
     this.slots.push({ from: (asking) => read({}, asking) });
+    return '?';
+  }
+
+  #myField(term: Extract<Term, { is: 'myField' }>): string {
+    const read = reader(term);
+    this.slots.push({
+      from: (asking) => {
+        const value = read({}, asking);
+        if (value === null) return null;
+        if (term.kind === 'time') return new Date(value as number);
+        return term.kind === 'boolean' ? Number(value) : value;
+      },
+    });
     return '?';
   }
 

@@ -10,7 +10,7 @@ import {
   type Role,
   type Scope,
 } from '@orchard/contract';
-import { type Actor, type Span, type TraceContext, writeActor } from '@orchard/core';
+import { type Actor, type JsonObject, type Span, type TraceContext, writeActor } from '@orchard/core';
 import type { Request, Response } from 'express';
 import type { EnvironmentKeys } from './access/environmentKeys.js';
 import type { Actors } from './actors.js';
@@ -42,7 +42,13 @@ export type KeyHolder = {
   client: { name: string; kind: string; origins: readonly string[] };
   key: { id: string; kind: 'client' | 'server'; name: string; scopes: readonly Scope[] };
 };
-export type SignedInUser = { id: string; roles: readonly string[]; sessionId: string };
+export type SignedInUser = {
+  id: string;
+  roles: readonly string[];
+  /** Those of the team’s fields that rules may ask for. */
+  fields: JsonObject;
+  sessionId: string;
+};
 /** A member, or an automation token, which has a name and roles but no mail address. */
 export type SignedInMember = {
   id: string;

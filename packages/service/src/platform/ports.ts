@@ -1,6 +1,6 @@
 /** What the platform needs from rooms above it: the responsible room fills each port. An unfilled port does nothing. */
 import type { AnyOperation, MemberWayKind, ReplyOf, Role } from '@orchard/contract';
-import type { CallerKind, CountedKind, JsonObject, LogLevel } from '@orchard/core';
+import type { CallerKind, CountedKind, JsonObject, LogLevel, ValueKind } from '@orchard/core';
 import type { Behaviour } from '@orchard/core/insight';
 import type { SessionCheck } from './access/userTokens.js';
 import type { Statements } from './database/connection.js';
@@ -110,7 +110,9 @@ export type Ports = {
   /** The session of a user's token. */
   findSession: SessionCheck;
   /** The roles of users by session, for valid sessions. */
-  goodSessions: (environment: Environment, ids: readonly string[]) => Promise<Map<string, string[]>>;
+  goodSessions: (environment: Environment, ids: readonly string[]) => Promise<Map<string, { roles: string[]; fields: JsonObject }>>;
+  /** The fields of users that rules may ask for, by kind. */
+  userFields: (environment: Environment) => Promise<ReadonlyMap<string, ValueKind>>;
   /**
    * A user is removed; every room deletes or releases what belongs to the user.
    * @throws {Problem} still-referenced
@@ -154,6 +156,7 @@ export const emptyPorts = (): Ports => ({
   inspectAnswer: null,
   findSession: async () => null,
   goodSessions: async () => new Map(),
+  userFields: async () => new Map(),
   userRemoved: async () => undefined,
   dataOfUser: async () => ({}),
   countriesOf: async () => new Map(),

@@ -10,7 +10,7 @@ import { tendCollections } from './tending.js';
 
 export function collections(stands: Stands): Capability<Omit<Parts, keyof Stands>> {
   const { now, log, directory } = stands;
-  const offer = { catalogue: new Catalogue(now), queryLog: new QueryLog(now, log), slowPatterns: new SlowPatterns() };
+  const offer = { catalogue: new Catalogue(now, stands.ports), queryLog: new QueryLog(now, log), slowPatterns: new SlowPatterns() };
   const parts = { ...stands, ...offer };
   return {
     name: 'collections',

@@ -9,10 +9,12 @@ import {
   type Json,
   type JsonObject,
   OWNER_ONLY,
+  type ValueKind,
 } from '@orchard/core';
 import { LRUCache } from 'lru-cache';
 import type { PoolConnection } from 'mysql2/promise';
 import type { Environment } from '../../platform/call.js';
+import type { Ports } from '../../platform/ports.js';
 import { deleteCollection, readCollections, readMark, writeCollection, writeRules } from './catalogueStore.js';
 import { addKeys, addSilentColumns, bringUpToDate, createTable, modifyColumns, writeTriggers } from './collectionDdl.js';
 import { type CollectionShape, usersShape } from './shape.js';
@@ -21,6 +23,8 @@ import { type CollectionShape, usersShape } from './shape.js';
 export type Shapes = {
   collections: ReadonlyMap<string, CollectionShape>;
   users: CollectionShape;
+  /** What rules may ask of the user with `me('…')`, besides id and roles. */
+  userFields: ReadonlyMap<string, ValueKind>;
   mark: string;
   checkedAt: number;
   /** Filters, rules and lists compiled for these shapes. */
@@ -43,7 +47,10 @@ export class Catalogue {
   /** Loads in flight, shared by concurrent callers; one that a change has overtaken is not cached. */
   readonly #loading = new Map<string, { shapes: Promise<Shapes> }>();
 
-  constructor(private readonly now: () => number) {}
+  constructor(
+    private readonly now: () => number,
+    private readonly ports: Pick<Ports, 'userFields'>,
+  ) {}
 
   /** Every collection of the environment. */
   async all(environment: Environment): Promise<CollectionShape[]> {
@@ -199,7 +206,8 @@ export class Catalogue {
 
   async #loadNow(environment: Environment): Promise<Shapes> {
     const shapes = this.#shapes.get(environment.id);
-    const mark = await readMark(environment.db);
+    const userFields = await this.ports.userFields(environment);
+    const mark = `${await readMark(environment.db)} ${JSON.stringify([...userFields])}`;
     if (shapes && shapes.mark === mark) {
       shapes.checkedAt = this.now();
       return shapes;
@@ -208,6 +216,7 @@ export class Catalogue {
     return {
       collections,
       users: usersShape(environment.db),
+      userFields,
       mark,
       checkedAt: this.now(),
       compiled: new LRUCache({ max: 1_000 }),

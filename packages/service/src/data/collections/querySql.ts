@@ -32,6 +32,7 @@ export function targetOf(shapes: Shapes, shape: CollectionShape, field: string, 
 /** The names a filter over a collection may use; clients do not see hidden fields. */
 export function scopeOf(shapes: Shapes, shape: CollectionShape, withHidden: boolean): FilterScope {
   return {
+    me: shapes.userFields,
     kindOf: (path) => {
       let at: CollectionShape | null = shape;
       if (path.length > MAX_STEPS + 1) return null;

@@ -23,15 +23,32 @@ import { readRow } from './recordSql.js';
  * Who reads or writes. Access rules do not apply to `trusted` callers (members, server keys), who also see hidden fields and
  * may name an owner. A refusal shows `told` callers the rule, and that a record exists which they may not read.
  */
-export type Author = { userId: string | null; roles: readonly string[]; trusted: boolean; told: boolean; by: string };
+export type Author = {
+  userId: string | null;
+  roles: readonly string[];
+  fields: JsonObject;
+  trusted: boolean;
+  told: boolean;
+  by: string;
+};
 
 export function authorOf(call: Pick<Call, 'holder' | 'user' | 'member' | 'environment'>): Author {
   const trusted = Boolean(call.member) || call.holder?.key.kind === 'server';
   const told = trusted || explainsRefusals(environmentOf(call));
-  return { userId: call.user?.id ?? null, roles: call.user?.roles ?? [], trusted, told, by: writeActor(actorOf(call)) };
+  return {
+    userId: call.user?.id ?? null,
+    roles: call.user?.roles ?? [],
+    fields: call.user?.fields ?? {},
+    trusted,
+    told,
+    by: writeActor(actorOf(call)),
+  };
 }
 
-export const askingOf = (author: Author, now: number): Asking => ({ me: { id: author.userId, roles: author.roles }, now });
+export const askingOf = (author: Author, now: number): Asking => ({
+  me: { id: author.userId, roles: author.roles, fields: author.fields },
+  now,
+});
 
 /** Whose rights a condition is evaluated with: the team's, for its own rules, or those of the author who sent it. */
 export type Through = 'team' | { author: Author; now: number };

@@ -3,6 +3,7 @@ import { Problem } from '@orchard/contract';
 import { checkFields, explainFilter, type JsonObject, type RecordAction } from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
+import { fieldsForRules } from '../../people/users/fields.js';
 import { UserStore } from '../../people/users/store.js';
 import { askingOf, type Author, loadRelated } from './author.js';
 import { readRule, scopeOf } from '../collections/querySql.js';
@@ -22,7 +23,14 @@ export async function tryRule(parts: Parts, records: Records, environment: Envir
   const { shapes, shape } = await records.known(environment, collection);
   const user = trial.user ? await new UserStore().find(environment, trial.user) : null;
   if (trial.user && !user) throw new Problem('not-found', `There is no user ${trial.user}.`);
-  const author: Author = { userId: trial.user, roles: trial.roles ?? user?.roles ?? [], trusted: false, told: true, by: '' };
+  const author: Author = {
+    userId: trial.user,
+    roles: trial.roles ?? user?.roles ?? [],
+    fields: user ? await fieldsForRules(environment, user) : {},
+    trusted: false,
+    told: true,
+    by: '',
+  };
   const text = trial.rule ?? shape.rules[trial.action];
   const rule = readRule(shapes, shape, text);
   if ('broken' in rule) throw new Problem('malformed-filter', `${rule.broken}.`);

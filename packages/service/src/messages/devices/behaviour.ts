@@ -2,9 +2,9 @@
 import { callsOf, flatScope, readFilter } from '@orchard/core';
 import { behaviourOf, TIMES } from '@orchard/core/insight';
 import type { Environment } from '../../platform/call.js';
-import { type ListFunctions, readingFilter } from '../../platform/database/listing.js';
+import { kindsOf, type ListFunctions, readingFilter } from '../../platform/database/listing.js';
 import type { Platform } from '../../platform/platform.js';
-import { DEVICE_KINDS } from './columns.js';
+import { deviceColumns } from './columns.js';
 
 type Parts = Pick<Platform, 'ports'>;
 
@@ -19,7 +19,8 @@ export const deviceFunctions = ({ ports }: Parts, environment: Pick<Environment,
 export async function prepareBehaviour({ ports }: Parts, environment: Environment, filter: string | undefined): Promise<Date | null> {
   // Most filters ask for none, and are read once only.
   if (!filter?.includes('times')) return null;
-  const condition = readingFilter(() => readFilter(filter, flatScope(DEVICE_KINDS, new Map([['times', TIMES]]))));
+  const kinds = kindsOf(await deviceColumns({ ports }, environment));
+  const condition = readingFilter(() => readFilter(filter, flatScope(kinds, new Map([['times', TIMES]]))));
   return ports.behaviour.prepare(
     environment,
     callsOf(condition).map(({ args }) => behaviourOf(args)),

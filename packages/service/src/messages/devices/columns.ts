@@ -1,5 +1,9 @@
 /** Fields for filters over devices and for audiences. */
 import type { ValueKind } from '@orchard/core';
+import { userFieldColumns, userFieldSql } from '../../people/users/fieldSql.js';
+import { usersSql } from '../../people/users/usersSql.js';
+import type { Environment } from '../../platform/call.js';
+import type { Platform } from '../../platform/platform.js';
 import { type Columns, plainColumns } from '../../platform/database/listing.js';
 
 const TEXTS = [
@@ -21,8 +25,11 @@ const TEXTS = [
 ];
 const TIMES = ['retiredAt', 'createdAt', 'updatedAt', 'lastSeenAt'];
 /** As SQL over devices `v`. */
-export const DEVICE_COLUMNS: Columns = new Map(plainColumns({ text: TEXTS, time: TIMES }, 'v'));
-export const DEVICE_KINDS: ReadonlyMap<string, ValueKind> = new Map([
-  ...TEXTS.map((name) => [name, 'text'] as const),
-  ...TIMES.map((name) => [name, 'time'] as const),
-]);
+const DEVICE_COLUMNS: Columns = new Map(plainColumns({ text: TEXTS, time: TIMES }, 'v'));
+/** With `user.` and a field that the team has defined: of whoever is signed in there. */
+export async function deviceColumns({ ports }: Pick<Platform, 'ports'>, environment: Environment): Promise<Columns> {
+  const kinds = await ports.userFields(environment);
+  const users = usersSql(environment.db);
+  const sqlOf = (name: string, kind: ValueKind) => `(SELECT ${userFieldSql('u.data', name, kind)} FROM ${users} WHERE u.id = v.userId)`;
+  return new Map([...DEVICE_COLUMNS, ...userFieldColumns(kinds, 'user.', sqlOf)]);
+}

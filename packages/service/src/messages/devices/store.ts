@@ -5,7 +5,7 @@ import type { Statements } from '../../platform/database/connection.js';
 import { cutPage, type ListGround, type ListRequest, planList } from '../../platform/database/listing.js';
 import type { Environment } from '../../platform/call.js';
 import { deviceFunctions, prepareBehaviour } from './behaviour.js';
-import { DEVICE_COLUMNS } from './columns.js';
+import { deviceColumns } from './columns.js';
 import type { Parts } from './parts.js';
 import { gatewayFor, type PushWays, pushWaysOf, whyNot } from './pushWays.js';
 import { deviceTable } from './tables.js';
@@ -124,7 +124,7 @@ export class DeviceStore {
   async list(environment: Environment, request: ListRequest, ground: ListGround) {
     await prepareBehaviour(this.parts, environment, request.filter);
     const plan = planList(
-      DEVICE_COLUMNS,
+      await deviceColumns(this.parts, environment),
       { ...request, sort: request.sort || '-lastSeenAt' },
       { field: 'id', descending: false },
       ground,

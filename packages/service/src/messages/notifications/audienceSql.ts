@@ -1,7 +1,7 @@
 /** The audience as SQL over devices `v` or users `u`. */
 import { type Audience, Problem } from '@orchard/contract';
 import { planList } from '../../platform/database/listing.js';
-import { DEVICE_COLUMNS } from '../devices/columns.js';
+import { deviceColumns } from '../devices/columns.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { deviceFunctions, prepareBehaviour } from '../devices/behaviour.js';
@@ -16,9 +16,15 @@ type Topics = NonNullable<Audience['topics']>;
 const TRUE: SqlCondition = { sql: 'TRUE', values: [] };
 
 /** The joins of lists are not needed for a filter alone. */
-function filterSql(environment: Environment, filter: string, parts: Ground): SqlCondition {
+async function filterSql(environment: Environment, filter: string, parts: Ground): Promise<SqlCondition> {
   const functions = deviceFunctions(parts, environment);
-  const { where, values } = planList(DEVICE_COLUMNS, { filter, limit: 1 }, { field: 'id', descending: false }, parts, functions);
+  const { where, values } = planList(
+    await deviceColumns(parts, environment),
+    { filter, limit: 1 },
+    { field: 'id', descending: false },
+    parts,
+    functions,
+  );
   return { sql: where, values };
 }
 
@@ -43,7 +49,7 @@ export const prepareAudience = (parts: Parts, environment: Environment, { filter
   prepareBehaviour(parts, environment, filter);
 
 /** The devices of an audience. {@link prepareAudience} comes first. */
-export function deviceCondition(environment: Environment, audience: Audience, parts: Ground): SqlCondition {
+export async function deviceCondition(environment: Environment, audience: Audience, parts: Ground): Promise<SqlCondition> {
   const conditions: SqlCondition[] = [];
   if (audience.everyone) conditions.push({ sql: 'v.retiredAt IS NULL', values: [] });
   const users = audience.users ?? (audience.user ? [audience.user] : null);
@@ -51,7 +57,7 @@ export function deviceCondition(environment: Environment, audience: Audience, pa
   const devices = audience.devices ?? (audience.device ? [audience.device] : null);
   if (devices) conditions.push({ sql: `v.id IN (${marks(devices)})`, values: devices });
   if (audience.topics) conditions.push(topicsSql(audience.topics, (names) => deviceFollowsSql(environment, names)));
-  if (audience.filter) conditions.push(filterSql(environment, audience.filter, parts));
+  if (audience.filter) conditions.push(await filterSql(environment, audience.filter, parts));
   if (audience.notListening) {
     const { sql, values } = listensSql(environment, audience.notListening, new Date(parts.now()));
     conditions.push({ sql: `NOT ${sql}`, values });
@@ -60,7 +66,7 @@ export function deviceCondition(environment: Environment, audience: Audience, pa
 }
 
 /** The users of an audience, themselves or by their devices. */
-export function userCondition(environment: Environment, audience: Audience, parts: Ground): SqlCondition {
+export async function userCondition(environment: Environment, audience: Audience, parts: Ground): Promise<SqlCondition> {
   const { db } = environment;
   if (audience.everyone) return TRUE;
   const users = audience.users ?? (audience.user ? [audience.user] : null);
@@ -69,7 +75,7 @@ export function userCondition(environment: Environment, audience: Audience, part
   if (audience.topics) conditions.push(topicsSql(audience.topics, (names) => userFollowsSql(environment, names)));
   const { topics: _topics, ...rest } = audience;
   if (Object.values(rest).some((value) => value !== undefined)) {
-    const devices = deviceCondition(environment, rest, parts);
+    const devices = await deviceCondition(environment, rest, parts);
     conditions.push({
       sql: `u.id IN (SELECT v.userId FROM ${devicesSql(db)} WHERE ${devices.sql} AND v.userId IS NOT NULL)`,
       values: devices.values,

@@ -14,7 +14,7 @@ import { recipientSql } from './recipientSql.js';
 export type Group = { platform: string; gateway: string | null; why: string | null; count: number };
 
 export async function countDevices(parts: Parts, environment: Environment, audience: Audience, silent: boolean): Promise<Group[]> {
-  const condition = deviceCondition(environment, audience, parts);
+  const condition = await deviceCondition(environment, audience, parts);
   const ways = pushWaysOf(await parts.gateways.rows(environment));
   const rows = await environment.db.runRows<Group>(
     `SELECT v.platform, ${gatewaySql(ways)} AS gateway, ${whySql(ways, silent)} AS why, COUNT(*) AS count FROM ${devicesSql(environment.db)} WHERE ${condition.sql} GROUP BY 1, 2, 3`,
@@ -31,7 +31,7 @@ export async function countUsers(
   audience: Audience,
 ): Promise<Group[]> {
   const { address, why } = recipientSql(environment, way, gateway);
-  const condition = userCondition(environment, audience, parts);
+  const condition = await userCondition(environment, audience, parts);
   const rows = await environment.db.runRows<{ why: string | null; count: number }>(
     `SELECT ${why} AS why, COUNT(DISTINCT COALESCE(${address}, u.id)) AS count FROM ${usersSql(environment.db)} WHERE ${condition.sql} GROUP BY 1`,
     condition.values,
@@ -45,7 +45,7 @@ export async function countNumbers(
   environment: Environment,
   audience: Audience,
 ): Promise<{ sample: string; count: number }[]> {
-  const condition = userCondition(environment, audience, parts);
+  const condition = await userCondition(environment, audience, parts);
   const rows = await environment.db.runRows<{ sample: string; count: number }>(
     `SELECT MIN(u.phone) AS sample, COUNT(DISTINCT u.phone) AS count FROM ${usersSql(environment.db)} WHERE u.phone IS NOT NULL AND ${condition.sql} GROUP BY LEFT(u.phone, 8)`,
     condition.values,

@@ -96,7 +96,7 @@ const variantSql = (sent: SentNotification, id: string): SqlCondition =>
 
 async function spreadDevices(parts: Parts, on: Statements, environment: Environment, sent: SentNotification): Promise<Spread> {
   const from = devicesSql(environment.db);
-  const condition = deviceCondition(environment, sent.audience, parts);
+  const condition = await deviceCondition(environment, sent.audience, parts);
   const upTo = await boundary(on, from, 'v.id', condition, sent);
   const ways = pushWaysOf(await parts.gateways.rows(environment));
   const due = await dueSql(parts, on, environment, sent, 'v.timeZone');
@@ -143,7 +143,7 @@ export function userDeliveries(
 
 async function spreadUsers(parts: Parts, on: Statements, environment: Environment, sent: SentNotification): Promise<Spread> {
   const way = sent.way as 'sms' | 'mail';
-  const base = userCondition(environment, sent.audience, parts);
+  const base = await userCondition(environment, sent.audience, parts);
   const upTo = await boundary(on, usersSql(environment.db), 'u.id', base, sent);
   const condition = {
     sql: `${base.sql} AND u.id > ? ${upTo ? 'AND u.id <= ?' : ''}`,

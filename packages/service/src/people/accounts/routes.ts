@@ -14,6 +14,7 @@ import { bind, type Call, type Environment, environmentOf, type Naming, type Rou
 import { confirmedUser } from '../users/account.js';
 import { callerOf, demandSignUp, entryRules } from '../users/entry.js';
 import { presentUser, type SessionRow } from '../users/store.js';
+import { fieldRoutes } from './fieldRoutes.js';
 import type { AccountFlows } from './flows.js';
 import { importUsers } from './importing.js';
 import { type AccountMailer, ownTexts } from './mailer.js';
@@ -24,7 +25,7 @@ import type { Reached, WaysIn } from './ways.js';
 type Ground = { parts: Parts; mailer: AccountMailer; flows: AccountFlows; ways: WaysIn };
 
 export function accountRoutes({ parts, mailer, flows, ways }: Ground): Route[] {
-  return [...ownRoutes(parts, flows, ways), ...managedRoutes(parts, mailer, flows)];
+  return [...ownRoutes(parts, flows, ways), ...managedRoutes(parts, mailer, flows), ...fieldRoutes(parts)];
 }
 
 /** Calls of apps. */

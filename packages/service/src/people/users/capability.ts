@@ -2,6 +2,8 @@ import { forgetGuesses } from '../../platform/access/guesses.js';
 import type { Capability } from '../../platform/capability.js';
 import { latestSql } from '../../platform/live/marks.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
+import { meKinds } from '@orchard/core/accounts';
+import { fieldsForRules, fieldsIn } from './fields.js';
 import type { Parts } from './parts.js';
 import { removeDue } from './account.js';
 import { userRoutes } from './routes.js';
@@ -17,11 +19,19 @@ export function users(parts: Parts): Capability<UserOffer> {
   const sessions = new Sessions(parts, store);
   parts.ports.findSession = async (environment, id) => {
     const found = await store.findSession(environment, id);
-    return (
-      found && { userId: found.user.id, roles: found.user.roles, ended: found.session.endedAt !== null, disabled: found.user.disabled }
-    );
+    if (!found) return null;
+    const { user, session } = found;
+    const fields = await fieldsForRules(environment, user);
+    return { userId: user.id, roles: user.roles, fields, ended: session.endedAt !== null, disabled: user.disabled };
   };
-  parts.ports.goodSessions = (environment, ids) => store.goodSessions(environment, ids, new Date(parts.now()));
+  parts.ports.userFields = async (environment) => meKinds(await fieldsIn(environment));
+  parts.ports.goodSessions = async (environment, ids) => {
+    const users = await store.goodSessions(environment, ids, new Date(parts.now()));
+    const rights = [...users].map(
+      async ([id, user]) => [id, { roles: user.roles, fields: await fieldsForRules(environment, user) }] as const,
+    );
+    return new Map(await Promise.all(rights));
+  };
   return {
     name: 'users',
     offer: { userStore: store, userSessions: sessions },

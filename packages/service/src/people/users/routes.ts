@@ -1,11 +1,14 @@
 import { operations, Problem, type User } from '@orchard/contract';
 import { type JsonObject, mergePatch, withheld } from '@orchard/core';
+import { userFieldKinds } from '@orchard/core/accounts';
 import { orNone } from '../../platform/audit/audit.js';
 import { authorOf, bind, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
+import type { ListRequest } from '../../platform/database/listing.js';
 import type { Parts } from './parts.js';
 import { demandPhone } from '../../messages/gateways/numbers.js';
 import { accountRoutes, removeUser } from './account.js';
 import { callerOf, demandSignUp, demandVersion, entryRules } from './entry.js';
+import { demandData, fieldsIn, presentToSelf } from './fields.js';
 import type { Sessions } from './sessions.js';
 import { presentUser, type UserStore } from './store.js';
 
@@ -21,17 +24,23 @@ type UserChanges = {
 export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): Route[] {
   const own = operations.users;
 
-  async function change(environment: Environment, id: string, changes: UserChanges) {
+  async function change(environment: Environment, id: string, changes: UserChanges, by: 'user' | 'servers' = 'servers') {
     const before = await store.named(environment, id);
     const { data, phone, ...rest } = changes;
     // A number that a member enters is not verified, even if it was before.
     const number = phone === undefined ? {} : { phone: phone && demandPhone(phone, 'body.phone').number, phoneVerifiedAt: null };
-    const merged = data ? { data: mergePatch(presentUser(before).data, data) as JsonObject } : {};
+    const fitting = data && (await demandData(environment, data, { by, whole: false }));
+    const merged = fitting ? { data: mergePatch(presentUser(before).data, fitting) as JsonObject } : {};
     await store.update(environment, id, { ...rest, ...merged, ...number, updatedAt: new Date(parts.now()) });
     if (changes.disabled) await sessions.end(environment, { userId: id }, 'account disabled');
-    if (changes.roles) parts.userTokens.forget({ userId: id });
+    // Rules may ask for either.
+    if (changes.roles || data) parts.userTokens.forget({ userId: id });
     return { body: presentUser(await store.named(environment, id)) };
   }
+
+  const listUsers = async (environment: Environment, query: ListRequest) => ({
+    body: await store.list(environment, query, parts, userFieldKinds(await fieldsIn(environment))),
+  });
 
   /** Personal data of users does not outlive them in the audit. */
   const kept = (user: User) => withheld(user as unknown as JsonObject, ['email', 'name', 'phone', 'data'], parts.audit.fingerprint);
@@ -42,13 +51,20 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
     },
   };
   return [
-    bind(own.readMe, async (call) => ({ body: presentUser(await store.named(environmentOf(call), call.user?.id ?? '')) })),
-    bind(own.patchMe, (call) => change(environmentOf(call), call.user?.id ?? '', call.body)),
+    bind(own.readMe, async (call) => ({
+      body: await presentToSelf(environmentOf(call), await store.named(environmentOf(call), call.user?.id ?? '')),
+    })),
+    bind(own.patchMe, async (call) => {
+      const environment = environmentOf(call);
+      const id = call.user?.id ?? '';
+      await change(environment, id, call.body, 'user');
+      return { body: await presentToSelf(environment, await store.named(environment, id)) };
+    }),
     bind(own.signUp, async (call) => {
       const environment = environmentOf(call);
       await demandSignUp(environment, call.body);
       await demandVersion(environment, callerOf(call));
-      const user = await sessions.makeUser(environment, call.body);
+      const user = await sessions.makeUser(environment, call.body, 'user');
       await parts.ports.accounts.confirm(environment, user, callerOf(call).locale);
       if ((await entryRules.read(environment)).confirmFirst) throw new Problem('confirmation-missing');
       return { body: await sessions.begin(environment, callerOf(call), user) };
@@ -65,7 +81,7 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
       if (typeof device === 'string') await parts.ports.signedOut(environmentOf(call), device, call.user?.id ?? '');
       return { body: undefined };
     }),
-    bind(own.list, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
+    bind(own.list, (call) => listUsers(environmentOf(call), call.query)),
     bind(own.read, async (call) => ({ body: presentUser(await store.named(environmentOf(call), call.params.user)) })),
     bind(
       own.create,
@@ -77,7 +93,7 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
     ),
     bind(own.patch, (call) => change(environmentOf(call), call.params.user, call.body), audited),
     bind(own.patchByServer, (call) => change(environmentOf(call), call.params.user, call.body)),
-    bind(own.listByServer, async (call) => ({ body: await store.list(environmentOf(call), call.query, parts) })),
+    bind(own.listByServer, (call) => listUsers(environmentOf(call), call.query)),
     bind(own.readByServer, async (call) => ({ body: presentUser(await store.named(environmentOf(call), call.params.user)) })),
     bind(
       own.remove,

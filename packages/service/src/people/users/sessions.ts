@@ -9,7 +9,8 @@ import type { Environment } from '../../platform/call.js';
 import { CredentialStore } from './credentials.js';
 import { type Caller, demandVersion, entryRules } from './entry.js';
 import type { Parts } from './parts.js';
-import { presentUser, type UserRow, type UserStore } from './store.js';
+import { demandData, presentToSelf } from './fields.js';
+import type { UserRow, UserStore } from './store.js';
 import { guessTable } from '../../platform/access/tables.js';
 
 const DISABLED = 'The account is disabled. Its owner can contact the team of the app.';
@@ -43,7 +44,8 @@ export class Sessions {
     this.#credentials = new CredentialStore(parts);
   }
 
-  async makeUser(environment: Environment, wanted: NewUser): Promise<UserRow> {
+  /** @param by whoever makes the account: required fields that only servers set are not asked of a user */
+  async makeUser(environment: Environment, wanted: NewUser, by: 'user' | 'servers' = 'servers'): Promise<UserRow> {
     if (wanted.email !== null && (await this.store.findByEmail(environment, wanted.email)))
       throw new Problem('already-exists', `There is an account for ${wanted.email} already. Sign in with it.`);
     if (wanted.password !== undefined)
@@ -54,7 +56,7 @@ export class Sessions {
       email: wanted.email,
       name: wanted.name ?? null,
       roles: wanted.roles ?? [],
-      data: wanted.data ?? {},
+      data: wanted.email === null ? {} : await demandData(environment, wanted.data ?? {}, { by, whole: true }),
       disabled: false,
       phone: wanted.phone ?? null,
       phoneVerifiedAt: null,
@@ -212,7 +214,7 @@ export class Sessions {
       accessTokenExpiresAt: new Date(access.expiresAt).toISOString(),
       refreshToken: this.parts.userTokens.writeRefreshToken(environment, sessionId, generation),
       refreshTokenExpiresAt: refreshExpiresAt.toISOString(),
-      user: presentUser(user),
+      user: await presentToSelf(environment, user),
     };
   }
 }

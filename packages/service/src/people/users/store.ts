@@ -1,6 +1,6 @@
 /** Users and their sessions, as rows. */
 import { Problem, type User } from '@orchard/contract';
-import type { JsonObject } from '@orchard/core';
+import type { JsonObject, ValueKind } from '@orchard/core';
 import { and, desc, eq, gt, isNotNull, isNull, lte, ne } from 'drizzle-orm';
 import { isDuplicate, isReferenceError } from '../../platform/database/errors.js';
 import { storedJson } from '../../platform/database/storedJson.js';
@@ -8,6 +8,7 @@ import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns,
 import { stillReferenced } from '../../platform/database/stillReferenced.js';
 import type { Environment } from '../../platform/call.js';
 import type { UserRemoval } from '../../platform/ports.js';
+import { userFieldColumns, userFieldSql } from './fieldSql.js';
 import type { CredentialRow } from './credentials.js';
 import { credentialTable, sessionTable, userTable } from './tables.js';
 
@@ -116,16 +117,31 @@ export class UserStore {
     });
   }
 
+  /** Data of users in the order of their ids. */
+  async dataAfter({ db }: Environment, after: string, most: number): Promise<{ id: string; data: JsonObject }[]> {
+    const users = db.table(userTable);
+    const rows = await db.orm
+      .select({ id: users.id, data: users.data })
+      .from(users)
+      .where(gt(users.id, after))
+      .orderBy(users.id)
+      .limit(most);
+    return rows.map(({ id, data }) => ({ id, data: storedJson(data) as JsonObject }));
+  }
+
   /** Accounts whose grace is over. */
   async dueForDeletion({ db }: Environment, now: Date): Promise<UserRow[]> {
     const users = db.table(userTable);
     return db.orm.select().from(users).where(lte(users.deleteAt, now)).limit(100);
   }
 
-  async list(environment: Environment, request: ListRequest, ground: ListGround) {
-    const plan = planList(COLUMNS, request, { field: 'id', descending: true }, ground);
+  /** @param kinds the fields that the team has defined */
+  async list(environment: Environment, request: ListRequest, ground: ListGround, kinds: ReadonlyMap<string, ValueKind> = new Map()) {
+    const columns: Columns = new Map([...userFieldColumns(kinds, '', (name, kind) => userFieldSql('data', name, kind)), ...COLUMNS]);
+    const plan = planList(columns, request, { field: 'id', descending: true }, ground);
+    const sorted = plan.sort.filter(({ name }) => kinds.has(name)).map(({ name, sql }) => `, ${sql.sql} AS \`${name}\``);
     const rows = await environment.db.rows<UserRow>(
-      `SELECT * FROM ${environment.db.of(userTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+      `SELECT *${sorted.join('')} FROM ${environment.db.of(userTable)} WHERE ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       plan.values,
     );
     return cutPage(rows, plan, ground, (row, field) => row[field as keyof UserRow], presentUser);
@@ -181,14 +197,14 @@ export class UserStore {
       .where(and(condition, isNull(sessions.endedAt)));
   }
 
-  /** The roles of users by session, for valid sessions. */
-  async goodSessions(environment: Environment, ids: readonly string[], now: Date): Promise<Map<string, string[]>> {
+  /** Roles and data of users by session, for valid sessions. */
+  async goodSessions(environment: Environment, ids: readonly string[], now: Date): Promise<Map<string, Pick<UserRow, 'roles' | 'data'>>> {
     const { db } = environment;
-    const rows = await environment.db.runRows<{ id: string; roles: string[] | string }>(
-      `SELECT s.id, u.roles FROM ${db.of(sessionTable)} s JOIN ${db.of(userTable)} u ON u.id = s.userId
+    const rows = await environment.db.runRows<{ id: string; roles: string[] | string; data: JsonObject }>(
+      `SELECT s.id, u.roles, u.data FROM ${db.of(sessionTable)} s JOIN ${db.of(userTable)} u ON u.id = s.userId
        WHERE s.id IN (?) AND s.endedAt IS NULL AND s.expiresAt > ? AND NOT u.disabled`,
       [ids, now],
     );
-    return new Map(rows.map(({ id, roles }) => [id, storedJson(roles) as string[]]));
+    return new Map(rows.map(({ id, roles, data }) => [id, { roles: storedJson(roles) as string[], data }]));
   }
 }

@@ -4,6 +4,7 @@
  */
 import { createHmac, createSecretKey, type KeyObject, timingSafeEqual } from 'node:crypto';
 import { Problem } from '@orchard/contract';
+import type { JsonObject } from '@orchard/core';
 import { errors, jwtVerify, SignJWT } from 'jose';
 import { LRUCache } from 'lru-cache';
 import { clearing } from '../database/unit.js';
@@ -18,7 +19,7 @@ type Remembered = { user: SignedInUser; expiresAt: number };
 export type SessionCheck = (
   environment: Environment,
   sessionId: string,
-) => Promise<{ userId: string; roles: string[]; ended: boolean; disabled: boolean } | null>;
+) => Promise<{ userId: string; roles: string[]; fields: JsonObject; ended: boolean; disabled: boolean } | null>;
 
 export class UserTokens {
   readonly #checked = new LRUCache<string, Remembered>({ max: 50_000, ttl: RECHECK_MS });
@@ -56,7 +57,7 @@ export class UserTokens {
     const session = await this.checkSession(environment, sid);
     if (!session || session.ended) throw new Problem('session-ended');
     if (session.disabled) throw new Problem('session-ended', 'The account is disabled. Its owner can contact the team of the app.');
-    const user = { id: session.userId, roles: session.roles, sessionId: sid };
+    const user = { id: session.userId, roles: session.roles, fields: session.fields, sessionId: sid };
     this.#checked.set(cacheKey, { user, expiresAt: exp * 1000 });
     return user;
   }
@@ -84,6 +85,11 @@ export class UserTokens {
       for (const [name, { user }] of this.#checked.entries())
         if ('id' in which ? user.sessionId === which.id : user.id === which.userId) this.#checked.delete(name);
     });
+  }
+
+  /** Forgets the tokens of an environment: what rules may ask of its users has changed. */
+  forgetAll({ id }: Pick<Environment, 'id'>): void {
+    for (const name of this.#checked.keys()) if (name.startsWith(`${id} `)) this.#checked.delete(name);
   }
 
   writeRefreshToken(environment: Environment, sessionId: string, generation: number): string {

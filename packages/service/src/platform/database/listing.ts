@@ -27,7 +27,7 @@ import {
 
 /** Functions that a list has besides those of every filter. */
 export type ListFunctions = ReadonlyMap<string, ScopeFunction & { sql: (args: readonly Scalar[]) => SqlCondition }>;
-export type ColumnKind = 'text' | 'number' | 'boolean' | 'time' | 'other';
+export type ColumnKind = 'text' | 'number' | 'boolean' | 'date' | 'time' | 'list' | 'other';
 /** Fields for filtering and sorting a list of our own tables: the SQL and type of each. */
 export type Columns = ReadonlyMap<string, { sql: string; kind: ColumnKind }>;
 /**
@@ -62,7 +62,15 @@ export type ListPlan = {
   limit: number;
 };
 
-const KINDS: Record<ColumnKind, ValueKind> = { text: 'text', number: 'number', boolean: 'boolean', time: 'time', other: 'object' };
+const KINDS: Record<ColumnKind, ValueKind> = {
+  text: 'text',
+  number: 'number',
+  boolean: 'boolean',
+  date: 'date',
+  time: 'time',
+  list: 'list',
+  other: 'object',
+};
 const SORTABLE: ReadonlySet<ValueKind> = new Set(['text', 'number', 'boolean', 'date', 'time']);
 const NOBODY = { id: null, roles: [] };
 
@@ -107,6 +115,8 @@ export function bindList(compiled: CompiledList, request: ListRequest, ground: L
   return { where: conditions.join(' AND ') || 'TRUE', values: bindSlots(slots, asking), orderBy, sort, limit: request.limit };
 }
 
+export const kindsOf = (columns: Columns): Map<string, ValueKind> => new Map([...columns].map(([name, { kind }]) => [name, KINDS[kind]]));
+
 /** A list of one of our own tables. @throws {Problem} malformed-filter, invalid-input */
 export function planList(
   columns: Columns,
@@ -115,11 +125,11 @@ export function planList(
   ground: ListGround,
   functions?: ListFunctions,
 ): ListPlan {
-  const kinds = new Map([...columns].map(([name, { kind }]) => [name, KINDS[kind]]));
+  const kinds = kindsOf(columns);
   const source: ListSource = {
     scope: flatScope(kinds, functions),
     names: {
-      column: ([name]) => (columns.get(name as string) as { sql: string }).sql,
+      column: (path) => (columns.get(path.join('.')) as { sql: string }).sql,
       called: (name, args) => functions?.get(name)?.sql(args),
     },
   };

@@ -83,12 +83,12 @@ export class StreamRights {
         unique(theirs.map(({ grant }) => grant.user?.sessionId)),
       );
       for (const one of theirs) {
-        const { sessionId, roles } = one.grant.user as NonNullable<Grant['user']>;
+        const { sessionId, roles, fields } = one.grant.user as NonNullable<Grant['user']>;
         const present = now.get(sessionId);
         if (!present)
           ended.push([one, new Problem('session-ended', 'The session of this stream has ended, or its user may not sign in any more.')]);
-        else if (JSON.stringify(present) !== JSON.stringify(roles))
-          ended.push([one, new Problem('session-ended', 'The roles of the user have changed. Open the stream again.')]);
+        else if (JSON.stringify([present.roles, present.fields]) !== JSON.stringify([roles, fields]))
+          ended.push([one, new Problem('session-ended', 'The roles or fields of the user have changed. Open the stream again.')]);
       }
     }
     return ended;
