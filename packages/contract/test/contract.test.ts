@@ -25,6 +25,7 @@ describe('operations', () => {
   it('are open to nobody but for signing in, joining, and one-time addresses', () => {
     const open = allOperations.filter(({ caller }) => caller.kind === 'anyone').map(({ id }) => id);
     expect(open.sort()).toEqual([
+      'accounts.confirm',
       'digests.confirm',
       'digests.end',
       'incidents.acknowledgeByLink',

@@ -101,6 +101,16 @@ describe('a recorded call in full', () => {
     expect((statement?.startUs ?? 0) + (statement?.durationUs ?? 0)).toBeLessThanOrEqual(durationMs * 1000 + 1);
   });
 
+  it('shows how long an access rule took, as a step of its own', async () => {
+    const rules = { read: 'TRUE', create: "name <> 'Nowhere'", update: 'FALSE', delete: 'FALSE' };
+    await test.app('POST', '/data/ruled', { key: app.dev.serverKey, body: { name: 'Larch Hut' } });
+    await test.owner.call(operations.collections.patch, { params: { ...app.dev.params, collection: 'ruled' }, body: { rules } });
+    const refused = await test.app('POST', '/data/ruled', { key: app.dev.clientKey, body: { name: 'Nowhere' } });
+    expect(refused.body.type).toBe('/docs/problems/access-refused');
+    await find(`id = '${refused.body.request}'`);
+    expect((await full(refused.body.request)).timeline.map(({ step }) => step)).toContain('rules');
+  });
+
   it('keeps no bodies where the environment does not allow it, and masks the fields it names', async () => {
     const change = (body: object) => test.owner.call(operations.telemetry.changeRecording, { params: app.dev.params, body });
     await change({ maskedFields: ['name'] });

@@ -14,6 +14,7 @@ import {
 } from '@orchard/core';
 import type { Statements } from '../../platform/database/connection.js';
 import { actorOf, type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
+import { inSpan } from '../../platform/http/spans.js';
 import type { Shapes } from '../collections/catalogue.js';
 import { ruleOf, scopeOf, targetOf } from '../collections/querySql.js';
 import { type CollectionShape, presentRow } from '../collections/shape.js';
@@ -30,9 +31,13 @@ export type Author = {
   trusted: boolean;
   told: boolean;
   by: string;
+  /** Notes how long rules take, as a step of the call. */
+  inRules?: <T>(work: Promise<T>) => Promise<T>;
 };
 
-export function authorOf(call: Pick<Call, 'holder' | 'user' | 'member' | 'environment'>): Author {
+type AuthorCall = Pick<Call, 'holder' | 'user' | 'member' | 'environment' | 'spans' | 'startedNs'>;
+
+export function authorOf(call: AuthorCall): Author {
   const trusted = Boolean(call.member) || call.holder?.key.kind === 'server';
   const told = trusted || explainsRefusals(environmentOf(call));
   return {
@@ -42,6 +47,7 @@ export function authorOf(call: Pick<Call, 'holder' | 'user' | 'member' | 'enviro
     trusted,
     told,
     by: writeActor(actorOf(call)),
+    inRules: (work) => inSpan(call, 'rules', process.hrtime.bigint(), work),
   };
 }
 
@@ -116,8 +122,13 @@ export type RuleSubject = { shapes: Shapes; shape: CollectionShape; action: Reco
  * Whether a collection's rule allows the author this action on the record.
  * @throws {Problem} access-refused
  */
-export async function demand(on: Statements, author: Author, now: number, { shapes, shape, action, record }: RuleSubject): Promise<void> {
+export async function demand(on: Statements, author: Author, now: number, subject: RuleSubject): Promise<void> {
   if (author.trusted) return;
+  const work = demandByRule(on, author, now, subject);
+  await (author.inRules ? author.inRules(work) : work);
+}
+
+async function demandByRule(on: Statements, author: Author, now: number, { shapes, shape, action, record }: RuleSubject): Promise<void> {
   const rule = ruleOf(shapes, shape, action);
   if ('broken' in rule) throw refusal(shape, action, `it no longer fits the fields (${rule.broken}), so nobody passes it`, author);
   const asking = askingOf(author, now);

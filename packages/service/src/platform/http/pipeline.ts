@@ -11,6 +11,7 @@ import { AnswerBytes } from './answerBytes.js';
 import type { Answer, Call, Route } from '../call.js';
 import { allowReading } from './crossOrigin.js';
 import { readBody, validate } from './validate.js';
+import { addSpan, inSpan } from './spans.js';
 
 type Step = (call: Call, parts: Platform) => Promise<void> | void;
 
@@ -147,20 +148,6 @@ async function conduct(call: Call, parts: Platform, before: [name: string, step:
   } catch (error) {
     finish(call, parts, answerProblem(call, parts, error));
   }
-}
-
-async function inSpan<T>(call: Call, step: string, startedNs: bigint, work: Promise<T> | T): Promise<T> {
-  try {
-    return await work;
-  } finally {
-    addSpan(call, step, startedNs);
-  }
-}
-
-/** Steps that wait for nothing take no time worth showing, and get no span. */
-function addSpan(call: Call, step: string, startedNs: bigint): void {
-  const startUs = Number(startedNs - call.startedNs) / 1000;
-  call.spans.push({ step, startUs, durationUs: Number(process.hrtime.bigint() - startedNs) / 1000 });
 }
 
 type Sent = { status: number; bytes: number };
