@@ -40,6 +40,7 @@ const ROOMS = {
   ],
   'people/users': ['messages/gateways'],
   'people/accounts': ['messages/gateways', 'messages/settings', 'people/users'],
+  'people/identity': ['people/accounts', 'people/users'],
   'messages/optOuts': ['messages/gateways'],
   'messages/presence': [],
   'data/records': ['data/collections', 'people/users'],

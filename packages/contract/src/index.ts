@@ -6,6 +6,7 @@ import { channelOperations } from './operations/channels.js';
 import { deviceOperations } from './operations/devices.js';
 import { eventOperations } from './operations/events.js';
 import { gatewayOperations } from './operations/gateways.js';
+import { identityOperations } from './operations/identity.js';
 import { insightOperations } from './operations/insight.js';
 import { jobOperations } from './operations/jobs.js';
 import { logOperations } from './operations/log.js';
@@ -30,6 +31,7 @@ export const operations = {
   records: recordOperations,
   users: userOperations,
   accounts: accountOperations,
+  identity: identityOperations,
   devices: deviceOperations,
   topics: topicOperations,
   gateways: gatewayOperations,

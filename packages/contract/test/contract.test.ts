@@ -28,6 +28,7 @@ describe('operations', () => {
       'accounts.confirm',
       'digests.confirm',
       'digests.end',
+      ...['authorize', 'introspect', 'keys', 'metadata', 'revoke', 'signIn', 'token', 'userInfo'].map((name) => `identity.${name}`),
       'incidents.acknowledgeByLink',
       'memberSessions.challenge',
       'memberSessions.start',

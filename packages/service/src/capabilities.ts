@@ -22,6 +22,7 @@ import { otlp } from './operations/otlp/capability.js';
 import { reports } from './operations/reports/capability.js';
 import { telemetry } from './operations/telemetry/capability.js';
 import { accounts } from './people/accounts/capability.js';
+import { identity } from './people/identity/capability.js';
 import { users } from './people/users/capability.js';
 import type { Capability } from './platform/capability.js';
 import type { Platform } from './platform/platform.js';
@@ -50,6 +51,7 @@ const ROOMS = [
   alerts,
   users,
   accounts,
+  identity,
   records,
   imports,
   optOuts,

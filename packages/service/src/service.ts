@@ -15,6 +15,7 @@ import { MemberDirectory } from './platform/access/memberDirectory.js';
 import { checkSecretKey } from './platform/access/secretKeyMark.js';
 import { deriveKey } from './platform/access/secrets.js';
 import { Rates } from './platform/access/steps.js';
+import { SigningKeys } from './platform/access/signingKeys.js';
 import { UserTokens } from './platform/access/userTokens.js';
 import type { Capability, Recurring } from './platform/capability.js';
 import type { Config } from './platform/config.js';
@@ -255,7 +256,7 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, instance: 
     members: new MemberDirectory(database),
     actors,
     audit: new Audit(servers, secretKey, { now, newId }),
-    userTokens: new UserTokens(now, (environment, id) => ports.findSession(environment, id)),
+    userTokens: new UserTokens(now, (environment, id) => ports.findSession(environment, id), new SigningKeys({ now, random }), address),
     metrics: new Metrics(),
     jobs: new JobQueue({
       system: database,
@@ -299,7 +300,7 @@ function buildApp(platform: Platform, capabilities: readonly Capability[]): expr
   app.set('trust proxy', config.trustedProxies);
   const routes = capabilities.flatMap(({ routes = [] }) => routes);
   const answersOptions = routes.some(({ operation }) => operation.method === 'OPTIONS');
-  app.use('/app/v1', (request, response, next) => {
+  app.use(['/app/v1', '/identity'], (request, response, next) => {
     // Fetch standard section 3.2.2: a preflight names the method it asks for; other OPTIONS may be calls of their own.
     const isPreflight = request.method === 'OPTIONS' && (!answersOptions || 'access-control-request-method' in request.headers);
     return isPreflight ? answerPreflight(request, response) : next();

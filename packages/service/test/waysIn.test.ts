@@ -52,7 +52,7 @@ const addMail = ({ params }: Place) =>
 
 describe('a mail address', () => {
   it('is confirmed by the mail of the sign-up, once; and where that is asked, nobody signs in before', async () => {
-    await rules({ confirmFirst: true });
+    await rules({ confirm: 'first' });
     expect(await call('POST', '/users', RUNA)).toMatchObject({ status: 403, body: { type: '/docs/problems/confirmation-missing' } });
     expect((await call('POST', '/sessions', { email: RUNA.email, password: PASSWORD })).status).toBe(403);
     const token = tokenIn((await mailed('confirm-address')).text);
@@ -300,7 +300,7 @@ describe('a user of their own', () => {
   });
 
   it('deletes the account, comes back within the days of grace, and is gone after them', async () => {
-    await rules({ graceDays: 14 });
+    await rules({ graceDays: 14, tellDeleted: true });
     const signIn = () => call('POST', '/sessions', { email: RUNA.email, password: PASSWORD });
     const remove = (token: string) => call('POST', '/users/me/deletion', { password: PASSWORD }, { token });
     const { accessToken: token, user } = (await call('POST', '/users', RUNA)).body;

@@ -92,9 +92,19 @@ const readVersions = (text: string): EntryRules['leastVersions'] =>
       .map((line) => line.trim().split(/\s+/, 2) as [string, string]),
   );
 
+/** `hiker-ios quillfell://signed-in`, one a line. */
+function readRedirects(text: string): EntryRules['redirects'] {
+  const redirects: EntryRules['redirects'] = {};
+  for (const line of text.split('\n')) {
+    const [client, address] = line.trim().split(/\s+/, 2);
+    if (client && address) redirects[client] = [...(redirects[client] ?? []), address];
+  }
+  return redirects;
+}
+
 function RulesForm({ of }: { of: EntryRules }) {
   const { params, details } = useEnvironment();
-  const { mostSessions, terms, linkAddress, leastVersions, ...rest } = of;
+  const { mostSessions, terms, linkAddress, leastVersions, redirects, ...rest } = of;
   const form = useOperationForm(own.changeRules, {
     initial: {
       ...rest,
@@ -102,8 +112,11 @@ function RulesForm({ of }: { of: EntryRules }) {
       terms: terms ?? '',
       linkAddress: linkAddress ?? '',
       leastVersions: writeVersions(leastVersions),
+      redirects: Object.entries(redirects)
+        .flatMap(([client, addresses]) => addresses.map((address) => `${client} ${address}`))
+        .join('\n'),
     },
-    input: ({ mostSessions: most, terms: version, linkAddress: address, leastVersions: versions, ...values }) => ({
+    input: ({ mostSessions: most, terms: version, linkAddress: address, leastVersions: versions, redirects: returns, ...values }) => ({
       params,
       body: {
         ...values,
@@ -111,6 +124,7 @@ function RulesForm({ of }: { of: EntryRules }) {
         terms: orNull(version),
         linkAddress: orNull(address),
         leastVersions: readVersions(versions),
+        redirects: readRedirects(returns),
       },
     }),
   });
@@ -136,7 +150,15 @@ function RulesForm({ of }: { of: EntryRules }) {
           {values.signUp === 'domains' && <TagsInput label="Domains" placeholder="quillfell.example" {...getInputProps('domains')} />}
         </Group>
         {toggle('guests', 'Guests', 'People begin without an account, and keep everything when they make one.')}
-        {toggle('confirmFirst', 'Confirm first', 'A password signs in only after the mail address was confirmed.')}
+        <NativeSelect
+          label="Mail addresses are confirmed"
+          data={[
+            { value: 'never', label: 'Not by us' },
+            { value: 'asked', label: 'By a mail after signing up' },
+            { value: 'first', label: 'Before a password signs in' },
+          ]}
+          {...getInputProps('confirm')}
+        />
         <Title order={3}>Without a password</Title>
         <Group gap="xl">
           {toggle('codeByMail', 'Code by mail')}
@@ -149,6 +171,14 @@ function RulesForm({ of }: { of: EntryRules }) {
           placeholder="quillfell://account/{kind}?token={token}"
           classNames={{ input: 'mono' }}
           {...getInputProps('linkAddress')}
+        />
+        <Textarea
+          label="Where the sign-in page returns to"
+          description="A client and an address on each line. An app opens the page of this environment and gets a code back (OpenID Connect)."
+          placeholder="hiker-ios quillfell://signed-in"
+          autosize
+          classNames={{ input: 'mono' }}
+          {...getInputProps('redirects')}
         />
         <Title order={3}>While signed in</Title>
         <Group grow align="flex-start">
@@ -177,6 +207,7 @@ function RulesForm({ of }: { of: EntryRules }) {
           {...getInputProps('graceDays')}
         />
         {toggle('tellNewSignIn', 'Tell people by mail of a sign-in from a new place')}
+        {toggle('tellDeleted', 'Tell people by mail that their account is deleted')}
       </FormOf>
     </fieldset>
   );

@@ -18,6 +18,7 @@ import {
 import { phone, role, tokens, user, userName } from './users.js';
 
 export const SIGN_UP_RULES = ['open', 'domains', 'invited', 'closed'] as const;
+export const CONFIRM_RULES = ['never', 'asked', 'first'] as const;
 const locale = z
   .string()
   .regex(/^[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*$/, 'A BCP 47 language tag, such as nb-NO.')
@@ -33,7 +34,11 @@ const rules = {
     ),
   domains: z.array(z.string().regex(/^[a-z0-9-]+(\.[a-z0-9-]+)+$/, 'A domain in lower case, such as quillfell.example.')).max(100),
   guests: z.boolean().describe('Whether people may begin without an account, and make it one later'),
-  confirmFirst: z.boolean().describe('Whether a password signs in only after the mail address was confirmed'),
+  confirm: z
+    .enum(CONFIRM_RULES)
+    .describe(
+      'Whether a sign-up is mailed an address to confirm its own: `never`, `asked`, or `first`: a password signs in only afterwards',
+    ),
   codeByMail: z.boolean().describe('Whether a code sent by mail signs in'),
   codeBySms: z.boolean().describe('Whether a code sent to a verified number signs in'),
   linkByMail: z.boolean().describe('Whether an address sent by mail signs in; it needs `linkAddress`'),
@@ -54,8 +59,25 @@ const rules = {
     .describe('Sessions of a user at once; a further one ends the oldest. 1: one device only'),
   terms: z.string().min(1).max(40).nullable().describe('The version of the terms that a sign-up must accept'),
   leastVersions: z.record(z.string().max(40), version).describe('By client: the oldest version of the app that may sign in or renew'),
+  redirects: z
+    .record(
+      z.string().max(40),
+      z
+        .array(
+          z
+            .string()
+            .max(500)
+            .regex(
+              /^[a-z][a-z0-9+.-]*:\/\/?[^#\s]*$/i,
+              'An address without a fragment, such as quillfell://signed-in or https://huts.quillfell.example/signed-in.',
+            ),
+        )
+        .max(20),
+    )
+    .describe('By client: where the sign-in page may return to, in full; of a loopback address any port'),
   graceDays: z.int().min(0).max(90).describe('How many days a deleted account can come back, by signing in; 0: it is gone at once'),
   tellNewSignIn: z.boolean().describe('Whether a mail tells users of a sign-in from a new place'),
+  tellDeleted: z.boolean().describe('Whether a mail tells users that their account is deleted'),
 };
 const entryRules = z
   .object({ ...rules, mailMissing: z.string().nullable().describe('Why mails cannot be sent, in words; null when they can') })

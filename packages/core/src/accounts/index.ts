@@ -2,3 +2,4 @@ export * from './kinds.js';
 export * from './mails.js';
 export * from './passwordHashes.js';
 export * from './userFields.js';
+export * from './signInTexts.js';

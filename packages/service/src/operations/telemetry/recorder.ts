@@ -69,7 +69,8 @@ export class Recorder {
   /** Records one finished call, without I/O. */
   record(call: Call, status: number, durationUs: number, bytesOut: number): void {
     const { environment } = call;
-    const isApp = call.operation.path.startsWith('/app/');
+    // What an app calls, and the pages on which its users sign in.
+    const isApp = /^\/(app|identity)\//.test(call.operation.path);
     const db = isApp && environment ? environment.db : this.installation;
     const client = call.holder?.client.name ?? '';
     const { method, path: route } = call.operation;

@@ -9,9 +9,12 @@ import { accountRoutes } from './routes.js';
 import { entryRules } from '../users/entry.js';
 import { WaysIn } from './ways.js';
 
-export function accounts(parts: Parts): Capability {
+export type AccountsOffer = { accountMailer: AccountMailer; accountFlows: AccountFlows; waysIn: WaysIn };
+
+export function accounts(parts: Parts): Capability<AccountsOffer> {
   const mailer = new AccountMailer(parts);
   const flows = new AccountFlows(parts, mailer);
+  const ways = new WaysIn(parts, mailer);
   const { now } = parts;
   parts.ports.accounts = {
     confirm: async (environment, user, locale) => void (await flows.askConfirmation(environment, user, locale)),
@@ -23,12 +26,15 @@ export function accounts(parts: Parts): Capability {
       });
     },
     deleted: (environment, user, locale) => {
-      if (user.email) mailer.send(environment, { mail: 'account-deleted', to: user.email, locale, values: namesOf(user) });
+      void entryRules.read(environment).then(({ tellDeleted }) => {
+        if (tellDeleted && user.email) mailer.send(environment, { mail: 'account-deleted', to: user.email, locale, values: namesOf(user) });
+      });
     },
   };
   return {
     name: 'accounts',
-    routes: accountRoutes({ parts, mailer, flows, ways: new WaysIn(parts, mailer) }),
+    offer: { accountMailer: mailer, accountFlows: flows, waysIn: ways },
+    routes: accountRoutes({ parts, mailer, flows, ways }),
     onUserRemoved: ({ on, environment, userId }) => removeLinks(on, environment, userId),
     recurring: [
       { work: 'forget mails that were shown', everyMs: HOUR_MS, eachEnvironment: (environment) => forgetOutbox(environment, now()) },

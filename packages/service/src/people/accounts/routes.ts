@@ -85,7 +85,8 @@ function ownRoutes(parts: Parts, flows: AccountFlows, ways: WaysIn): Route[] {
       userSessions.demandGood(environment, { ...user, ...changes }, password, 'body.password');
       await userStore.update(environment, user.id, changes);
       await userSessions.setPassword(environment, { ...user, ...changes }, password, 'body.password', call.user?.sessionId ?? null);
-      await flows.askConfirmation(environment, { ...user, ...changes }, callerOf(call).locale);
+      if ((await entryRules.read(environment)).confirm !== 'never')
+        await flows.askConfirmation(environment, { ...user, ...changes }, callerOf(call).locale);
       return { body: presentUser(await me(call)) };
     }),
     bind(own.exportMe, async (call) => {

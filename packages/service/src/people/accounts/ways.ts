@@ -113,13 +113,18 @@ export class WaysIn {
 
   /** @throws {Problem} code-refused, app-outdated */
   async byCode(environment: Environment, caller: Caller, reached: { email: string; code: string } | { phone: string; code: string }) {
+    return this.parts.userSessions.begin(environment, caller, await this.userByCode(environment, reached));
+  }
+
+  /** Whoever has been sent a code. @throws {Problem} code-refused */
+  async userByCode(environment: Environment, reached: { email: string; code: string } | { phone: string; code: string }): Promise<UserRow> {
     const of = 'phone' in reached ? { phone: demandPhone(reached.phone, 'body.phone').number } : { email: reached.email };
     const to = of.phone ?? of.email ?? '';
     await this.#codes.take(environment, subjectOf(to), reached.code.replace(/\D/g, ''));
     const user = await this.#userOf(environment, of);
     // The code of an address without an account was sent to nobody.
     if (!user) throw new Problem('code-refused', `There is no valid code for ${to}. Ask for a new one.`);
-    return this.parts.userSessions.begin(environment, caller, 'email' in of ? await this.#confirmed(environment, user) : user);
+    return 'email' in of ? this.#confirmed(environment, user) : user;
   }
 
   /** @throws {Problem} link-refused, app-outdated */

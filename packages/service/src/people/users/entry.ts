@@ -8,7 +8,7 @@ export const entryRules = new Settings<EntryRules>('entry', () => ({
   signUp: 'open',
   domains: [],
   guests: false,
-  confirmFirst: false,
+  confirm: 'never',
   codeByMail: false,
   codeBySms: false,
   linkByMail: false,
@@ -16,8 +16,10 @@ export const entryRules = new Settings<EntryRules>('entry', () => ({
   mostSessions: null,
   terms: null,
   leastVersions: {},
+  redirects: {},
   graceDays: 0,
   tellNewSignIn: false,
+  tellDeleted: false,
 }));
 
 /** What signs in: a client, in a version where it tells one. */

@@ -65,8 +65,9 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
       await demandSignUp(environment, call.body);
       await demandVersion(environment, callerOf(call));
       const user = await sessions.makeUser(environment, call.body, 'user');
-      await parts.ports.accounts.confirm(environment, user, callerOf(call).locale);
-      if ((await entryRules.read(environment)).confirmFirst) throw new Problem('confirmation-missing');
+      const { confirm } = await entryRules.read(environment);
+      if (confirm !== 'never') await parts.ports.accounts.confirm(environment, user, callerOf(call).locale);
+      if (confirm === 'first') throw new Problem('confirmation-missing');
       return { body: await sessions.begin(environment, callerOf(call), user) };
     }),
     bind(own.startSession, async (call) => {

@@ -10,7 +10,7 @@ import { CredentialStore } from './credentials.js';
 import { type Caller, demandVersion, entryRules } from './entry.js';
 import type { Parts } from './parts.js';
 import { demandData, presentToSelf } from './fields.js';
-import type { UserRow, UserStore } from './store.js';
+import type { SessionRow, UserRow, UserStore } from './store.js';
 import { guessTable } from '../../platform/access/tables.js';
 
 const DISABLED = 'The account is disabled. Its owner can contact the team of the app.';
@@ -76,20 +76,24 @@ export class Sessions {
 
   /** @param address where the call comes from, for the limits on guessing */
   async signIn(environment: Environment, caller: Caller, email: string, password: string) {
+    return this.begin(environment, caller, await this.userByPassword(environment, caller, email, password));
+  }
+
+  /** Whoever knows the password. @throws {Problem} sign-in-refused, rate-exceeded, confirmation-missing */
+  async userByPassword(environment: Environment, caller: Caller, email: string, password: string): Promise<UserRow> {
     const user = await this.store.findByEmail(environment, email);
     const isFamiliar = await this.#guesses(environment).isFamiliar(email, caller.address);
     await this.demandPassword(environment, email, user, { password, address: caller.address });
     if (!user) throw new Problem('sign-in-refused');
     if (user.disabled) throw new Problem('sign-in-refused', DISABLED);
-    const { confirmFirst } = await entryRules.read(environment);
-    if (confirmFirst && !user.emailConfirmedAt) {
+    const { confirm } = await entryRules.read(environment);
+    if (confirm === 'first' && !user.emailConfirmedAt) {
       await this.parts.ports.accounts.confirm(environment, user, caller.locale);
       throw new Problem('confirmation-missing');
     }
-    const begun = await this.begin(environment, caller, user);
     // The first sign-in of all is news to nobody.
     if (!isFamiliar && user.lastSeenAt) this.parts.ports.accounts.signedIn(environment, user, caller);
-    return begun;
+    return user;
   }
 
   #guesses(environment: Environment): Guesses {
@@ -156,7 +160,7 @@ export class Sessions {
     // Who signs in again keeps the account.
     const changes = { lastSeenAt: new Date(now), deleteAt: null };
     await this.store.update(environment, user.id, changes);
-    return this.#tokens(environment, { ...user, ...changes }, id, 1, expiresAt);
+    return this.#tokens(environment, { ...user, ...changes }, { id, client: caller.client }, 1, expiresAt);
   }
 
   async #endBeyondMost(environment: Environment, userId: string, now: Date): Promise<void> {
@@ -185,7 +189,7 @@ export class Sessions {
     if (!(await this.store.advanceSession(environment, named.sessionId, named.generation, expiresAt, new Date(now))))
       return this.#again(environment, client, named);
     await this.store.update(environment, found.user.id, { lastSeenAt: new Date(now) });
-    return this.#tokens(environment, found.user, named.sessionId, named.generation + 1, expiresAt);
+    return this.#tokens(environment, found.user, found.session, named.generation + 1, expiresAt);
   }
 
   async #again(environment: Environment, client: string, named: { sessionId: string; generation: number }) {
@@ -194,7 +198,7 @@ export class Sessions {
     const { session, user } = found;
     const age = this.parts.now() - (session.renewedAt?.getTime() ?? 0);
     if (session.generation === named.generation + 1 && session.client === client && age < GRACE_MS)
-      return this.#tokens(environment, user, session.id, session.generation, session.expiresAt);
+      return this.#tokens(environment, user, session, session.generation, session.expiresAt);
     await this.end(environment, { id: named.sessionId }, 'refresh token used twice');
     throw new Problem(
       'session-ended',
@@ -207,8 +211,14 @@ export class Sessions {
     this.parts.userTokens.forget(which);
   }
 
-  async #tokens(environment: Environment, user: UserRow, sessionId: string, generation: number, refreshExpiresAt: Date) {
-    const access = await this.parts.userTokens.issueAccessToken(environment, user.id, sessionId);
+  async #tokens(
+    environment: Environment,
+    user: UserRow,
+    { id: sessionId, client }: Pick<SessionRow, 'id' | 'client'>,
+    generation: number,
+    refreshExpiresAt: Date,
+  ) {
+    const access = await this.parts.userTokens.issueAccessToken(environment, { userId: user.id, sessionId, client });
     return {
       accessToken: access.token,
       accessTokenExpiresAt: new Date(access.expiresAt).toISOString(),

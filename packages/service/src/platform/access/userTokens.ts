@@ -1,14 +1,15 @@
 /**
- * Tokens of app users. The access token is a JWT (RFC 7519, HS256) of ten minutes. The refresh token names its
+ * Tokens of app users. The access token is a JWT (RFC 9068, ES256) of ten minutes, which others can check by the published keys. The refresh token names its
  * session and generation and carries a MAC over both, so that an old one can be distinguished from a forged one without a list.
  */
-import { createHmac, createSecretKey, type KeyObject, timingSafeEqual } from 'node:crypto';
+import { createHmac, createSecretKey, type KeyObject, randomUUID, timingSafeEqual } from 'node:crypto';
 import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import { errors, jwtVerify, SignJWT } from 'jose';
+import { decodeProtectedHeader, errors, jwtVerify, SignJWT } from 'jose';
 import { LRUCache } from 'lru-cache';
 import { clearing } from '../database/unit.js';
 import type { Environment, SignedInUser } from '../call.js';
+import type { SigningKeys } from './signingKeys.js';
 
 export const ACCESS_TOKEN_MS = 10 * 60_000;
 export const SESSION_MS = 60 * 86_400_000;
@@ -28,7 +29,14 @@ export class UserTokens {
   constructor(
     private readonly now: () => number,
     private readonly checkSession: SessionCheck,
+    readonly signingKeys: SigningKeys,
+    private readonly address: () => string,
   ) {}
+
+  /** The environment as an issuer of tokens (OpenID Connect Core section 2). */
+  issuerOf({ app, name }: Pick<Environment, 'app' | 'name'>): string {
+    return `${this.address()}/identity/${app}/${name}`;
+  }
 
   #key({ id, keys }: Environment): KeyObject {
     let key = this.#keys.get(id);
@@ -36,15 +44,23 @@ export class UserTokens {
     return key;
   }
 
-  async issueAccessToken(environment: Environment, userId: string, sessionId: string): Promise<{ token: string; expiresAt: number }> {
+  async issueAccessToken(
+    environment: Environment,
+    { userId, sessionId, client }: { userId: string; sessionId: string; client: string },
+  ): Promise<{ token: string; expiresAt: number }> {
     const expiresAt = this.now() + ACCESS_TOKEN_MS;
-    const token = await new SignJWT({ sid: sessionId })
-      .setProtectedHeader({ alg: 'HS256', typ: 'JWT' })
+    const { kid, privateKey } = await this.signingKeys.current(environment);
+    const issuer = this.issuerOf(environment);
+    // RFC 9068 section 2.2.
+    const token = await new SignJWT({ sid: sessionId, client_id: client })
+      .setProtectedHeader({ alg: 'ES256', typ: 'at+jwt', kid })
+      .setJti(randomUUID())
+      .setAudience(issuer)
       .setSubject(userId)
-      .setIssuer(environment.id)
+      .setIssuer(issuer)
       .setIssuedAt(Math.floor(this.now() / 1000))
       .setExpirationTime(Math.floor(expiresAt / 1000))
-      .sign(this.#key(environment));
+      .sign(privateKey);
     return { token, expiresAt };
   }
 
@@ -64,9 +80,14 @@ export class UserTokens {
 
   async #verify(environment: Environment, token: string): Promise<{ sid: string; exp: number }> {
     try {
-      const { payload } = await jwtVerify(token, this.#key(environment), {
-        algorithms: ['HS256'],
-        issuer: environment.id,
+      const { alg, kid } = decodeProtectedHeader(token);
+      // The key alone says whose token it is: the address, and with it the issuer, may change.
+      const key = alg === 'ES256' ? (await this.signingKeys.find(environment, String(kid)))?.publicKey : this.#key(environment);
+      if (!key) throw new errors.JWSSignatureVerificationFailed();
+      const { payload } = await jwtVerify(token, key, {
+        algorithms: [alg === 'ES256' ? 'ES256' : 'HS256'],
+        // Tokens of before were signed with the environment's secret.
+        ...(alg === 'ES256' ? { typ: 'at+jwt' } : { issuer: environment.id }),
         currentDate: new Date(this.now()),
       });
       return { sid: String(payload.sid), exp: payload.exp as number };

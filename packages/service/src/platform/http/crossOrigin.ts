@@ -3,10 +3,13 @@ import type { Request, Response } from 'express';
 
 const EXPOSED = 'ETag, Link, Location, Orchard-Notice, Orchard-Request, Retry-After, traceparent';
 
+/** What a web app asks of its issuer itself; the page on which people sign in is opened, not read. */
+const ISSUER = /^\/identity\/[^/]+\/[^/]+\/(token|revoke|userinfo|jwks\.json|\.well-known\/)/;
+
 /** Lets the calling page read the response. The client's list of origins decides whether the call is executed. */
 export function allowReading(request: Request, response: Response): void {
   const { origin } = request.headers;
-  if (!origin || !request.originalUrl.startsWith('/app/')) return;
+  if (!origin || !(request.originalUrl.startsWith('/app/') || ISSUER.test(request.originalUrl))) return;
   response.setHeader('Access-Control-Allow-Origin', origin);
   response.setHeader('Access-Control-Expose-Headers', EXPOSED);
   response.setHeader('Vary', 'Origin');
