@@ -39,6 +39,7 @@ it.each([
   'entry',
   'entry?tab=mails',
   'entry?tab=fields',
+  'entry?tab=ways',
   'compose',
   'sent',
   'topics',

@@ -40,6 +40,7 @@ export const AUDIT_KINDS = {
   'entry rules': 'environment',
   'account mail': 'environment',
   'user field': 'environment',
+  'sign-in way': 'environment',
   'user session': 'user',
 } as const;
 export type AuditKind = keyof typeof AUDIT_KINDS;

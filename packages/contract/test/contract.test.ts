@@ -28,7 +28,9 @@ describe('operations', () => {
       'accounts.confirm',
       'digests.confirm',
       'digests.end',
-      ...['authorize', 'introspect', 'keys', 'metadata', 'revoke', 'signIn', 'token', 'userInfo'].map((name) => `identity.${name}`),
+      ...['authorize', 'introspect', 'keys', 'metadata', 'revoke', 'signIn', 'token', 'userInfo', 'wayBack', 'wayThere'].map(
+        (name) => `identity.${name}`,
+      ),
       'incidents.acknowledgeByLink',
       'memberSessions.challenge',
       'memberSessions.start',

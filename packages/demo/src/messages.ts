@@ -65,8 +65,22 @@ export async function seedGateways(owner: HttpClient, at: SimulatorAddresses): P
     params,
     body: { prices: { US: 0.0085, GB: 0.042, NO: 0.061, DE: 0.078 }, currency: 'EUR' },
   });
-  // Who forgot the password gets in by a code.
-  await owner.call(operations.accounts.changeRules, { params, body: { codeByMail: true, codeBySms: true, tellNewSignIn: true } });
+  // Who forgot the password gets in by a code, and apps may open the sign-in page.
+  const signedIn = ['quillfell://signed-in'];
+  await owner.call(operations.accounts.changeRules, {
+    params,
+    body: { codeByMail: true, codeBySms: true, tellNewSignIn: true, redirects: { 'hiker-ios': signedIn, 'hiker-android': signedIn } },
+  });
+  await owner.call(operations.accounts.defineField, {
+    params: { ...params, field: 'club' },
+    body: {
+      type: 'choice',
+      choices: ['north', 'south'],
+      description: 'The section of the association',
+      seenBy: 'user',
+      changedBy: 'servers',
+    },
+  });
 }
 
 /** What reaches the team: gateways of the installation, somebody who is invited by mail, and a token for a script. */

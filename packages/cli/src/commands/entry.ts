@@ -2,7 +2,7 @@
 import { operations } from '@orchard/contract';
 import type { Command } from 'commander';
 import { addCall, addList, addRemoval } from '../declared.js';
-import { moment } from '../output.js';
+import { moment, printItem, printList } from '../output.js';
 
 export function addEntryCommands(program: Command): void {
   const own = operations.accounts;
@@ -18,6 +18,17 @@ export function addEntryCommands(program: Command): void {
     ['expiresAt', ({ expiresAt }) => moment(expiresAt)],
   ]);
   addRemoval(program, own.endSession, { what: ({ session }) => `Ending the session ${session}`, done: () => 'Ended.' });
+
+  program.command('sign-in-way').description('providers outside at which people sign in');
+  addList(program, own.ways, ['name', 'title', 'issuer', 'clientId', 'hasSecret', 'clients', 'redirectAddress']);
+  addCall(program, own.putWay);
+  addRemoval(program, own.removeWay, { what: ({ way }) => `Taking the way ${way} away` });
+  addCall(program, own.checkWay, {
+    print: ({ ok, steps }, options) => {
+      if (options.json) return printItem({ ok, steps }, options);
+      printList(steps, ['what', ['ok', ({ ok: passed }) => (passed ? 'ok' : 'failed')], 'text'], options);
+    },
+  });
 
   program.command('user-field').description('fields of users that the team has defined');
   addList(program, own.fields, ['name', 'type', 'required', 'seenBy', 'changedBy', 'description']);

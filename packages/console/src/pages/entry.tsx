@@ -22,6 +22,7 @@ import { Code, Empty, Loaded, Moment, PageHead, Trouble } from '../parts/basics.
 import { coded, FromCode } from '../parts/fromCode.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
 import { TableHead } from '../parts/tableHead.js';
+import { SignInWays } from '../people/signInWays.js';
 import { UserFields } from '../people/userFields.js';
 
 const own = operations.accounts;
@@ -37,12 +38,16 @@ export function EntryPage() {
       <Tabs value={tab} onChange={setTab} keepMounted={false}>
         <Tabs.List mb="md">
           <Tabs.Tab value="rules">Who gets in</Tabs.Tab>
+          <Tabs.Tab value="ways">Providers outside</Tabs.Tab>
           <Tabs.Tab value="fields">Fields of users</Tabs.Tab>
           <Tabs.Tab value="mails">Mails</Tabs.Tab>
           <Tabs.Tab value="outbox">Not sent, but shown</Tabs.Tab>
         </Tabs.List>
         <Tabs.Panel value="rules">
           <Rules />
+        </Tabs.Panel>
+        <Tabs.Panel value="ways">
+          <SignInWays />
         </Tabs.Panel>
         <Tabs.Panel value="fields">
           <UserFields />

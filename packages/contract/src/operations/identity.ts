@@ -1,6 +1,6 @@
 /** Each environment as an OpenID provider of its own users: the page on which they sign in, and the endpoints that its metadata names. */
 import { z } from 'zod';
-import { environmentParams, jsonObject, operation } from '../common.js';
+import { environmentParams, jsonObject, operation, slug } from '../common.js';
 
 const ISSUER = '/identity/{app}/{environment}';
 const anyone = { kind: 'anyone' } as const;
@@ -48,6 +48,31 @@ export const identityOperations = {
     path: `${ISSUER}/authorize`,
     summary: 'What the page sends; leads back to the app with a code once somebody has signed in',
     rawBody: FORM,
+    reply: z.string(),
+    replyTypes: ['text/html'],
+    problems: ['not-found'],
+  }),
+  wayThere: operation({
+    ...common,
+    id: 'identity.wayThere',
+    rate: 'sign-in',
+    method: 'GET',
+    path: `${ISSUER}/ways/{way}`,
+    params: environmentParams.extend({ way: slug }),
+    summary: 'Leads from the page to a provider outside',
+    reply: z.string(),
+    replyTypes: ['text/html'],
+    problems: ['not-found'],
+  }),
+  wayBack: operation({
+    ...common,
+    id: 'identity.wayBack',
+    rate: 'sign-in',
+    method: 'GET',
+    path: `${ISSUER}/ways/{way}/return`,
+    params: environmentParams.extend({ way: slug }),
+    summary: 'Where a provider outside leads back to',
+    query: parameters,
     reply: z.string(),
     replyTypes: ['text/html'],
     problems: ['not-found'],

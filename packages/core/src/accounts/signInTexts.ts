@@ -19,6 +19,7 @@ export type SignInTexts = {
   expired: string;
   notConfirmed: string;
   unavailable: string;
+  otherAccount: string;
 };
 
 const TEXTS: Record<string, SignInTexts> = {
@@ -42,6 +43,7 @@ const TEXTS: Record<string, SignInTexts> = {
     expired: 'This page has been open too long. Go back to the app and sign in again.',
     notConfirmed: 'Confirm your address first: a mail is on its way to it.',
     unavailable: 'This is not possible here at the moment.',
+    otherAccount: 'There is an account with this address already. Sign in to it as before, and confirm its address.',
   },
   nb: {
     direction: 'ltr',
@@ -63,6 +65,7 @@ const TEXTS: Record<string, SignInTexts> = {
     expired: 'Siden har vært åpen for lenge. Gå tilbake til appen og logg inn på nytt.',
     notConfirmed: 'Bekreft adressen først: en e-post er på vei.',
     unavailable: 'Dette går ikke her akkurat nå.',
+    otherAccount: 'Det finnes alt en konto med denne adressen. Logg inn på den som før, og bekreft adressen.',
   },
   de: {
     direction: 'ltr',
@@ -84,6 +87,7 @@ const TEXTS: Record<string, SignInTexts> = {
     expired: 'Diese Seite war zu lange offen. Geh zurück zur App und melde dich neu an.',
     notConfirmed: 'Bestätige zuerst deine Adresse: Eine Mail ist unterwegs.',
     unavailable: 'Das ist hier gerade nicht möglich.',
+    otherAccount: 'Mit dieser Adresse gibt es schon ein Konto. Melde dich dort wie bisher an und bestätige die Adresse.',
   },
   ja: {
     direction: 'ltr',
@@ -105,6 +109,7 @@ const TEXTS: Record<string, SignInTexts> = {
     expired: 'このページの有効期限が切れました。アプリに戻ってもう一度サインインしてください。',
     notConfirmed: 'まずアドレスを確認してください。メールをお送りしました。',
     unavailable: '現在ご利用いただけません。',
+    otherAccount: 'このアドレスのアカウントが既にあります。これまでの方法でサインインし、アドレスを確認してください。',
   },
   ar: {
     direction: 'rtl',
@@ -126,6 +131,7 @@ const TEXTS: Record<string, SignInTexts> = {
     expired: 'بقيت هذه الصفحة مفتوحة طويلًا. عد إلى التطبيق وسجّل الدخول من جديد.',
     notConfirmed: 'أكّد عنوانك أولًا: أُرسلت إليه رسالة.',
     unavailable: 'هذا غير متاح هنا الآن.',
+    otherAccount: 'يوجد حساب بهذا العنوان. سجّل الدخول إليه كالمعتاد وأكّد عنوانه.',
   },
 };
 

@@ -2,9 +2,10 @@
 import { and, eq, gt, isNull, lt } from 'drizzle-orm';
 import type { Environment } from '../../platform/call.js';
 import { hashKey } from '../../platform/access/secrets.js';
-import { authorizationTable } from './tables.js';
+import { authorizationTable, outsideSignInTable } from './tables.js';
 
 export type Authorization = typeof authorizationTable.$inferSelect;
+export type OutsideSignIn = typeof outsideSignInTable.$inferSelect;
 export type Asked = Pick<Authorization, 'client' | 'redirectUri' | 'challenge' | 'scope' | 'state' | 'nonce'>;
 
 export class AuthorizationStore {
@@ -55,7 +56,26 @@ export class AuthorizationStore {
     return affectedRows === 1;
   }
 
+  async beginOutside({ db }: Environment, row: OutsideSignIn): Promise<void> {
+    await db.orm.insert(db.table(outsideSignInTable)).values(row);
+  }
+
+  /** One that comes back, once. */
+  async endOutside({ db }: Environment, state: string, now: Date): Promise<OutsideSignIn | null> {
+    const table = db.table(outsideSignInTable);
+    const [row] = await db.orm
+      .select()
+      .from(table)
+      .where(eq(table.stateHash, hashKey(state)));
+    if (!row) return null;
+    const [{ affectedRows }] = await db.orm.delete(table).where(eq(table.stateHash, row.stateHash));
+    return affectedRows === 1 && row.expiresAt > now ? row : null;
+  }
+
   async forget({ db }: Environment, before: Date): Promise<void> {
+    const outside = db.table(outsideSignInTable);
+    await db.orm.delete(outside).where(lt(outside.expiresAt, before));
+
     const table = db.table(authorizationTable);
     await db.orm.delete(table).where(lt(table.expiresAt, before));
   }

@@ -14,6 +14,8 @@ export type Shown = {
   email?: string;
   trouble?: keyof SignInTexts;
   mayCode: boolean;
+  /** Providers outside: where each begins, and what its button says. */
+  ways: readonly { href: string; title: string }[];
 };
 
 const STYLE = `:root{color-scheme:light dark;--ground:#fbf8f2;--ink:#1f2a2a;--accent:#1f7a6c;--care:#9c2f1a;--line:#d8d0bf}
@@ -24,6 +26,7 @@ label{display:block;font-weight:600;margin:1rem 0 .25rem}input{width:100%;font:i
 input:focus-visible,button:focus-visible{outline:3px solid var(--accent);outline-offset:2px}
 button{font:inherit;font-weight:600;border:0;border-radius:6px;padding:.65rem 1rem;margin-top:1.25rem;background:var(--accent);color:var(--ground);width:100%;cursor:pointer}
 button.plain{background:none;color:inherit;font-weight:400;text-decoration:underline;padding:.4rem;margin-top:.5rem}
+a.way{display:block;text-align:center;font-weight:600;color:inherit;text-decoration:none;border:1px solid var(--line);border-radius:6px;padding:.6rem 1rem;margin-top:.75rem}
 .care{color:var(--care);font-weight:600}`;
 const STYLE_HASH = createHash('sha256').update(STYLE).digest('base64');
 
@@ -65,6 +68,7 @@ function viewOf(shown: Shown, texts: SignInTexts, fill: (text: string) => string
           'password',
           `${email}<label for="password">${fill(texts.password)}</label><input id="password" name="password" type="password" autocomplete="current-password" required><button>${fill(texts.signIn)}</button>`,
         ),
+        ...shown.ways.map(({ href, title }) => `<a class="way" href="${escaped(href)}">${escaped(title)}</a>`),
         shown.mayCode ? other('ask-code', texts.byCode) : '',
         other('forgot', texts.forgot),
       ].join('');

@@ -8,6 +8,7 @@ import type { AuthorizationStore, Authorization } from './authorizationStore.js'
 import { answerAddress, readAuthorization, sourceOf } from './authorizing.js';
 import { Issuer, TokenError, type TokenForm } from './issuer.js';
 import { sendPage, type Shown } from './page.js';
+import { OtherAccount, type OutsideWays } from './outside.js';
 import type { Parts } from './parts.js';
 import { callerOf, entryRules } from '../users/entry.js';
 import type { UserRow } from '../users/store.js';
@@ -26,10 +27,10 @@ const OPEN_MS = 20 * 60_000;
 const CODE_MS = 60_000;
 const COOKIE = 'orchard_sign_in';
 
-export function identityRoutes(parts: Parts, store: AuthorizationStore): Route[] {
+export function identityRoutes(parts: Parts, store: AuthorizationStore, outside: OutsideWays): Route[] {
   const own = operations.identity;
   const issuer = new Issuer(parts);
-  const page = new SignInPage(parts, store);
+  const page = new SignInPage(parts, store, outside);
   /** The path names the environment; what is recorded belongs to it. */
   const placeOf = async (call: IdentityCall): Promise<Environment> => {
     const environment = await parts.directory.environment(call.params.app, call.params.environment);
@@ -55,6 +56,8 @@ export function identityRoutes(parts: Parts, store: AuthorizationStore): Route[]
     })),
     bind(own.authorize, async (call) => page.open(await placeOf(call), call, call.query)),
     bind(own.signIn, async (call) => page.take(await placeOf(call), call, await asForm(call))),
+    bind(own.wayThere, async (call) => page.there(await placeOf(call), call, call.params.way)),
+    bind(own.wayBack, async (call) => page.back(await placeOf(call), call, call.params.way)),
     bind(own.token, async (call) => {
       const environment = await placeOf(call);
       try {
@@ -109,11 +112,14 @@ async function mayIntrospect(parts: Parts, environment: Environment, authorizati
   return holder?.environment.id === environment.id && holder.key.kind === 'server' && holder.key.scopes.includes('users:read');
 }
 
+type Opened = { open: Authorization; request: string };
+
 /** The page, from being opened to the way back into the app. */
 class SignInPage {
   constructor(
     private readonly parts: Parts,
     private readonly store: AuthorizationStore,
+    private readonly outside: OutsideWays,
   ) {}
 
   async open(environment: Environment, call: IdentityCall, query: Record<string, unknown>): Promise<'streaming'> {
@@ -128,17 +134,24 @@ class SignInPage {
     const path = new URL(issuer).pathname;
     const secure = issuer.startsWith('https:') ? '; Secure' : '';
     call.response.setHeader('set-cookie', `${COOKIE}=${request}; Path=${path}; HttpOnly; SameSite=Lax; Max-Age=${OPEN_MS / 1000}${secure}`);
-    return this.#show(environment, call, { request, view: 'password', languages: read.languages }, read.asked.redirectUri);
+    return this.#show(
+      environment,
+      call,
+      { request, view: 'password', languages: read.languages },
+      read.asked.redirectUri,
+      200,
+      read.asked.client,
+    );
   }
 
   async take(environment: Environment, call: IdentityCall, form: TokenForm): Promise<'streaming'> {
     const { request = '', step = '' } = form;
-    const isTheirs = request !== '' && parseCookie(call.headers.cookie ?? '')[COOKIE] === request;
-    const open = isTheirs ? await this.store.open(environment, request, new Date(this.parts.now())) : null;
-    if (!open) return this.#show(environment, call, { request: '', view: 'ended', trouble: 'expired', languages: [] }, null, 400);
+    const found = await this.#opened(environment, call);
+    const open = found && found.request === request ? found.open : null;
+    if (!open) return this.#expired(environment, call);
     const email = (form.email ?? '').trim().toLowerCase();
     const show = (changes: Partial<Shown> & Pick<Shown, 'view'>, status = 200) =>
-      this.#show(environment, call, { request, email, languages: [], ...changes }, open.redirectUri, status);
+      this.#show(environment, call, { request, email, languages: [], ...changes }, open.redirectUri, status, open.client);
     try {
       switch (step) {
         case 'password':
@@ -170,6 +183,49 @@ class SignInPage {
     }
   }
 
+  /** From the page to a provider outside. */
+  async there(environment: Environment, call: IdentityCall, name: string): Promise<'streaming'> {
+    const found = await this.#opened(environment, call);
+    if (!found) return this.#expired(environment, call);
+    const way = (await this.outside.of(environment, found.open.client)).find(([one]) => one === name)?.[1];
+    try {
+      if (!way) throw new Problem('not-found', `Client ${found.open.client} may not use the way ${name}.`);
+      return leadTo(call, await this.outside.begin(environment, name, way, found.request));
+    } catch (error) {
+      return this.#unavailable(environment, call, found, name, error as Error);
+    }
+  }
+
+  /** From a provider outside to the app. */
+  async back(environment: Environment, call: IdentityCall, name: string): Promise<'streaming'> {
+    const found = await this.#opened(environment, call);
+    if (!found) return this.#expired(environment, call);
+    try {
+      const query = new URL(call.request.originalUrl, 'http://service').searchParams;
+      return await this.#grant(environment, call, found.open, await this.outside.end(environment, name, query, found.request));
+    } catch (error) {
+      return this.#unavailable(environment, call, found, name, error as Error);
+    }
+  }
+
+  async #opened(environment: Environment, call: IdentityCall): Promise<Opened | null> {
+    const request = parseCookie(call.headers.cookie ?? '')[COOKIE] ?? '';
+    const open = request ? await this.store.open(environment, request, new Date(this.parts.now())) : null;
+    return open && { open, request };
+  }
+
+  #expired(environment: Environment, call: IdentityCall): Promise<'streaming'> {
+    return this.#show(environment, call, { request: '', view: 'ended', trouble: 'expired', languages: [] }, null, 400);
+  }
+
+  /** People are told that it does not work; the team, in the log, why. */
+  #unavailable(environment: Environment, call: IdentityCall, { open, request }: Opened, name: string, error: Error): Promise<'streaming'> {
+    const trouble = error instanceof OtherAccount ? ('otherAccount' as const) : ('unavailable' as const);
+    const text = error.message || 'The address belongs to an account that has not confirmed it.';
+    this.parts.ports.logEntry(environment, { level: 'warning', source: `sign-in way ${name}`, text });
+    return this.#show(environment, call, { request, view: 'password', trouble, languages: [] }, open.redirectUri, 400, open.client);
+  }
+
   #byPassword(environment: Environment, call: IdentityCall, { client }: Authorization, email: string, password: string): Promise<UserRow> {
     return this.parts.userSessions.userByPassword(environment, { ...callerOf(call), client }, email, password);
   }
@@ -192,6 +248,7 @@ class SignInPage {
     shown: Pick<Shown, 'request' | 'view' | 'languages'> & Partial<Shown>,
     redirectUri: string | null,
     status = 200,
+    client = '',
   ): Promise<'streaming'> {
     const { codeByMail } = await entryRules.read(environment);
     const action = `${new URL(this.parts.userTokens.issuerOf(environment)).pathname}/authorize`;
@@ -199,10 +256,13 @@ class SignInPage {
       .split(',')
       .map((one) => one.split(';')[0]?.trim() ?? '');
     const languages = [...shown.languages, ...accepted];
+    const ways = client === '' ? [] : await this.outside.of(environment, client);
+    const base = new URL(this.parts.userTokens.issuerOf(environment)).pathname;
+    const links = ways.map(([name, { title }]) => ({ href: `${base}/ways/${name}`, title }));
     sendPage(
       call.response,
       status,
-      { app: environment.app, action, mayCode: codeByMail, ...shown, languages },
+      { app: environment.app, action, mayCode: codeByMail, ways: links, ...shown, languages },
       redirectUri && sourceOf(redirectUri),
     );
     return 'streaming';

@@ -39,6 +39,7 @@ const localeOf = (header: string | undefined): string => /^\s*([A-Za-z]{2,3}(-[A
 export async function demandSignUp(
   environment: Environment,
   { email, terms }: { email: string; terms?: string | undefined },
+  { isOutside = false } = {},
 ): Promise<void> {
   const rules = await entryRules.read(environment);
   const place = `${environment.app}/${environment.name}`;
@@ -50,7 +51,8 @@ export async function demandSignUp(
     const named = rules.signUp === 'domains' && explainsRefusals(environment) ? ` (${rules.domains.join(', ')})` : '';
     throw new Problem('access-refused', `Signing up to ${place} is ${who}${named}.`);
   }
-  if (rules.terms !== null && terms !== rules.terms)
+  // A provider outside cannot accept our terms; the app asks for that afterwards.
+  if (!isOutside && rules.terms !== null && terms !== rules.terms)
     throw new Problem('invalid-input', `The terms of version ${rules.terms} must be accepted to sign up.`, {
       fields: [
         {

@@ -67,6 +67,24 @@ export class UserStore {
     return (await environment.db.orm.select().from(users).where(eq(users.email, email)))[0] ?? null;
   }
 
+  async findByCredential({ db }: Environment, kind: string, identifier: string): Promise<UserRow | null> {
+    const users = db.table(userTable);
+    const credentials = db.table(credentialTable);
+    const [row] = await db.orm
+      .select({ user: users })
+      .from(credentials)
+      .innerJoin(users, eq(users.id, credentials.userId))
+      .where(and(eq(credentials.kind, kind), eq(credentials.identifier, identifier)));
+    return row?.user ?? null;
+  }
+
+  async addCredential({ db }: Environment, row: CredentialRow): Promise<void> {
+    await db.orm
+      .insert(db.table(credentialTable))
+      .values(row)
+      .onDuplicateKeyUpdate({ set: { verifier: row.verifier } });
+  }
+
   async findByVerifiedPhone(environment: Environment, phone: string): Promise<UserRow | null> {
     const users = environment.db.table(userTable);
     const rows = await environment.db.orm
