@@ -119,26 +119,7 @@ function FactsOf({ detail }: { detail: RequestDetail }) {
               ] as [string, ReactNode],
             ]
           : [['Statements', count(detail.statements)] as [string, string], ['Route', mono('r', detail.route)] as [string, ReactNode]]),
-        [
-          'Client',
-          detail.client && (
-            <span key="c">
-              <Anchor component={Link} to={`${base}/requests?filter=${encodeURIComponent(`client = '${detail.client}'`)}`}>
-                {detail.client}
-              </Anchor>{' '}
-              {detail.version}
-            </span>
-          ),
-        ],
-        ['Key', mono('k', detail.key)],
-        [
-          'User',
-          detail.userId && (
-            <Anchor key="u" component={Link} to={`${base}/users?open=${detail.userId}`} className="mono">
-              {detail.userId}
-            </Anchor>
-          ),
-        ],
+        ...(detail.direction === 'in' ? callerFacts(detail, base, mono) : []),
         [
           'Device',
           detail.deviceId && (
@@ -147,8 +128,13 @@ function FactsOf({ detail }: { detail: RequestDetail }) {
             </Anchor>
           ),
         ],
-        ['Origin', detail.origin],
-        ['Sizes', `${count(detail.bytesIn)} bytes in, ${count(detail.bytesOut)} bytes out`],
+        ...(detail.direction === 'in' ? [['Origin', detail.origin] as [string, ReactNode]] : []),
+        [
+          'Sizes',
+          detail.direction === 'out'
+            ? `${count(detail.bytesIn)} bytes sent, ${count(detail.bytesOut)} bytes received`
+            : `${count(detail.bytesIn)} bytes in, ${count(detail.bytesOut)} bytes out`,
+        ],
         ['Trace', mono('tr', detail.trace)],
         ['Span', mono('sp', [detail.parentSpan, detail.span].filter(Boolean).join(' → '))],
         ['Request id', mono('id', detail.id)],
@@ -157,31 +143,59 @@ function FactsOf({ detail }: { detail: RequestDetail }) {
   );
 }
 
+type Fact = [string, ReactNode];
+
+/** Who called. */
+const callerFacts = (detail: RequestDetail, base: string, mono: (key: string, text: string | null) => ReactNode): Fact[] => [
+  [
+    'Client',
+    detail.client && (
+      <span key="c">
+        <Anchor component={Link} to={`${base}/requests?filter=${encodeURIComponent(`client = '${detail.client}'`)}`}>
+          {detail.client}
+        </Anchor>{' '}
+        {detail.version}
+      </span>
+    ),
+  ],
+  ['Key', mono('k', detail.key)],
+  [
+    'User',
+    detail.userId && (
+      <Anchor key="u" component={Link} to={`${base}/users?open=${detail.userId}`} className="mono">
+        {detail.userId}
+      </Anchor>
+    ),
+  ],
+];
+
 /** Headers and bodies of request and response. */
 function Sides({ detail: { headers, bodies } }: { detail: RequestDetail }) {
   if (!headers && !bodies) return null;
   return (
     <>
-      {(['request', 'response'] as const).map((side) => (
-        <section key={side} className="panel">
-          <Title order={3} mb={4}>
-            {side === 'request' ? 'Sent' : 'Answered'}
-          </Title>
-          <table className="plain">
-            <tbody>
-              {Object.entries(headers?.[side] ?? {}).map(([name, value]) => (
-                <tr key={name}>
-                  <td>{name}</td>
-                  <td className="mono" style={{ overflowWrap: 'anywhere' }}>
-                    {value}
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-          {bodies?.[side] && <Code label={`Copy the body of the ${side}`}>{indented(bodies[side])}</Code>}
-        </section>
-      ))}
+      {(['request', 'response'] as const)
+        .filter((side) => Object.keys(headers?.[side] ?? {}).length > 0 || bodies?.[side])
+        .map((side) => (
+          <section key={side} className="panel">
+            <Title order={3} mb={4}>
+              {side === 'request' ? 'Sent' : 'Answered'}
+            </Title>
+            <table className="plain">
+              <tbody>
+                {Object.entries(headers?.[side] ?? {}).map(([name, value]) => (
+                  <tr key={name}>
+                    <td>{name}</td>
+                    <td className="mono" style={{ overflowWrap: 'anywhere' }}>
+                      {value}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+            {bodies?.[side] && <Code label={`Copy the body of the ${side}`}>{indented(bodies[side])}</Code>}
+          </section>
+        ))}
     </>
   );
 }
