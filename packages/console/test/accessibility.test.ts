@@ -40,6 +40,7 @@ it.each([
   'entry?tab=mails',
   'entry?tab=fields',
   'entry?tab=ways',
+  'entry?tab=outcomes',
   'compose',
   'sent',
   'topics',

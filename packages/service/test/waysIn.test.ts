@@ -62,6 +62,17 @@ describe('a mail address', () => {
     expect(body.user.emailConfirmedAt).not.toBeNull();
   });
 
+  it('of an account is no news to whoever signs up with it, where confirming comes first: its owner gets a mail', async () => {
+    await rules({ confirm: 'first' });
+    const first = await call('POST', '/users', RUNA);
+    const again = await call('POST', '/users', { ...RUNA, password: 'another-good-password' });
+    const shown = ({ status, body: { request: _request, ...body } }: typeof first) => ({ status, body });
+    expect(shown(again)).toEqual(shown(first));
+    expect((await mailed('address-taken')).to).toBe(RUNA.email);
+    await call('POST', '/users/confirm', { token: tokenIn((await mailed('confirm-address')).text) });
+    expect((await call('POST', '/sessions', { email: RUNA.email, password: 'another-good-password' })).status).toBe(401);
+  });
+
   it('is changed from the new one, and the old one is told', async () => {
     const { accessToken: token } = (await call('POST', '/users', RUNA)).body;
     const change = (email: string, password = PASSWORD) => call('PUT', '/users/me/email', { email, password }, { token });

@@ -22,6 +22,7 @@ import { Code, Empty, Loaded, Moment, PageHead, Trouble } from '../parts/basics.
 import { coded, FromCode } from '../parts/fromCode.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
 import { TableHead } from '../parts/tableHead.js';
+import { SignInOutcomes } from '../people/signInOutcomes.js';
 import { SignInWays } from '../people/signInWays.js';
 import { UserFields } from '../people/userFields.js';
 
@@ -38,6 +39,7 @@ export function EntryPage() {
       <Tabs value={tab} onChange={setTab} keepMounted={false}>
         <Tabs.List mb="md">
           <Tabs.Tab value="rules">Who gets in</Tabs.Tab>
+          <Tabs.Tab value="outcomes">How it went</Tabs.Tab>
           <Tabs.Tab value="ways">Providers outside</Tabs.Tab>
           <Tabs.Tab value="fields">Fields of users</Tabs.Tab>
           <Tabs.Tab value="mails">Mails</Tabs.Tab>
@@ -45,6 +47,9 @@ export function EntryPage() {
         </Tabs.List>
         <Tabs.Panel value="rules">
           <Rules />
+        </Tabs.Panel>
+        <Tabs.Panel value="outcomes">
+          <SignInOutcomes />
         </Tabs.Panel>
         <Tabs.Panel value="ways">
           <SignInWays />
@@ -220,6 +225,7 @@ function RulesForm({ of }: { of: EntryRules }) {
 
 const WORDS: Record<AccountMailDocument['mail'], string> = {
   'confirm-address': 'Confirm your address',
+  'address-taken': 'Signed up again with an address',
   'new-password': 'A new password',
   'change-address': 'Confirm a new address',
   'address-changed': 'The address has changed',

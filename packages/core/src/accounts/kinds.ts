@@ -2,6 +2,7 @@
 
 export const ACCOUNT_MAILS = [
   'confirm-address',
+  'address-taken',
   'new-password',
   'change-address',
   'address-changed',

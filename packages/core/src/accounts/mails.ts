@@ -11,6 +11,7 @@ const COMMON = { app: 'Quillfell Hiker', name: 'Runa', email: 'runa@hikers.examp
 const LINK = { link: 'https://huts.quillfell.example/account?token=…', hours: '1' };
 export const MAIL_SAMPLES: Record<AccountMail, Record<string, string>> = {
   'confirm-address': { ...COMMON, ...LINK, hours: '24' },
+  'address-taken': { ...COMMON },
   'new-password': { ...COMMON, ...LINK },
   'change-address': { ...COMMON, ...LINK, hours: '24' },
   'address-changed': { ...COMMON, newEmail: 'runa.fell@hikers.example' },

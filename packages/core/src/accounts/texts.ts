@@ -8,6 +8,10 @@ const en: Texts = {
     subject: 'Confirm your address for {app}',
     text: 'Hello {name|there},\n\nconfirm that this address is yours, within {hours} hours:\n{link}\n\nThe address works once. If you did not sign up for {app}, ignore this mail.\n',
   },
+  'address-taken': {
+    subject: 'You have an account at {app} already',
+    text: 'Hello {name|there},\n\nsomebody, perhaps you, has just signed up to {app} with this address. There is an account for it already: sign in with it, or set a new password if you have forgotten it.\n\nIf this was not you, ignore this mail; nothing has changed.\n',
+  },
   'new-password': {
     subject: 'A new password for {app}',
     text: 'A new password was requested for {app}, for the account with this mail address.\n\nSet it here, within {hours} hours:\n{link}\n\nThe address works once. If this was not you, ignore this mail: the password stays the same.\n',
@@ -46,6 +50,10 @@ const nb: Texts = {
   'confirm-address': {
     subject: 'Bekreft adressen din for {app}',
     text: 'Hei {name|der},\n\nbekreft at denne adressen er din, innen {hours} timer:\n{link}\n\nLenken virker én gang. Har du ikke registrert deg hos {app}, kan du se bort fra denne e-posten.\n',
+  },
+  'address-taken': {
+    subject: 'Du har alt en konto hos {app}',
+    text: 'Hei {name|der},\n\nnoen, kanskje du, har nettopp registrert seg hos {app} med denne adressen. Det finnes alt en konto for den: logg inn på den, eller velg et nytt passord hvis du har glemt det.\n\nVar det ikke deg, kan du se bort fra denne e-posten; ingenting er endret.\n',
   },
   'new-password': {
     subject: 'Nytt passord for {app}',
@@ -86,6 +94,10 @@ const de: Texts = {
     subject: 'Bestätige deine Adresse für {app}',
     text: 'Hallo {name|},\n\nbestätige innerhalb von {hours} Stunden, dass dies deine Adresse ist:\n{link}\n\nDer Link gilt einmal. Wenn du dich nicht bei {app} registriert hast, ignoriere diese Mail.\n',
   },
+  'address-taken': {
+    subject: 'Du hast schon ein Konto bei {app}',
+    text: 'Hallo {name|},\n\njemand, vielleicht du, hat sich gerade mit dieser Adresse bei {app} registriert. Dafür gibt es schon ein Konto: Melde dich damit an, oder wähle ein neues Passwort, falls du es vergessen hast.\n\nWenn du das nicht warst, ignoriere diese Mail; nichts hat sich geändert.\n',
+  },
   'new-password': {
     subject: 'Ein neues Passwort für {app}',
     text: 'Für das Konto mit dieser Adresse bei {app} wurde ein neues Passwort angefordert.\n\nWähle es hier innerhalb von {hours} Stunden:\n{link}\n\nDer Link gilt einmal. Wenn du das nicht warst, ignoriere diese Mail: Das Passwort bleibt, wie es ist.\n',
@@ -125,6 +137,10 @@ const ja: Texts = {
     subject: '{app} のメールアドレスの確認',
     text: '{name|お客} 様\n\nこのアドレスがご自身のものであることを、{hours} 時間以内に確認してください。\n{link}\n\nリンクは一度だけ有効です。{app} に登録した覚えがない場合は、このメールを無視してください。\n',
   },
+  'address-taken': {
+    subject: '{app} のアカウントは既にあります',
+    text: '{name|お客} 様\n\nこのアドレスで {app} への登録が行われましたが、アカウントは既にあります。そのアカウントでサインインするか、パスワードをお忘れの場合は新しく設定してください。\n\n心当たりがない場合は、このメールを無視してください。何も変更されていません。\n',
+  },
   'new-password': {
     subject: '{app} の新しいパスワード',
     text: 'このメールアドレスの {app} アカウントについて、新しいパスワードの設定が求められました。\n\n{hours} 時間以内にこちらで設定してください。\n{link}\n\nリンクは一度だけ有効です。心当たりがない場合は、このメールを無視してください。パスワードは変わりません。\n',
@@ -163,6 +179,10 @@ const ar: Texts = {
   'confirm-address': {
     subject: 'تأكيد عنوانك لدى {app}',
     text: 'مرحبًا {name|}،\n\nأكّد خلال {hours} ساعة أن هذا العنوان لك:\n{link}\n\nالرابط صالح مرة واحدة. إن لم تسجّل في {app} فتجاهل هذه الرسالة.\n',
+  },
+  'address-taken': {
+    subject: 'لديك حساب لدى {app} بالفعل',
+    text: 'مرحبًا {name|}،\n\nسجّل أحدهم، وربما أنت، في {app} بهذا العنوان. يوجد له حساب بالفعل: سجّل الدخول إليه، أو عيّن كلمة مرور جديدة إن نسيتها.\n\nإن لم تكن أنت فتجاهل هذه الرسالة، فلم يتغيّر شيء.\n',
   },
   'new-password': {
     subject: 'كلمة مرور جديدة لحسابك لدى {app}',

@@ -69,6 +69,8 @@ type Addressed = { id: string; email: string | null; name: string | null };
 export type AccountPort = {
   /** Somebody has to confirm the address. Nothing happens without a way to mail. */
   confirm: (environment: Environment, user: Addressed, locale: string) => Promise<void>;
+  /** Somebody signed up with the address of an account. */
+  taken: (environment: Environment, user: Addressed, locale: string) => void;
   /** A sign-in from a place that was not used before. */
   signedIn: (environment: Environment, user: Addressed, from: { client: string; locale: string }) => void;
   deleted: (environment: Environment, user: Addressed, locale: string) => void;
@@ -160,7 +162,7 @@ export const emptyPorts = (): Ports => ({
   userRemoved: async () => undefined,
   dataOfUser: async () => ({}),
   countriesOf: async () => new Map(),
-  accounts: { confirm: async () => undefined, signedIn: () => undefined, deleted: () => undefined },
+  accounts: { confirm: async () => undefined, taken: () => undefined, signedIn: () => undefined, deleted: () => undefined },
   behaviour: { prepare: async () => null, sql: () => ({ sql: '0', values: [] }) },
   signedOut: async () => undefined,
   deviceRemoved: async () => undefined,

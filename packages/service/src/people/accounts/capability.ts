@@ -18,6 +18,9 @@ export function accounts(parts: Parts): Capability<AccountsOffer> {
   const { now } = parts;
   parts.ports.accounts = {
     confirm: async (environment, user, locale) => void (await flows.askConfirmation(environment, user, locale)),
+    taken: (environment, user, locale) => {
+      if (user.email) mailer.send(environment, { mail: 'address-taken', to: user.email, locale, values: namesOf(user) });
+    },
     signedIn: (environment, user, { client, locale }) => {
       void entryRules.read(environment).then(({ tellNewSignIn }) => {
         if (!tellNewSignIn || !user.email) return;

@@ -64,8 +64,9 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
       const environment = environmentOf(call);
       await demandSignUp(environment, call.body);
       await demandVersion(environment, callerOf(call));
-      const user = await sessions.makeUser(environment, call.body, 'user');
       const { confirm } = await entryRules.read(environment);
+      if (confirm === 'first') await sessions.keepQuiet(environment, call.body, callerOf(call).locale);
+      const user = await sessions.makeUser(environment, call.body, 'user');
       if (confirm !== 'never') await parts.ports.accounts.confirm(environment, user, callerOf(call).locale);
       if (confirm === 'first') throw new Problem('confirmation-missing');
       return { body: await sessions.begin(environment, callerOf(call), user) };

@@ -74,7 +74,24 @@ export class Sessions {
     return row;
   }
 
-  /** @param address where the call comes from, for the limits on guessing */
+  /**
+   * Where nobody signs in before the address is confirmed, a sign-up with the address of an account gets the response of any
+   * other, after as long; the account's owner is told by mail.
+   * @throws {Problem} confirmation-missing, invalid-input
+   */
+  async keepQuiet(
+    environment: Environment,
+    wanted: { email: string; password: string; name?: string | undefined },
+    locale: string,
+  ): Promise<void> {
+    const taken = await this.store.findByEmail(environment, wanted.email);
+    if (!taken) return;
+    demandGoodPassword(wanted.password, 'body.password', [wanted.email, wanted.name, environment.app]);
+    await hashPassword(wanted.password);
+    this.parts.ports.accounts.taken(environment, taken, locale);
+    throw new Problem('confirmation-missing');
+  }
+
   async signIn(environment: Environment, caller: Caller, email: string, password: string) {
     return this.begin(environment, caller, await this.userByPassword(environment, caller, email, password));
   }
