@@ -2,6 +2,10 @@
 export type Json = string | number | boolean | null | Json[] | JsonObject;
 export type JsonObject = { [key: string]: Json };
 
+/** Without the members that are undefined: what a change leaves out stays as it was. */
+export const definedIn = <T extends object>(value: T) =>
+  Object.fromEntries(Object.entries(value).filter(([, one]) => one !== undefined)) as { [K in keyof T]?: Exclude<T[K], undefined> };
+
 export function isPlainObject(value: unknown): value is JsonObject {
   return typeof value === 'object' && value !== null && !Array.isArray(value);
 }

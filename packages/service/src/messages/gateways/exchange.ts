@@ -57,6 +57,7 @@ export function statusOf({ kind, answer }: Outcome, speaksHttp: boolean): number
   return kind === 'later' ? (answer === null ? 0 : 503) : 422;
 }
 
+/** Why a message did not go, as a word of the list in `Exchange`; null for an accepted one. */
 export function problemOf(outcome: Outcome): Exchange['problem'] {
   switch (outcome.kind) {
     case 'accepted':

@@ -30,6 +30,17 @@ export type OutgoingMessage = {
   ttlS: number;
   attempt: number;
 };
+/** A message of the service itself to one address: a code, a mail about an account, a call to a member. */
+export function singleMessage(
+  { now, newId }: { now: () => number; newId: () => string },
+  of: Pick<OutgoingMessage, 'content' | 'target' | 'ttlS'> & { id?: string; urgency?: 'high' | 'normal' },
+): OutgoingMessage {
+  const { content, target, ttlS, id = newId(), urgency = 'high' } = of;
+  const sentAt = now();
+  const notification = { id, sentAt: new Date(sentAt).toISOString(), urgency, replaces: null, expiresAt: sentAt + ttlS * 1000 };
+  return { notification, content, overlay: undefined, target, ttlS, attempt: 1 };
+}
+
 /** One exchange over HTTP as it was made. */
 export type HttpExchange = {
   method: string;

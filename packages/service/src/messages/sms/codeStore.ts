@@ -3,6 +3,7 @@ import { Problem } from '@orchard/contract';
 import { fillTemplate, parseTemplate } from '@orchard/core/messages';
 import { CODE_LIFE_MS, CodeBook } from '../../platform/access/codeBook.js';
 import type { Environment } from '../../platform/call.js';
+import { singleMessage } from '../gateways/sender.js';
 import type { Parts } from './parts.js';
 import { codeTable } from './tables.js';
 
@@ -19,7 +20,6 @@ export class OneTimeCodes {
    */
   async send(environment: Environment, number: string): Promise<{ number: string; expiresAt: string }> {
     const { parts } = this;
-    const now = parts.now();
     const gateway = await parts.gateways.openFor(environment, 'sms');
     if (!gateway)
       throw new Problem(
@@ -28,31 +28,13 @@ export class OneTimeCodes {
       );
     const { code, expiresAt } = await this.#book.make(environment, { key: number, words: number });
     const settings = await parts.messageSettings.read(environment);
-    const outcome = await gateway.sender.send({
-      notification: {
-        id: parts.newId(),
-        sentAt: new Date(now).toISOString(),
-        urgency: 'high',
-        replaces: null,
-        expiresAt: expiresAt.getTime(),
-      },
-      content: { body: fillTemplate(parseTemplate(settings.codeText), { code }) },
-      overlay: undefined,
-      target: {
-        target: number,
-        endpoint: null,
-        p256dh: null,
-        auth: null,
-        pushKey: null,
-        token: null,
-        platform: 'sms',
-        locale: 'en',
-        timeZone: 'UTC',
-        badge: 0,
-      },
-      ttlS: CODE_LIFE_MS / 1000,
-      attempt: 1,
-    });
+    const outcome = await gateway.sender.send(
+      singleMessage(parts, {
+        content: { body: fillTemplate(parseTemplate(settings.codeText), { code }) },
+        target: { target: number, platform: 'sms', locale: 'en', timeZone: 'UTC' },
+        ttlS: CODE_LIFE_MS / 1000,
+      }),
+    );
     if (outcome.kind !== 'accepted') throw new Problem('gateway-missing', `The code could not be sent. ${outcome.reason} Try again later.`);
     return { number, expiresAt: expiresAt.toISOString() };
   }

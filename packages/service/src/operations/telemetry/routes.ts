@@ -1,5 +1,5 @@
 import { operations, Problem } from '@orchard/contract';
-import { writeHar } from '@orchard/core';
+import { definedIn, writeHar } from '@orchard/core';
 import { authorOf, bind, type Call, environmentOf, type Route } from '../../platform/call.js';
 import { EventStream } from '../../platform/live/eventStream.js';
 import { streamMarks } from '../../platform/live/markStream.js';
@@ -62,10 +62,6 @@ export function telemetryRoutes(parts: Parts): Route[] {
     }),
   ];
 }
-
-/** Without the members that are undefined. */
-const definedIn = <T extends object>(value: T) =>
-  Object.fromEntries(Object.entries(value).filter(([, one]) => one !== undefined)) as { [K in keyof T]?: Exclude<T[K], undefined> };
 
 async function exportHar(parts: Parts, call: Pick<Call, 'environment' | 'response'> & { query: Searched }): Promise<'streaming'> {
   const { app, name, db } = environmentOf(call);

@@ -1,6 +1,7 @@
 /** Sends the mails about accounts, in the words of the team, through the environment's gateway. */
 import { Problem } from '@orchard/contract';
 import { type AccountMail, fillMail, type MailText, mailText, type OwnTexts } from '@orchard/core/accounts';
+import { singleMessage } from '../../messages/gateways/sender.js';
 import { type Environment, explainsRefusals } from '../../platform/call.js';
 import { Settings } from '../../platform/settings/settingStore.js';
 import { guarded } from '../../platform/upkeep.js';
@@ -51,21 +52,21 @@ export class AccountMailer {
     const { subject, text } = await this.textOf(environment, mail);
     const { parts } = this;
     const id = parts.newId();
-    const now = parts.now();
     const gateway = await parts.gateways.openFor(environment, 'mail');
     if (!gateway) {
       const { mail: kind, to, locale } = mail;
-      if (explainsRefusals(environment)) await addToOutbox(environment, { id, at: new Date(now), mail: kind, to, locale, subject, text });
+      if (explainsRefusals(environment))
+        await addToOutbox(environment, { id, at: new Date(parts.now()), mail: kind, to, locale, subject, text });
       return;
     }
-    const outcome = await gateway.sender.send({
-      notification: { id, sentAt: new Date(now).toISOString(), urgency: 'high', replaces: null, expiresAt: now + TTL_S * 1000 },
-      content: { title: subject, body: text },
-      overlay: undefined,
-      target: { target: mail.to, platform: 'mail', locale: mail.locale, timeZone: 'UTC' },
-      ttlS: TTL_S,
-      attempt: 1,
-    });
+    const outcome = await gateway.sender.send(
+      singleMessage(parts, {
+        id,
+        content: { title: subject, body: text },
+        target: { target: mail.to, platform: 'mail', locale: mail.locale, timeZone: 'UTC' },
+        ttlS: TTL_S,
+      }),
+    );
     if (outcome.kind !== 'accepted') throw new Error(`The mail server did not accept it: ${outcome.reason}`);
   }
 }

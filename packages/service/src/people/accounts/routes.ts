@@ -1,5 +1,5 @@
 import { type AccountMailDocument, operations, Problem, type UserSession } from '@orchard/contract';
-import type { JsonObject } from '@orchard/core';
+import { definedIn, type JsonObject } from '@orchard/core';
 import {
   ACCOUNT_MAILS,
   type AccountMail,
@@ -216,9 +216,6 @@ function managedRoutes(parts: Parts, mailer: AccountMailer, flows: AccountFlows)
     ),
   ];
 }
-
-const definedIn = <T extends object>(value: T) =>
-  Object.fromEntries(Object.entries(value).filter(([, one]) => one !== undefined)) as { [K in keyof T]?: Exclude<T[K], undefined> };
 
 /** @throws {Problem} invalid-input for rules that contradict each other */
 function demandRules({

@@ -5,6 +5,7 @@ import { fillTemplate, parseTemplate } from '@orchard/core/messages';
 import { CODE_LIFE_MS, CodeBook, type CodeSubject } from '../../platform/access/codeBook.js';
 import type { Environment } from '../../platform/call.js';
 import { guarded } from '../../platform/upkeep.js';
+import { singleMessage } from '../../messages/gateways/sender.js';
 import { demandPhone } from '../../messages/gateways/numbers.js';
 import { type Caller, demandGuests, entryRules } from '../users/entry.js';
 import type { UserRow } from '../users/store.js';
@@ -83,21 +84,13 @@ export class WaysIn {
     const { codeText } = await parts.messageSettings.read(environment);
     if (user)
       void guarded(parts, 'send a code to sign in', { environment: environment.id }, async () => {
-        const now = parts.now();
-        const outcome = await gateway.sender.send({
-          notification: {
-            id: parts.newId(),
-            sentAt: new Date(now).toISOString(),
-            urgency: 'high',
-            replaces: null,
-            expiresAt: expiresAt.getTime(),
-          },
-          content: { body: fillTemplate(parseTemplate(codeText), { code }) },
-          overlay: undefined,
-          target: { target: number, platform: 'sms', locale: 'en', timeZone: 'UTC' },
-          ttlS: CODE_LIFE_MS / 1000,
-          attempt: 1,
-        });
+        const outcome = await gateway.sender.send(
+          singleMessage(parts, {
+            content: { body: fillTemplate(parseTemplate(codeText), { code }) },
+            target: { target: number, platform: 'sms', locale: 'en', timeZone: 'UTC' },
+            ttlS: CODE_LIFE_MS / 1000,
+          }),
+        );
         if (outcome.kind !== 'accepted') throw new Error(outcome.reason);
       });
     return { expiresAt: expiresAt.toISOString() };

@@ -1,6 +1,6 @@
 /** One message to a member on one way, through the gateways of the installation. */
 import type { MemberWayKind } from '@orchard/contract';
-import type { OutgoingMessage, Outcome, Sender } from '../../messages/gateways/sender.js';
+import { type OutgoingMessage, type Outcome, type Sender, singleMessage } from '../../messages/gateways/sender.js';
 import type { OutgoingMail } from '../../platform/ports.js';
 import type { Parts } from './parts.js';
 import type { WayRow } from './store.js';
@@ -58,19 +58,12 @@ export async function mailThrough(parts: Parts, { to, subject, text, html, files
 }
 
 function outgoing(parts: Parts, { kind, address, p256dh, auth, pushKey, timeZone }: Address, said: Said): OutgoingMessage {
-  const now = parts.now();
   const link = said.link ?? undefined;
   const content = kind === 'sms' ? { body: shortText(parts, said) } : { title: said.title, body: said.body, ...(link ? { link } : {}) };
-  return {
-    notification: {
-      id: said.id,
-      sentAt: new Date(now).toISOString(),
-      urgency: said.urgent ? 'high' : 'normal',
-      replaces: null,
-      expiresAt: now + TTL_S * 1000,
-    },
+  return singleMessage(parts, {
+    id: said.id,
+    urgency: said.urgent ? 'high' : 'normal',
     content,
-    overlay: undefined,
     target: {
       target: address,
       endpoint: kind === 'browser' ? address : null,
@@ -82,8 +75,7 @@ function outgoing(parts: Parts, { kind, address, p256dh, auth, pushKey, timeZone
       timeZone: timeZone ?? 'UTC',
     },
     ttlS: TTL_S,
-    attempt: 1,
-  };
+  });
 }
 
 const shortText = ({ address }: Parts, { title, body, link }: Said): string =>
