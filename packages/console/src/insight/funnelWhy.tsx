@@ -23,7 +23,7 @@ function WriteToThem({ body }: { body: FunnelBody & { step: number } }) {
   const draft = useChange(operations.notifications.sendManaged);
   const users = (people.data?.items ?? []).flatMap(({ userId }) => userId ?? []);
   if (users.length === 0 || details?.role === 'viewer') return null;
-  const content = { draft: true, title: 'Your booking', body: 'You were about to book a bunk. Shall we go on where you stopped?' };
+  const content = { draft: true, title: 'Not quite done', body: 'You stopped half-way. Shall we go on where you were?' };
   return (
     <>
       <Trouble error={draft.error} />
