@@ -1,5 +1,5 @@
 /** Import and export of files, with a progress bar on a terminal. */
-import { createReadStream, createWriteStream, statSync, type WriteStream } from 'node:fs';
+import { closeSync, createReadStream, createWriteStream, openSync, statSync, writeSync } from 'node:fs';
 import { createInterface } from 'node:readline';
 import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
@@ -98,7 +98,7 @@ export async function importFile(
   const meter = new Meter(sizeOf(file), Boolean(surroundings().stderr.isTTY) && !options.quiet);
   const source = file === '-' ? surroundings().stdin : createReadStream(file);
   const rejectsFile = rejects ?? (file === '-' ? undefined : `${file}.rejects.ndjson`);
-  let out: WriteStream | null = null;
+  let out: number | null = null;
   try {
     const reply = await client.open(operations.collections.importRecords, {
       params: { ...params, collection },
@@ -118,8 +118,9 @@ export async function importFile(
       if (line.reject && rejectsFile) {
         if (rejectsFile === '-') surroundings().stdout.write(`${JSON.stringify(line.reject)}\n`);
         else {
-          out ??= createWriteStream(rejectsFile);
-          out.write(`${JSON.stringify(line.reject)}\n`);
+          out ??= openSync(rejectsFile, 'w');
+          // The command says where the rejected rows are, so they have to be there when it ends.
+          writeSync(out, `${JSON.stringify(line.reject)}\n`);
         }
       }
       if (line.stored !== undefined) meter.rows = line.stored;
@@ -134,13 +135,13 @@ export async function importFile(
             : `Stored ${stored.toLocaleString('en')} records in ${meter.seconds.toFixed(1)} s.`,
           options,
         );
-        return { ...line.report, ...(out && rejectsFile ? { rejectsFile } : {}) };
+        return { ...line.report, ...(out !== null && rejectsFile ? { rejectsFile } : {}) };
       }
     }
     throw new CommandError('The service ended before the import did. Rows stored so far stay; check with `orchard record list`.', 1);
   } finally {
     meter.stop();
-    out?.end();
+    if (out !== null) closeSync(out);
   }
 }
 

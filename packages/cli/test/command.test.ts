@@ -265,6 +265,7 @@ describe('with the whole of a collection', () => {
     expect((await orchard(['collection', 'try', 'cabins', 'read', 'a'])).out).toBe(
       "refused  by ownerId = me('id')\n  unknown  ownerId = me('id')  ← decides\n",
     );
+    await orchard(['record', 'list', 'cabins', '--filter', "name = 'A'"]);
     expect((await orchard(['collection', 'advice', 'cabins'])).out).toContain('name = …');
     expect((await orchard(['collection', 'add-index', 'cabins', 'position'])).out).toContain('place');
     expect((await orchard(['record', 'summary', 'cabins', '--measure', 'count,max:bunks'])).out).toBe(
