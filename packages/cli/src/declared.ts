@@ -78,6 +78,8 @@ function notationOf(name: string, { type, schema }: Field): { placeholder: strin
       return { placeholder: ' <n>', parse: wholeNumber(0) };
     case 'boolean':
       return { placeholder: '' };
+    case 'literal':
+      return { placeholder: ` <${name}>` };
     case 'array': {
       const element = schema.def.element && fieldOf(schema.def.element);
       if (element?.type === 'enum') return { placeholder: ' <list>', parse: listOf(Object.values(element.schema.def.entries ?? {})) };
@@ -157,9 +159,27 @@ export function pathParams(operation: Pick<Any, 'path'>, command: Command): Reco
   return { ...place, ...Object.fromEntries(named) };
 }
 
+/** The fields of a body; of one that has several forms, those of all of them, and only what all of them need is needed. */
+function shapeOf(schema: BodySchema | undefined): Schema['shape'] {
+  if (!schema) return {};
+  if (schema.shape) return schema.shape;
+  const { options, innerType, out } = schema.def;
+  if (!options) return shapeOf(innerType ?? out);
+  const shapes = options.map(shapeOf);
+  const merged = Object.assign({}, ...[...shapes].reverse()) as Schema['shape'];
+  return Object.fromEntries(
+    Object.entries(merged).map(([name, field]) => {
+      const isKind = (field as unknown as FieldSchema).def.type === 'literal';
+      return [name, !isKind && shapes.every((one) => name in one) ? field : (field as unknown as Optionable).optional()];
+    }),
+  ) as Schema['shape'];
+}
+type BodySchema = { shape?: Schema['shape']; def: { options?: BodySchema[]; innerType?: BodySchema; out?: BodySchema } };
+type Optionable = { optional: () => Schema['shape'][string] };
+
 /** The fields of a body that are options. */
 function bodyShape(operation: Any): Schema['shape'] {
-  const shape = (operation.body as Schema | undefined)?.shape ?? {};
+  const shape = shapeOf(operation.body as unknown as BodySchema | undefined);
   const { bodyArguments } = commandWords(operation);
   // A body that is given whole needs no options for its parts.
   if (bodyArguments.includes(JSON_ARGUMENT)) return {};

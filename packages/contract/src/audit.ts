@@ -41,6 +41,8 @@ export const AUDIT_KINDS = {
   'account mail': 'environment',
   'user field': 'environment',
   'sign-in way': 'environment',
+  'sign-in page': 'environment',
+  'user role': 'environment',
   'user session': 'user',
 } as const;
 export type AuditKind = keyof typeof AUDIT_KINDS;

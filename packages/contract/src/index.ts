@@ -19,10 +19,12 @@ import { collectionOperations } from './operations/collections.js';
 import { managedRecordOperations, recordOperations } from './operations/records.js';
 import { digestOperations, reportOperations } from './operations/reports.js';
 import { secondFactorOperations } from './operations/secondFactors.js';
+import { signInWayOperations } from './operations/signInWays.js';
 import { smsOperations } from './operations/sms.js';
 import { telemetryOperations } from './operations/telemetry.js';
 import { tokenOperations } from './operations/tokens.js';
 import { topicOperations } from './operations/topics.js';
+import { userFactorOperations } from './operations/userFactors.js';
 import { userOperations } from './operations/users.js';
 import type { AnyOperation } from './operation.js';
 
@@ -31,6 +33,8 @@ export const operations = {
   records: recordOperations,
   users: userOperations,
   accounts: accountOperations,
+  userFactors: userFactorOperations,
+  signInWays: signInWayOperations,
   identity: identityOperations,
   devices: deviceOperations,
   topics: topicOperations,
@@ -125,5 +129,8 @@ export { TOKEN_DAYS } from './operations/tokens.js';
 export type * from './operations/topics.js';
 export { SIGN_UP_RULES } from './operations/accounts.js';
 export type * from './operations/accounts.js';
+export type * from './operations/identity.js';
+export { WAY_KINDS } from './operations/signInWays.js';
+export type * from './operations/signInWays.js';
 export type * from './operations/users.js';
 export * from './problems.js';

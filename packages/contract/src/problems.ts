@@ -158,7 +158,7 @@ export const PROBLEMS = {
   'second-factor-needed': {
     status: 401,
     title: 'A second factor is needed',
-    cure: 'Send the code of your authenticator app, or a recovery code, as `code`. With a passkey, sign in at the console.',
+    cure: 'Send the code of the authenticator app, or a recovery code, as `code`: an app with the `ticket` to /app/v1/sessions/second-factor. Members with a passkey sign in at the console.',
   },
   'second-factor-refused': {
     status: 401,
@@ -238,12 +238,13 @@ export const problemSchema = z
     request: z.string().optional().describe('The id to look this request up by'),
     fields: z.array(fieldProblemSchema).optional(),
     currentVersion: z.int().optional().describe('With 412: the version the record has now'),
-    methods: z.array(z.enum(CONFIRMATION_METHODS)).optional().describe('With what the member can prove who they are'),
+    methods: z.array(z.enum(CONFIRMATION_METHODS)).optional().describe('With what they can prove who they are'),
+    ticket: z.string().optional().describe('Of a sign-in that lacks the second factor; valid for five minutes'),
   })
   .meta({ id: 'Problem' });
 export type ProblemDocument = z.infer<typeof problemSchema>;
 
-export type ProblemExtras = Pick<ProblemDocument, 'fields' | 'currentVersion' | 'methods'> & {
+export type ProblemExtras = Pick<ProblemDocument, 'fields' | 'currentVersion' | 'methods' | 'ticket'> & {
   retryAfterS?: number;
   /** Details for the team only: recorded with the request in place of `detail`, never sent. */
   teamDetail?: string;
@@ -279,7 +280,7 @@ export class Problem extends Error {
     return new Problem(
       known,
       document.detail ?? document.title,
-      { fields: document.fields, currentVersion: document.currentVersion, methods: document.methods },
+      { fields: document.fields, currentVersion: document.currentVersion, methods: document.methods, ticket: document.ticket },
       document.request,
     );
   }

@@ -22,7 +22,9 @@ import { otlp } from './operations/otlp/capability.js';
 import { reports } from './operations/reports/capability.js';
 import { telemetry } from './operations/telemetry/capability.js';
 import { accounts } from './people/accounts/capability.js';
+import { userFactors } from './people/factors/capability.js';
 import { identity } from './people/identity/capability.js';
+import { providers } from './people/providers/capability.js';
 import { users } from './people/users/capability.js';
 import type { Capability } from './platform/capability.js';
 import type { Platform } from './platform/platform.js';
@@ -50,7 +52,9 @@ const ROOMS = [
   memberWays,
   alerts,
   users,
+  userFactors,
   accounts,
+  providers,
   identity,
   records,
   imports,

@@ -16,6 +16,7 @@ import { checkSecretKey } from './platform/access/secretKeyMark.js';
 import { deriveKey } from './platform/access/secrets.js';
 import { Rates } from './platform/access/steps.js';
 import { SigningKeys } from './platform/access/signingKeys.js';
+import { SignInHosts } from './platform/access/signInHosts.js';
 import { UserTokens } from './platform/access/userTokens.js';
 import type { Capability, Recurring } from './platform/capability.js';
 import type { Config } from './platform/config.js';
@@ -28,6 +29,7 @@ import { startDatabaseServer } from './platform/database/server.js';
 import { AnswerLedger } from './platform/http/answerBytes.js';
 import { answerBrokenCalls } from './platform/http/brokenCalls.js';
 import { answerPreflight } from './platform/http/crossOrigin.js';
+import { keepSignInHosts } from './platform/http/signInHosts.js';
 import { servePages } from './platform/http/pages.js';
 import { serveRoutes, serveUnknown } from './platform/http/pipeline.js';
 import { takeOverJobs } from './platform/jobs/formerJobs.js';
@@ -237,6 +239,7 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, instance: 
   const secretKey = readSecretKey(config.dataDirectory, config.secretKey);
   const changes = new ChangeSignal();
   const ports = emptyPorts();
+  const signInHosts = new SignInHosts(config.signInHosts ?? null);
   const actors = new Actors(database, now);
   const directory = new Directory(servers, secretKey, actors);
   return {
@@ -256,7 +259,14 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, instance: 
     members: new MemberDirectory(database),
     actors,
     audit: new Audit(servers, secretKey, { now, newId }),
-    userTokens: new UserTokens(now, (environment, id) => ports.findSession(environment, id), new SigningKeys({ now, random }), address),
+    userTokens: new UserTokens(
+      now,
+      (environment, id) => ports.findSession(environment, id),
+      new SigningKeys({ now, random }),
+      address,
+      signInHosts,
+    ),
+    signInHosts,
     metrics: new Metrics(),
     jobs: new JobQueue({
       system: database,
@@ -300,6 +310,7 @@ function buildApp(platform: Platform, capabilities: readonly Capability[]): expr
   app.set('trust proxy', config.trustedProxies);
   const routes = capabilities.flatMap(({ routes = [] }) => routes);
   const answersOptions = routes.some(({ operation }) => operation.method === 'OPTIONS');
+  app.use(keepSignInHosts(platform));
   app.use(['/app/v1', '/identity'], (request, response, next) => {
     // Fetch standard section 3.2.2: a preflight names the method it asks for; other OPTIONS may be calls of their own.
     const isPreflight = request.method === 'OPTIONS' && (!answersOptions || 'access-control-request-method' in request.headers);

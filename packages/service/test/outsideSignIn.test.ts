@@ -16,8 +16,8 @@ beforeAll(async () => {
 afterAll(() => test.stop());
 
 const put = (body: object, way = 'ridge') =>
-  test.owner.call(operations.accounts.putWay, { params: { ...app.dev.params, way }, body: body as never });
-const check = async (way = 'ridge') => test.owner.call(operations.accounts.checkWay, { params: { ...app.dev.params, way } });
+  test.owner.call(operations.signInWays.put, { params: { ...app.dev.params, way }, body: body as never });
+const check = async (way = 'ridge') => test.owner.call(operations.signInWays.check, { params: { ...app.dev.params, way }, body: {} });
 const rules = (params: { app: string; environment: string }, body: object) =>
   test.owner.call(operations.accounts.changeRules, { params, body });
 beforeEach(async () => {
@@ -155,7 +155,10 @@ describe('somebody who signs in at a provider', () => {
 
 describe('a provider', () => {
   it('is checked step by step, and the mistakes people make have words', async () => {
-    expect(await check()).toMatchObject({ ok: true, steps: [{ what: 'metadata' }, { what: 'scopes' }, { what: 'address' }] });
+    expect(await check()).toMatchObject({
+      ok: true,
+      steps: [{ what: 'metadata' }, { what: 'scopes' }, { what: 'keys' }, { what: 'address' }],
+    });
     const words = async (changes: object) => {
       await put({ title: 'x', issuer: (theirs as URL).href, clientId: 'huts', ...changes }, 'wrong');
       return (await check('wrong')).steps.at(-1)?.text;
@@ -172,9 +175,9 @@ describe('a provider', () => {
     expect(await put({ ...way, secret: 'a-secret-of-the-ridge', clients: ['hiker-web'] })).toMatchObject({ hasSecret: true });
     expect((await ourPage()).html).not.toContain('Ridge');
     expect(JSON.stringify(await put(way))).not.toContain('a-secret');
-    const { items } = await test.owner.call(operations.accounts.ways, { params: app.dev.params });
+    const { items } = await test.owner.call(operations.signInWays.list, { params: app.dev.params });
     expect(items).toMatchObject([{ name: 'ridge', hasSecret: true, clients: [] }]);
-    await test.owner.call(operations.accounts.removeWay, { params: { ...app.dev.params, way: 'ridge' } });
+    await test.owner.call(operations.signInWays.remove, { params: { ...app.dev.params, way: 'ridge' } });
     expect((await ourPage()).html).not.toContain('Ridge');
   });
 });

@@ -3,7 +3,7 @@ import { randomBytes } from 'node:crypto';
 import fc from 'fast-check';
 import { Secret, TOTP } from 'otpauth';
 import { describe, expect, it } from 'vitest';
-import { newTimeSecret, readTimeCode } from '../src/setup/members/timeCodes.js';
+import { newTimeSecret, readTimeCode } from '../src/platform/access/factors/timeCodes.js';
 
 const STEP_MS = 30_000;
 const { secret } = newTimeSecret(randomBytes(20), 'mira@quillfell.example', 'Vivid Orchard');

@@ -1,6 +1,9 @@
 /** Accounts of users: who may have one, how people get in, and the mails about it. */
-import { operations } from '@orchard/contract';
+import { readFileSync } from 'node:fs';
+import { extname } from 'node:path';
+import { operations, type SignInWayDocument } from '@orchard/contract';
 import type { Command } from 'commander';
+import { CommandError } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { moment, printItem, printList } from '../output.js';
 
@@ -19,16 +22,7 @@ export function addEntryCommands(program: Command): void {
   ]);
   addRemoval(program, own.endSession, { what: ({ session }) => `Ending the session ${session}`, done: () => 'Ended.' });
 
-  program.command('sign-in-way').description('providers outside at which people sign in');
-  addList(program, own.ways, ['name', 'title', 'issuer', 'clientId', 'hasSecret', 'clients', 'redirectAddress']);
-  addCall(program, own.putWay);
-  addRemoval(program, own.removeWay, { what: ({ way }) => `Taking the way ${way} away` });
-  addCall(program, own.checkWay, {
-    print: ({ ok, steps }, options) => {
-      if (options.json) return printItem({ ok, steps }, options);
-      printList(steps, ['what', ['ok', ({ ok: passed }) => (passed ? 'ok' : 'failed')], 'text'], options);
-    },
-  });
+  addWayCommands(program);
 
   program.command('user-field').description('fields of users that the team has defined');
   addList(program, own.fields, ['name', 'type', 'required', 'seenBy', 'changedBy', 'description']);
@@ -47,4 +41,83 @@ export function addEntryCommands(program: Command): void {
   addCall(program, own.previewMail);
   addCall(program, own.testMail);
   addList(program, own.outbox, [['at', ({ at }) => moment(at)], 'mail', 'to', 'subject']);
+}
+
+function addWayCommands(program: Command): void {
+  const own = operations.signInWays;
+  program.command('sign-in-way').description('providers outside at which people sign in');
+  addList(program, own.list, [
+    'name',
+    'kind',
+    'title',
+    ['at', whereOf],
+    'hasSecret',
+    ['clients', ({ clients }) => clients.join(' ') || 'all'],
+    ['roles', ({ roles }) => Object.values(roles).join(' ')],
+  ]);
+  addCall(program, own.put, {
+    // The metadata of a provider and the certificate of an authority are files.
+    options: {
+      metadata: { flags: '--metadata <file>', about: 'of SAML: the file with the provider’s metadata' },
+      trust: { flags: '--trust <file>', about: 'of a directory: the PEM file of the authority of its certificate' },
+    },
+    more: async (command) => fileTexts(command, ['metadata', 'trust']) as never,
+  });
+  addRemoval(program, own.remove, { what: ({ way }) => `Taking the way ${way} away` });
+  addCall(program, own.copy, { options: { app: { flags: '--from-app <app>' }, environment: { flags: '--from-env <environment>' } } });
+  addCall(program, own.check, {
+    print: ({ ok, steps }, options) => {
+      if (options.json) return printItem({ ok, steps }, options);
+      printList(steps, ['what', ['ok', ({ ok: passed }) => (passed ? 'ok' : 'failed')], 'text'], options);
+    },
+  });
+  addList(program, own.ofUser, ['id', 'title', 'account', ['addedAt', ({ addedAt }) => moment(addedAt)]]);
+
+  program.command('sign-in-page').description('how the page on which people sign in looks');
+  addCall(program, operations.identity.page);
+  addCall(program, operations.identity.changePage, {
+    options: { picture: { flags: '--picture <file>', about: 'a PNG, JPEG or WebP file of at most 150 kB' } },
+    more: async (command) => pictureOf(command) as never,
+  });
+}
+
+/** The provider, in one line. */
+function whereOf(way: SignInWayDocument): string {
+  switch (way.kind) {
+    case 'openid':
+    case 'tokens':
+      return way.issuer;
+    case 'oauth':
+      return way.authorizeAddress;
+    case 'saml':
+      return /entityID="([^"]*)"/.exec(way.metadata)?.[1] ?? '';
+    case 'directory':
+      return way.address;
+  }
+}
+
+/** Options that name files, as the texts in them. */
+function fileTexts(command: Command, names: readonly string[]): Record<string, string> {
+  const files = names.flatMap((name) =>
+    command.getOptionValue(name) === undefined ? [] : [[name, command.getOptionValue(name) as string]],
+  );
+  return Object.fromEntries(files.map(([name, file]) => [name, readGiven(file as string).toString('utf8')]));
+}
+
+const PICTURES: Record<string, string> = { '.png': 'png', '.jpg': 'jpeg', '.jpeg': 'jpeg', '.webp': 'webp' };
+
+function pictureOf(command: Command): { picture?: string } {
+  const file = command.getOptionValue('picture') as string | undefined;
+  if (file === undefined) return {};
+  const type = PICTURES[extname(file).toLowerCase()];
+  if (!type) throw new CommandError(`${file} is no PNG, JPEG or WebP file by its name.`, 2);
+  return { picture: `data:image/${type};base64,${readGiven(file).toString('base64')}` };
+}
+
+function readGiven(file: string): Buffer {
+  try {
+    return readFileSync(file);
+  } catch (error) {
+    throw new CommandError(`${file} cannot be read: ${(error as Error).message}`, 2);
+  }
 }

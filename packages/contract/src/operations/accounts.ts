@@ -12,7 +12,6 @@ import {
   nothing,
   operation,
   password,
-  slug,
   time,
   uuid,
 } from '../common.js';
@@ -76,6 +75,24 @@ const rules = {
         .max(20),
     )
     .describe('By client: where the sign-in page may return to, in full; of a loopback address any port'),
+  passkeyDomain: z
+    .string()
+    .max(253)
+    .regex(/^[a-z0-9-]+(\.[a-z0-9-]+)*$/, 'A host name in lower case, such as quillfell.example.')
+    .nullable()
+    .describe('The domain that passkeys of users belong to, such as the app’s own; null for the host of the sign-in page'),
+  passkeyOrigins: z
+    .array(
+      z
+        .string()
+        .max(200)
+        .regex(
+          /^(https?:\/\/[^/\s]+|android:apk-key-hash:[\w-]+)$/,
+          'An origin, such as https://huts.quillfell.example, or android:apk-key-hash:….',
+        ),
+    )
+    .max(20)
+    .describe('Pages and apps besides that domain that use the passkeys; a browser asks the domain’s /.well-known/webauthn for them'),
   graceDays: z.int().min(0).max(90).describe('How many days a deleted account can come back, by signing in; 0: it is gone at once'),
   tellNewSignIn: z.boolean().describe('Whether a mail tells users of a sign-in from a new place'),
   tellDeleted: z.boolean().describe('Whether a mail tells users that their account is deleted'),
@@ -113,33 +130,6 @@ const userSession = z
   })
   .meta({ id: 'UserSession' });
 export type UserSession = z.infer<typeof userSession>;
-
-const wayShape = {
-  kind: z.literal('openid').default('openid'),
-  title: z.string().trim().min(1).max(60).describe('As its button says'),
-  issuer: z.url({ protocol: /^https?$/, error: 'The address of the provider, without /.well-known/openid-configuration.' }).max(300),
-  clientId: z.string().trim().min(1).max(200).describe('As the provider gave it'),
-  scopes: z
-    .array(z.string().regex(/^[\x21\x23-\x5b\x5d-\x7e]+$/, 'A scope without spaces.'))
-    .max(20)
-    .default(['openid', 'email', 'profile']),
-  clients: z.array(z.string().max(40)).max(50).default([]).describe('Clients of ours that may use it; none: all'),
-};
-const newSignInWay = z.strictObject({
-  ...wayShape,
-  secret: z.string().min(1).max(500).optional().describe('Where the provider gave one'),
-});
-export type NewSignInWay = z.output<typeof newSignInWay>;
-const signInWay = z
-  .object({
-    name: z.string(),
-    ...wayShape,
-    hasSecret: z.boolean(),
-    redirectAddress: z.string().describe('To be listed at the provider'),
-  })
-  .meta({ id: 'SignInWay' });
-export type SignInWayDocument = z.output<typeof signInWay>;
-const ofWay = environmentParams.extend({ way: slug });
 
 const bound = z.union([z.number(), z.string().max(40)]);
 const userFieldShape = {
@@ -418,54 +408,6 @@ export const accountOperations = {
     caller: developer,
     params: environmentParams,
     reply: z.object({ items: z.array(outboxMail) }),
-  }),
-  ways: operation({
-    id: 'accounts.ways',
-    command: 'sign-in-way list',
-    method: 'GET',
-    path: `${ACCOUNTS}/ways`,
-    summary: 'Providers outside at which people sign in',
-    caller: viewer,
-    params: environmentParams,
-    reply: z.object({ items: z.array(signInWay) }),
-  }),
-  putWay: operation({
-    id: 'accounts.putWay',
-    changes: 'sign-in way',
-    command: 'sign-in-way add',
-    method: 'PUT',
-    path: `${ACCOUNTS}/ways/{way}`,
-    summary: 'Let people sign in at a provider outside, by OpenID Connect; without `secret`, the one before stays',
-    caller: maintainer,
-    params: ofWay,
-    body: newSignInWay,
-    reply: signInWay,
-    problems: ['invalid-input'],
-  }),
-  removeWay: operation({
-    id: 'accounts.removeWay',
-    changes: 'sign-in way',
-    command: 'sign-in-way remove',
-    method: 'DELETE',
-    path: `${ACCOUNTS}/ways/{way}`,
-    summary: 'Take a provider away; the accounts of those who came by it stay',
-    caller: maintainer,
-    params: ofWay,
-    status: 204,
-    reply: nothing,
-    problems: ['not-found'],
-  }),
-  checkWay: operation({
-    id: 'accounts.checkWay',
-    changes: 'nothing',
-    command: 'sign-in-way check',
-    method: 'POST',
-    path: `${ACCOUNTS}/ways/{way}/check`,
-    summary: 'Whether a provider can be used: step by step, up to the first that fails',
-    caller: developer,
-    params: ofWay,
-    reply: z.object({ ok: z.boolean(), steps: z.array(z.object({ what: z.string(), ok: z.boolean(), text: z.string() })) }),
-    problems: ['not-found'],
   }),
   fields: operation({
     id: 'accounts.fields',

@@ -7,9 +7,9 @@ export const givenCode = z.string().max(40);
 /** What `navigator.credentials` returned, as JSON (WebAuthn Level 3, section 5.1). */
 export const passkeyResponse = jsonObject;
 /** Options for `navigator.credentials`, as JSON. */
-const passkeyOptions = z.object({ publicKey: jsonObject });
+export const passkeyOptions = z.object({ publicKey: jsonObject });
 
-const factor = z
+export const factor = z
   .object({
     id: z.string(),
     kind: z.enum(['authenticator', 'passkey']),
@@ -19,8 +19,10 @@ const factor = z
   })
   .meta({ id: 'SecondFactor' });
 export type SecondFactor = z.infer<typeof factor>;
-const recoveryCodes = z.array(z.string()).describe('Ten codes, each for one use; shown this once');
-const added = factor.extend({ recoveryCodes: recoveryCodes.optional().describe('With the first factor: ten codes, shown this once') });
+export const recoveryCodes = z.array(z.string()).describe('Ten codes, each for one use; shown this once');
+export const added = factor.extend({
+  recoveryCodes: recoveryCodes.optional().describe('With the first factor: ten codes, shown this once'),
+});
 export type AddedFactor = z.infer<typeof added>;
 
 const person = { kind: 'member', role: 'viewer', person: true } as const;

@@ -3,3 +3,4 @@ export * from './mails.js';
 export * from './passwordHashes.js';
 export * from './userFields.js';
 export * from './signInTexts.js';
+export * from './roles.js';

@@ -20,6 +20,24 @@ export type SignInTexts = {
   notConfirmed: string;
   unavailable: string;
   otherAccount: string;
+  secondFactor: string;
+  wrongFactor: string;
+  byPasskey: string;
+  passkeyRefused: string;
+  noAccount: string;
+  signUpTitle: string;
+  name: string;
+  create: string;
+  weakPassword: string;
+  signUpRefused: string;
+  confirmSent: string;
+  terms: string;
+  directory: string;
+  user: string;
+  wrongUser: string;
+  notAdded: string;
+  adding: string;
+  goOn: string;
 };
 
 const TEXTS: Record<string, SignInTexts> = {
@@ -44,6 +62,24 @@ const TEXTS: Record<string, SignInTexts> = {
     notConfirmed: 'Confirm your address first: a mail is on its way to it.',
     unavailable: 'This is not possible here at the moment.',
     otherAccount: 'There is an account with this address already. Sign in to it as before, and confirm its address.',
+    secondFactor: 'Enter the code of your authenticator app, or a recovery code.',
+    wrongFactor: 'This code is not valid. Enter the one the app shows now.',
+    byPasskey: 'Sign in with a passkey',
+    passkeyRefused: 'The passkey was not accepted. Try again, or sign in another way.',
+    noAccount: 'Create an account',
+    signUpTitle: 'Create an account for {app}',
+    name: 'Name',
+    create: 'Create the account',
+    weakPassword: 'Choose a password that is harder to guess, of at least 8 characters.',
+    signUpRefused: 'No account can be created with this. If you have one already, sign in.',
+    confirmSent: 'A mail is on its way to {email}. Open the link in it, then sign in.',
+    terms: 'I accept the terms ({terms}).',
+    directory: 'Sign in at {way}',
+    user: 'User name',
+    wrongUser: 'User name or password is wrong.',
+    notAdded: 'This account could not be added.',
+    adding: 'You are about to add your account at {way} to the account {email} of {app}. If that one is not yours, close this page.',
+    goOn: 'Go on',
   },
   nb: {
     direction: 'ltr',
@@ -66,6 +102,24 @@ const TEXTS: Record<string, SignInTexts> = {
     notConfirmed: 'Bekreft adressen først: en e-post er på vei.',
     unavailable: 'Dette går ikke her akkurat nå.',
     otherAccount: 'Det finnes alt en konto med denne adressen. Logg inn på den som før, og bekreft adressen.',
+    secondFactor: 'Skriv inn koden fra autentiseringsappen, eller en gjenopprettingskode.',
+    wrongFactor: 'Koden er ikke gyldig. Skriv inn den appen viser nå.',
+    byPasskey: 'Logg inn med passnøkkel',
+    passkeyRefused: 'Passnøkkelen ble ikke godtatt. Prøv igjen, eller logg inn på en annen måte.',
+    noAccount: 'Opprett en konto',
+    signUpTitle: 'Opprett en konto for {app}',
+    name: 'Navn',
+    create: 'Opprett kontoen',
+    weakPassword: 'Velg et passord som er vanskeligere å gjette, på minst 8 tegn.',
+    signUpRefused: 'Det kan ikke opprettes en konto med dette. Har du en alt, logg inn.',
+    confirmSent: 'En e-post er på vei til {email}. Åpne lenken i den, og logg så inn.',
+    terms: 'Jeg godtar vilkårene ({terms}).',
+    directory: 'Logg inn hos {way}',
+    user: 'Brukernavn',
+    wrongUser: 'Brukernavnet eller passordet er feil.',
+    notAdded: 'Kontoen kunne ikke legges til.',
+    adding: 'Du er i ferd med å legge til kontoen din hos {way} i kontoen {email} på {app}. Er den ikke din, lukk denne siden.',
+    goOn: 'Fortsett',
   },
   de: {
     direction: 'ltr',
@@ -88,6 +142,24 @@ const TEXTS: Record<string, SignInTexts> = {
     notConfirmed: 'Bestätige zuerst deine Adresse: Eine Mail ist unterwegs.',
     unavailable: 'Das ist hier gerade nicht möglich.',
     otherAccount: 'Mit dieser Adresse gibt es schon ein Konto. Melde dich dort wie bisher an und bestätige die Adresse.',
+    secondFactor: 'Gib den Code deiner Authenticator-App oder einen Wiederherstellungscode ein.',
+    wrongFactor: 'Dieser Code gilt nicht. Gib den ein, den die App jetzt zeigt.',
+    byPasskey: 'Mit einem Passkey anmelden',
+    passkeyRefused: 'Der Passkey wurde nicht angenommen. Versuche es noch einmal, oder melde dich anders an.',
+    noAccount: 'Konto anlegen',
+    signUpTitle: 'Konto für {app} anlegen',
+    name: 'Name',
+    create: 'Konto anlegen',
+    weakPassword: 'Wähle ein Passwort mit mindestens 8 Zeichen, das schwerer zu erraten ist.',
+    signUpRefused: 'Damit lässt sich kein Konto anlegen. Falls du schon eins hast, melde dich an.',
+    confirmSent: 'Eine Mail an {email} ist unterwegs. Öffne den Link darin, und melde dich dann an.',
+    terms: 'Ich nehme die Bedingungen an ({terms}).',
+    directory: 'Bei {way} anmelden',
+    user: 'Benutzername',
+    wrongUser: 'Benutzername oder Passwort ist falsch.',
+    notAdded: 'Dieses Konto konnte nicht hinzugefügt werden.',
+    adding: 'Du fügst gleich dein Konto bei {way} dem Konto {email} von {app} hinzu. Falls dieses nicht deins ist, schließe diese Seite.',
+    goOn: 'Weiter',
   },
   ja: {
     direction: 'ltr',
@@ -110,6 +182,25 @@ const TEXTS: Record<string, SignInTexts> = {
     notConfirmed: 'まずアドレスを確認してください。メールをお送りしました。',
     unavailable: '現在ご利用いただけません。',
     otherAccount: 'このアドレスのアカウントが既にあります。これまでの方法でサインインし、アドレスを確認してください。',
+    secondFactor: '認証アプリのコード、または回復コードを入力してください。',
+    wrongFactor: 'このコードは無効です。アプリに今表示されているコードを入力してください。',
+    byPasskey: 'パスキーでサインイン',
+    passkeyRefused: 'パスキーを確認できませんでした。もう一度試すか、別の方法でサインインしてください。',
+    noAccount: 'アカウントを作成',
+    signUpTitle: '{app} のアカウントを作成',
+    name: '名前',
+    create: 'アカウントを作成',
+    weakPassword: '推測されにくい、8 文字以上のパスワードを選んでください。',
+    signUpRefused: 'この内容ではアカウントを作成できません。既にお持ちの場合はサインインしてください。',
+    confirmSent: '{email} にメールをお送りしました。メールのリンクを開いてから、サインインしてください。',
+    terms: '利用規約（{terms}）に同意します。',
+    directory: '{way} にサインイン',
+    user: 'ユーザー名',
+    wrongUser: 'ユーザー名またはパスワードが正しくありません。',
+    notAdded: 'このアカウントを追加できませんでした。',
+    adding:
+      '{way} のアカウントを、{app} のアカウント {email} に追加しようとしています。ご自身のものでない場合は、このページを閉じてください。',
+    goOn: '続ける',
   },
   ar: {
     direction: 'rtl',
@@ -132,6 +223,24 @@ const TEXTS: Record<string, SignInTexts> = {
     notConfirmed: 'أكّد عنوانك أولًا: أُرسلت إليه رسالة.',
     unavailable: 'هذا غير متاح هنا الآن.',
     otherAccount: 'يوجد حساب بهذا العنوان. سجّل الدخول إليه كالمعتاد وأكّد عنوانه.',
+    secondFactor: 'أدخل رمز تطبيق المصادقة أو رمز استرداد.',
+    wrongFactor: 'هذا الرمز غير صالح. أدخل الرمز الذي يعرضه التطبيق الآن.',
+    byPasskey: 'الدخول بمفتاح مرور',
+    passkeyRefused: 'لم يُقبل مفتاح المرور. حاول مجددًا أو سجّل الدخول بطريقة أخرى.',
+    noAccount: 'إنشاء حساب',
+    signUpTitle: 'إنشاء حساب في {app}',
+    name: 'الاسم',
+    create: 'إنشاء الحساب',
+    weakPassword: 'اختر كلمة مرور يصعب تخمينها، من 8 أحرف على الأقل.',
+    signUpRefused: 'لا يمكن إنشاء حساب بهذه البيانات. إن كان لديك حساب فسجّل الدخول.',
+    confirmSent: 'رسالة في الطريق إلى {email}. افتح الرابط فيها ثم سجّل الدخول.',
+    terms: 'أوافق على الشروط ({terms}).',
+    directory: 'تسجيل الدخول عبر {way}',
+    user: 'اسم المستخدم',
+    wrongUser: 'اسم المستخدم أو كلمة المرور غير صحيح.',
+    notAdded: 'تعذّرت إضافة هذا الحساب.',
+    adding: 'أنت على وشك إضافة حسابك لدى {way} إلى الحساب {email} في {app}. إن لم يكن حسابك فأغلق هذه الصفحة.',
+    goOn: 'متابعة',
   },
 };
 

@@ -37,6 +37,13 @@ const schema = z.object({
   ORCHARD_TRUSTED_PROXIES: z.string().default('loopback'),
   ORCHARD_PUSH_ORIGINS: z.string().default(''),
   ORCHARD_BOUNCE_PORT: z.coerce.number('a number from 1 to 65535').int().min(1).max(65535).optional(),
+  ORCHARD_SIGN_IN_HOSTS: z
+    .string()
+    .regex(
+      /^https?:\/\/(?=.*\{environment\})(?=.*\{app\})[a-z0-9.{}:-]+$/,
+      'an address with {environment} and {app}, such as https://{environment}.{app}.id.quillfell.example',
+    )
+    .optional(),
   ORCHARD_KEY_RATE: z.coerce.number().int().min(1).default(6000),
   ORCHARD_ADDRESS_RATE: z.coerce.number().int().min(1).default(6000),
   ORCHARD_SIGN_IN_RATE: z.coerce.number().int().min(1).default(30),
@@ -63,6 +70,8 @@ export type Config = {
   secretKey: Buffer | undefined;
   /** Where people and apps reach the service, when that is not host and port. */
   publicUrl: string | undefined;
+  /** Hosts of their own for the sign-in pages: an address with `{environment}` and `{app}`. */
+  signInHosts: string | undefined;
   logLevel: string;
   trustedProxies: string;
   /** Allowed push networks on private addresses or without TLS, as origins. */
@@ -112,6 +121,7 @@ export function readConfig(variables: Record<string, string | undefined>): Confi
     databaseServers: read.ORCHARD_DATABASE_SERVERS,
     secretKey: read.ORCHARD_SECRET_KEY ? Buffer.from(read.ORCHARD_SECRET_KEY, 'hex') : undefined,
     publicUrl: read.ORCHARD_PUBLIC_URL?.replace(/\/+$/, ''),
+    signInHosts: read.ORCHARD_SIGN_IN_HOSTS,
     logLevel: read.ORCHARD_LOG_LEVEL,
     trustedProxies: read.ORCHARD_TRUSTED_PROXIES,
     bouncePort: read.ORCHARD_BOUNCE_PORT,

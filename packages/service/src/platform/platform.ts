@@ -4,6 +4,7 @@ import type { Actors } from './actors.js';
 import type { Audit } from './audit/audit.js';
 import type { Directory } from './access/directory.js';
 import type { MemberDirectory } from './access/memberDirectory.js';
+import type { SignInHosts } from './access/signInHosts.js';
 import type { UserTokens } from './access/userTokens.js';
 import type { Config } from './config.js';
 import type { DatabaseClock } from './database/clock.js';
@@ -43,6 +44,7 @@ export type Platform = {
   actors: Actors;
   audit: Audit;
   userTokens: UserTokens;
+  signInHosts: SignInHosts;
   metrics: Metrics;
   jobs: JobQueue;
   changes: ChangeSignal;

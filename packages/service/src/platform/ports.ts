@@ -76,6 +76,22 @@ export type AccountPort = {
   deleted: (environment: Environment, user: Addressed, locale: string) => void;
 };
 
+/** Second factors of users. */
+export type UserFactorPort = {
+  /** @throws {Problem} second-factor-needed, with a ticket, for a user who has one */
+  demand: (environment: Environment, userId: string, client: string) => Promise<void>;
+  /** Whether the user has a second factor. */
+  has: (environment: Environment, userId: string) => Promise<boolean>;
+};
+
+/** What providers outside have handed out for users: for functions of the team, never for the app. */
+export type ProviderTokenPort = {
+  /** A valid access token of a user at a provider; null when there is none. */
+  accessToken: (environment: Environment, userId: string, way: string) => Promise<string | null>;
+  /** The user has signed out everywhere: they are taken back, where the provider can. */
+  release: (environment: Environment, userId: string) => Promise<void>;
+};
+
 /** What the service itself has to say in an environment. */
 export type ServiceEntry = {
   level: LogLevel;
@@ -127,6 +143,13 @@ export type Ports = {
   behaviour: BehaviourPort;
   /** What accounts are told of. */
   accounts: AccountPort;
+  userFactors: UserFactorPort;
+  providerTokens: ProviderTokenPort;
+  /** The address at which a user adds an account at a provider. @throws {Problem} not-found, invalid-input */
+  accountAdding: (
+    environment: Environment,
+    wanted: { client: string; userId: string; way: string; redirectUri: string },
+  ) => Promise<string>;
   /** A user signed out on a device. */
   signedOut: (environment: Environment, deviceId: string, userId: string) => Promise<void>;
   /** A device is removed, in this transaction. */
@@ -163,6 +186,11 @@ export const emptyPorts = (): Ports => ({
   dataOfUser: async () => ({}),
   countriesOf: async () => new Map(),
   accounts: { confirm: async () => undefined, taken: () => undefined, signedIn: () => undefined, deleted: () => undefined },
+  userFactors: { demand: async () => undefined, has: async () => false },
+  providerTokens: { accessToken: async () => null, release: async () => undefined },
+  accountAdding: async () => {
+    throw new Error('there are no pages of sign-in yet');
+  },
   behaviour: { prepare: async () => null, sql: () => ({ sql: '0', values: [] }) },
   signedOut: async () => undefined,
   deviceRemoved: async () => undefined,

@@ -2,15 +2,16 @@
 import { and, eq, gt, isNull, lt } from 'drizzle-orm';
 import type { Environment } from '../../platform/call.js';
 import { hashKey } from '../../platform/access/secrets.js';
-import { authorizationTable, outsideSignInTable } from './tables.js';
+import { authorizationTable } from './tables.js';
 
 export type Authorization = typeof authorizationTable.$inferSelect;
-export type OutsideSignIn = typeof outsideSignInTable.$inferSelect;
 export type Asked = Pick<Authorization, 'client' | 'redirectUri' | 'challenge' | 'scope' | 'state' | 'nonce'>;
+/** The scope of a request that adds an account at a provider; no app can ask for it. */
+export const ADDING = 'add-account';
 
 export class AuthorizationStore {
-  async add({ db }: Environment, request: string, asked: Asked, expiresAt: Date): Promise<void> {
-    const row = { hash: hashKey(request), ...asked, userId: null, signedInAt: null, codeHash: null, sessionId: null, expiresAt };
+  async add({ db }: Environment, request: string, asked: Asked, expiresAt: Date, userId: string | null = null): Promise<void> {
+    const row = { hash: hashKey(request), ...asked, userId, signedInAt: null, codeHash: null, sessionId: null, expiresAt };
     await db.orm.insert(db.table(authorizationTable)).values(row);
   }
 
@@ -56,26 +57,7 @@ export class AuthorizationStore {
     return affectedRows === 1;
   }
 
-  async beginOutside({ db }: Environment, row: OutsideSignIn): Promise<void> {
-    await db.orm.insert(db.table(outsideSignInTable)).values(row);
-  }
-
-  /** One that comes back, once. */
-  async endOutside({ db }: Environment, state: string, now: Date): Promise<OutsideSignIn | null> {
-    const table = db.table(outsideSignInTable);
-    const [row] = await db.orm
-      .select()
-      .from(table)
-      .where(eq(table.stateHash, hashKey(state)));
-    if (!row) return null;
-    const [{ affectedRows }] = await db.orm.delete(table).where(eq(table.stateHash, row.stateHash));
-    return affectedRows === 1 && row.expiresAt > now ? row : null;
-  }
-
   async forget({ db }: Environment, before: Date): Promise<void> {
-    const outside = db.table(outsideSignInTable);
-    await db.orm.delete(outside).where(lt(outside.expiresAt, before));
-
     const table = db.table(authorizationTable);
     await db.orm.delete(table).where(lt(table.expiresAt, before));
   }

@@ -32,7 +32,7 @@ export class Issuer {
     const issuer = this.parts.userTokens.issuerOf(environment);
     return {
       issuer,
-      authorization_endpoint: `${issuer}/authorize`,
+      authorization_endpoint: `${this.parts.userTokens.pageOf(environment)}/authorize`,
       token_endpoint: `${issuer}/token`,
       userinfo_endpoint: `${issuer}/userinfo`,
       jwks_uri: `${issuer}/jwks.json`,
@@ -90,7 +90,7 @@ export class Issuer {
   }
 
   async #begin(environment: Environment, user: UserRow, caller: Caller) {
-    const begun = await asTokenError(this.parts.userSessions.begin(environment, caller, user));
+    const begun = await asTokenError(this.parts.userSessions.begin(environment, caller, user, 'proved'));
     const [sessionId = ''] = begun.refreshToken.split('.');
     return { sessionId, ...this.#bearer(begun) };
   }

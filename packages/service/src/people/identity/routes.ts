@@ -1,44 +1,33 @@
 import { promisify } from 'node:util';
-import { operations, Problem } from '@orchard/contract';
-import type { JsonObject } from '@orchard/core';
-import { parse as parseCookie } from 'cookie';
+import { operations, Problem, type SignInPageDocument } from '@orchard/contract';
+import { definedIn, type JsonObject } from '@orchard/core';
 import express, { type Request, type Response } from 'express';
-import { bind, type Call, type Environment, type Route } from '../../platform/call.js';
-import type { AuthorizationStore, Authorization } from './authorizationStore.js';
-import { answerAddress, readAuthorization, sourceOf } from './authorizing.js';
-import { Issuer, TokenError, type TokenForm } from './issuer.js';
-import { sendPage, type Shown } from './page.js';
-import { OtherAccount, type OutsideWays } from './outside.js';
-import type { Parts } from './parts.js';
+import { bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
+import { namedWay } from '../providers/ways.js';
 import { callerOf, entryRules } from '../users/entry.js';
-import type { UserRow } from '../users/store.js';
+import { Issuer, TokenError, type TokenForm } from './issuer.js';
+import { changeLook, pageLook, readPicture } from './pageLook.js';
+import type { Parts } from './parts.js';
+import type { IdentityCall, SignInPage } from './signInPage.js';
 
-type IdentityCall = Pick<Call, 'request' | 'response' | 'headers' | 'holder'> & {
-  environment: Environment | null;
-  params: { app: string; environment: string };
-};
 const readForm = promisify(express.urlencoded({ extended: false, limit: '20kb' })) as (
   request: Request,
   response: Response,
 ) => Promise<void>;
-/** A sign-in page is open so long. */
-const OPEN_MS = 20 * 60_000;
-/** RFC 6749 section 4.1.2: at most ten minutes. */
-const CODE_MS = 60_000;
-const COOKIE = 'orchard_sign_in';
+/** A signed and encrypted assertion with its certificates takes more room. */
+const readLargeForm = promisify(express.urlencoded({ extended: false, limit: '500kb' })) as typeof readForm;
 
-export function identityRoutes(parts: Parts, store: AuthorizationStore, outside: OutsideWays): Route[] {
+export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
   const own = operations.identity;
   const issuer = new Issuer(parts);
-  const page = new SignInPage(parts, store, outside);
   /** The path names the environment; what is recorded belongs to it. */
   const placeOf = async (call: IdentityCall): Promise<Environment> => {
     const environment = await parts.directory.environment(call.params.app, call.params.environment);
     call.environment = environment;
     return environment;
   };
-  const asForm = async (call: IdentityCall): Promise<TokenForm> => {
-    await readForm(call.request, call.response);
+  const asForm = async (call: IdentityCall, read = readForm): Promise<TokenForm> => {
+    await read(call.request, call.response);
     const body = (call.request.body ?? {}) as Record<string, unknown>;
     // It holds passwords, codes and tokens: nothing that records calls may find it.
     call.request.body = undefined;
@@ -57,6 +46,39 @@ export function identityRoutes(parts: Parts, store: AuthorizationStore, outside:
     bind(own.authorize, async (call) => page.open(await placeOf(call), call, call.query)),
     bind(own.signIn, async (call) => page.take(await placeOf(call), call, await asForm(call))),
     bind(own.wayThere, async (call) => page.there(await placeOf(call), call, call.params.way)),
+    bind(own.wayPosted, async (call) => page.posted(await placeOf(call), call, call.params.way, await asForm(call, readLargeForm))),
+    bind(own.wayMetadata, async (call) => {
+      const environment = await placeOf(call);
+      const { way: name } = call.params;
+      const way = await namedWay(environment, name);
+      if (way.kind !== 'saml') throw new Problem('not-found', `The way ${name} is not by SAML.`);
+      const { saml } = parts.outsideWays;
+      const xml = saml.metadata(environment, name, way, parts.outsideWays.samlGround(environment, name));
+      return send(call, 'application/samlmetadata+xml', Buffer.from(xml));
+    }),
+    bind(own.addAccount, async (call) => page.askAdding(await placeOf(call), call, call.query)),
+    bind(own.picture, async (call) => {
+      const picture = readPicture(await pageLook.read(await placeOf(call)));
+      if (!picture) throw new Problem('not-found', 'The page has no picture.');
+      return send(call, picture.type, picture.bytes);
+    }),
+    bind(own.relatedOrigins, async (call) => {
+      const { passkeyOrigins } = await entryRules.read(await placeOf(call));
+      return {
+        body: { origins: passkeyOrigins.filter((origin) => origin.startsWith('http')) },
+        headers: { 'cache-control': 'max-age=300' },
+      };
+    }),
+    bind(own.page, async (call) => ({ body: await presentPage(parts, environmentOf(call)) })),
+    bind(
+      own.changePage,
+      async (call) => {
+        const environment = environmentOf(call);
+        await changeLook(environment, definedIn(call.body), new Date(parts.now()));
+        return { body: await presentPage(parts, environment) };
+      },
+      { subject: () => 'sign-in page', read: (call) => presentPage(parts, environmentOf(call)) },
+    ),
     bind(own.wayBack, async (call) => page.back(await placeOf(call), call, call.params.way)),
     bind(own.token, async (call) => {
       const environment = await placeOf(call);
@@ -112,178 +134,15 @@ async function mayIntrospect(parts: Parts, environment: Environment, authorizati
   return holder?.environment.id === environment.id && holder.key.kind === 'server' && holder.key.scopes.includes('users:read');
 }
 
-type Opened = { open: Authorization; request: string };
-
-/** The page, from being opened to the way back into the app. */
-class SignInPage {
-  constructor(
-    private readonly parts: Parts,
-    private readonly store: AuthorizationStore,
-    private readonly outside: OutsideWays,
-  ) {}
-
-  async open(environment: Environment, call: IdentityCall, query: Record<string, unknown>): Promise<'streaming'> {
-    const read = await readAuthorization(environment, query);
-    const issuer = this.parts.userTokens.issuerOf(environment);
-    if (read.is === 'untrusted') throw new Problem('invalid-input', read.words);
-    if (read.is === 'refused')
-      return leadTo(call, answerAddress(read.redirectUri, issuer, read.state, { error: read.error, error_description: read.words }));
-    const request = this.parts.random(24).toString('base64url');
-    await this.store.add(environment, request, read.asked, new Date(this.parts.now() + OPEN_MS));
-    // Whoever opened the page sends it, and nobody else in their name (RFC 9700 section 4.7).
-    const path = new URL(issuer).pathname;
-    const secure = issuer.startsWith('https:') ? '; Secure' : '';
-    call.response.setHeader('set-cookie', `${COOKIE}=${request}; Path=${path}; HttpOnly; SameSite=Lax; Max-Age=${OPEN_MS / 1000}${secure}`);
-    return this.#show(
-      environment,
-      call,
-      { request, view: 'password', languages: read.languages },
-      read.asked.redirectUri,
-      200,
-      read.asked.client,
-    );
-  }
-
-  async take(environment: Environment, call: IdentityCall, form: TokenForm): Promise<'streaming'> {
-    const { request = '', step = '' } = form;
-    const found = await this.#opened(environment, call);
-    const open = found && found.request === request ? found.open : null;
-    if (!open) return this.#expired(environment, call);
-    const email = (form.email ?? '').trim().toLowerCase();
-    const show = (changes: Partial<Shown> & Pick<Shown, 'view'>, status = 200) =>
-      this.#show(environment, call, { request, email, languages: [], ...changes }, open.redirectUri, status, open.client);
-    try {
-      switch (step) {
-        case 'password':
-          return await this.#grant(environment, call, open, await this.#byPassword(environment, call, open, email, form.password ?? ''));
-        case 'code':
-          return await this.#grant(
-            environment,
-            call,
-            open,
-            await this.parts.waysIn.userByCode(environment, { email, code: form.code ?? '' }),
-          );
-        case 'ask-code':
-          return await show({ view: 'ask-code' });
-        case 'send-code':
-          await this.parts.waysIn.ask(environment, { email }, callerOf(call).locale);
-          return await show({ view: 'code' });
-        case 'forgot':
-          return await show({ view: 'forgot' });
-        case 'send-link':
-          await this.parts.accountFlows.forgotPassword(environment, email, callerOf(call).locale);
-          return await show({ view: 'link-sent' });
-        default:
-          return await show({ view: 'password' });
-      }
-    } catch (error) {
-      const trouble = error instanceof Problem ? TROUBLES[error.problem] : undefined;
-      if (!trouble) throw error;
-      return show({ view: VIEW_AFTER[step] ?? 'password', trouble }, 400);
-    }
-  }
-
-  /** From the page to a provider outside. */
-  async there(environment: Environment, call: IdentityCall, name: string): Promise<'streaming'> {
-    const found = await this.#opened(environment, call);
-    if (!found) return this.#expired(environment, call);
-    const way = (await this.outside.of(environment, found.open.client)).find(([one]) => one === name)?.[1];
-    try {
-      if (!way) throw new Problem('not-found', `Client ${found.open.client} may not use the way ${name}.`);
-      return leadTo(call, await this.outside.begin(environment, name, way, found.request));
-    } catch (error) {
-      return this.#unavailable(environment, call, found, name, error as Error);
-    }
-  }
-
-  /** From a provider outside to the app. */
-  async back(environment: Environment, call: IdentityCall, name: string): Promise<'streaming'> {
-    const found = await this.#opened(environment, call);
-    if (!found) return this.#expired(environment, call);
-    try {
-      const query = new URL(call.request.originalUrl, 'http://service').searchParams;
-      return await this.#grant(environment, call, found.open, await this.outside.end(environment, name, query, found.request));
-    } catch (error) {
-      return this.#unavailable(environment, call, found, name, error as Error);
-    }
-  }
-
-  async #opened(environment: Environment, call: IdentityCall): Promise<Opened | null> {
-    const request = parseCookie(call.headers.cookie ?? '')[COOKIE] ?? '';
-    const open = request ? await this.store.open(environment, request, new Date(this.parts.now())) : null;
-    return open && { open, request };
-  }
-
-  #expired(environment: Environment, call: IdentityCall): Promise<'streaming'> {
-    return this.#show(environment, call, { request: '', view: 'ended', trouble: 'expired', languages: [] }, null, 400);
-  }
-
-  /** People are told that it does not work; the team, in the log, why. */
-  #unavailable(environment: Environment, call: IdentityCall, { open, request }: Opened, name: string, error: Error): Promise<'streaming'> {
-    const trouble = error instanceof OtherAccount ? ('otherAccount' as const) : ('unavailable' as const);
-    const text = error.message || 'The address belongs to an account that has not confirmed it.';
-    this.parts.ports.logEntry(environment, { level: 'warning', source: `sign-in way ${name}`, text });
-    return this.#show(environment, call, { request, view: 'password', trouble, languages: [] }, open.redirectUri, 400, open.client);
-  }
-
-  #byPassword(environment: Environment, call: IdentityCall, { client }: Authorization, email: string, password: string): Promise<UserRow> {
-    return this.parts.userSessions.userByPassword(environment, { ...callerOf(call), client }, email, password);
-  }
-
-  async #grant(
-    environment: Environment,
-    call: IdentityCall,
-    { hash, redirectUri, state }: Authorization,
-    user: UserRow,
-  ): Promise<'streaming'> {
-    const code = this.parts.random(24).toString('base64url');
-    const now = this.parts.now();
-    await this.store.grant(environment, hash, code, user.id, { now: new Date(now), expires: new Date(now + CODE_MS) });
-    return leadTo(call, answerAddress(redirectUri, this.parts.userTokens.issuerOf(environment), state, { code }));
-  }
-
-  async #show(
-    environment: Environment,
-    call: IdentityCall,
-    shown: Pick<Shown, 'request' | 'view' | 'languages'> & Partial<Shown>,
-    redirectUri: string | null,
-    status = 200,
-    client = '',
-  ): Promise<'streaming'> {
-    const { codeByMail } = await entryRules.read(environment);
-    const action = `${new URL(this.parts.userTokens.issuerOf(environment)).pathname}/authorize`;
-    const accepted = String(call.headers['accept-language'] ?? '')
-      .split(',')
-      .map((one) => one.split(';')[0]?.trim() ?? '');
-    const languages = [...shown.languages, ...accepted];
-    const ways = client === '' ? [] : await this.outside.of(environment, client);
-    const base = new URL(this.parts.userTokens.issuerOf(environment)).pathname;
-    const links = ways.map(([name, { title }]) => ({ href: `${base}/ways/${name}`, title }));
-    sendPage(
-      call.response,
-      status,
-      { app: environment.app, action, mayCode: codeByMail, ways: links, ...shown, languages },
-      redirectUri && sourceOf(redirectUri),
-    );
-    return 'streaming';
-  }
+async function presentPage({ userTokens }: Parts, environment: Environment): Promise<SignInPageDocument> {
+  const { picture, ...look } = await pageLook.read(environment);
+  return { ...look, hasPicture: picture !== null, address: userTokens.pageOf(environment) };
 }
 
-/** The words of the page for what the calls refuse: none says which part was right. */
-const TROUBLES: Partial<Record<string, Shown['trouble']>> = {
-  'sign-in-refused': 'wrong',
-  'code-refused': 'wrongCode',
-  'rate-exceeded': 'wait',
-  'confirmation-missing': 'notConfirmed',
-  'access-refused': 'unavailable',
-  'gateway-missing': 'unavailable',
-};
-const VIEW_AFTER: Record<string, Shown['view']> = { code: 'code', 'send-code': 'ask-code', 'send-link': 'forgot' };
-
-function leadTo({ response }: Pick<Call, 'response'>, address: string): 'streaming' {
-  response.status(303).setHeader('location', address);
-  response.setHeader('cache-control', 'no-store');
-  response.setHeader('referrer-policy', 'no-referrer');
-  response.end();
+function send({ response }: Pick<Call, 'response'>, type: string, bytes: Buffer): 'streaming' {
+  response.status(200).setHeader('content-type', type);
+  response.setHeader('cache-control', 'max-age=300');
+  response.setHeader('x-content-type-options', 'nosniff');
+  response.end(bytes);
   return 'streaming';
 }

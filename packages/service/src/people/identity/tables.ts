@@ -23,19 +23,3 @@ export const authorizationTable = mysqlTable(
   },
   (t) => [index('authorizations_expires').on(t.expiresAt)],
 );
-
-/** Sign-ins that are under way at a provider outside. */
-export const outsideSignInTable = mysqlTable(
-  '_outsideSignIns',
-  {
-    stateHash: char('stateHash', { length: 64 }).primaryKey(),
-    /** Of the request of our own page that it belongs to. */
-    requestHash: char('requestHash', { length: 64 }).notNull(),
-    way: varchar('way', { length: 40 }).notNull(),
-    /** The verifier of RFC 7636, sealed. */
-    verifier: varchar('verifier', { length: 300 }).notNull(),
-    nonce: varchar('nonce', { length: 60 }).notNull(),
-    expiresAt: instant('expiresAt').notNull(),
-  },
-  (t) => [index('outsideSignIns_expires').on(t.expiresAt)],
-);

@@ -17,6 +17,8 @@ export const entryRules = new Settings<EntryRules>('entry', () => ({
   terms: null,
   leastVersions: {},
   redirects: {},
+  passkeyDomain: null,
+  passkeyOrigins: [],
   graceDays: 0,
   tellNewSignIn: false,
   tellDeleted: false,

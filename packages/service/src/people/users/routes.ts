@@ -1,15 +1,17 @@
-import { operations, Problem, type User } from '@orchard/contract';
+import { operations, type User } from '@orchard/contract';
 import { type JsonObject, mergePatch, withheld } from '@orchard/core';
-import { userFieldKinds } from '@orchard/core/accounts';
+import { roleOrigins, rolesOf, userFieldKinds, withHandRoles } from '@orchard/core/accounts';
 import { orNone } from '../../platform/audit/audit.js';
+import { guarded } from '../../platform/upkeep.js';
 import { authorOf, bind, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
 import type { ListRequest } from '../../platform/database/listing.js';
 import type { Parts } from './parts.js';
 import { demandPhone } from '../../messages/gateways/numbers.js';
 import { accountRoutes, removeUser } from './account.js';
-import { callerOf, demandSignUp, demandVersion, entryRules } from './entry.js';
+import { callerOf } from './entry.js';
 import { demandData, fieldsIn, presentToSelf } from './fields.js';
 import type { Sessions } from './sessions.js';
+import { signUp } from './signUp.js';
 import { presentUser, type UserStore } from './store.js';
 
 type UserChanges = {
@@ -26,17 +28,28 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
 
   async function change(environment: Environment, id: string, changes: UserChanges, by: 'user' | 'servers' = 'servers') {
     const before = await store.named(environment, id);
-    const { data, phone, ...rest } = changes;
+    const { data, phone, roles, ...rest } = changes;
+    const origins = withHandRoles(roleOrigins(before.roles, before.roleOrigins), roles ?? before.roles);
+    const given = roles && { roles: rolesOf(origins), roleOrigins: origins };
     // A number that a member enters is not verified, even if it was before.
     const number = phone === undefined ? {} : { phone: phone && demandPhone(phone, 'body.phone').number, phoneVerifiedAt: null };
     const fitting = data && (await demandData(environment, data, { by, whole: false }));
     const merged = fitting ? { data: mergePatch(presentUser(before).data, fitting) as JsonObject } : {};
-    await store.update(environment, id, { ...rest, ...merged, ...number, updatedAt: new Date(parts.now()) });
+    await store.update(environment, id, { ...rest, ...given, ...merged, ...number, updatedAt: new Date(parts.now()) });
     if (changes.disabled) await sessions.end(environment, { userId: id }, 'account disabled');
     // Rules may ask for either.
     if (changes.roles || data) parts.userTokens.forget({ userId: id });
     return { body: presentUser(await store.named(environment, id)) };
   }
+
+  /** With the last session, what providers handed out is taken back; nobody waits for them. */
+  const releaseTokens = async (environment: Environment, userId: string) => {
+    const open = await store.openSessions(environment, userId, new Date(parts.now()));
+    if (open.length > 0) return;
+    void guarded(parts, 'take tokens of providers back', { environment: environment.id }, () =>
+      parts.ports.providerTokens.release(environment, userId),
+    );
+  };
 
   const listUsers = async (environment: Environment, query: ListRequest) => ({
     body: await store.list(environment, query, parts, userFieldKinds(await fieldsIn(environment))),
@@ -62,13 +75,7 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
     }),
     bind(own.signUp, async (call) => {
       const environment = environmentOf(call);
-      await demandSignUp(environment, call.body);
-      await demandVersion(environment, callerOf(call));
-      const { confirm } = await entryRules.read(environment);
-      if (confirm === 'first') await sessions.keepQuiet(environment, call.body, callerOf(call).locale);
-      const user = await sessions.makeUser(environment, call.body, 'user');
-      if (confirm !== 'never') await parts.ports.accounts.confirm(environment, user, callerOf(call).locale);
-      if (confirm === 'first') throw new Problem('confirmation-missing');
+      const user = await signUp(parts, sessions, environment, callerOf(call), call.body);
       return { body: await sessions.begin(environment, callerOf(call), user) };
     }),
     bind(own.startSession, async (call) => {
@@ -81,6 +88,7 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
       // A device belongs to a user from sign-in to sign-out.
       const device = call.headers['orchard-device'];
       if (typeof device === 'string') await parts.ports.signedOut(environmentOf(call), device, call.user?.id ?? '');
+      await releaseTokens(environmentOf(call), call.user?.id ?? '');
       return { body: undefined };
     }),
     bind(own.list, (call) => listUsers(environmentOf(call), call.query)),

@@ -56,6 +56,7 @@ export class Sessions {
       email: wanted.email,
       name: wanted.name ?? null,
       roles: wanted.roles ?? [],
+      roleOrigins: null,
       data: wanted.email === null ? {} : await demandData(environment, wanted.data ?? {}, { by, whole: true }),
       disabled: false,
       phone: wanted.phone ?? null,
@@ -146,8 +147,7 @@ export class Sessions {
     const now = new Date(this.parts.now());
     await this.#credentials.setPassword(environment, user.id, await hashPassword(password));
     await this.store.update(environment, user.id, { updatedAt: now });
-    await this.store.endSessions(environment, { userId: user.id, except: kept }, now, 'password changed');
-    this.parts.userTokens.forget({ userId: user.id });
+    await this.endOthers(environment, user.id, kept, 'password changed');
   }
 
   /** @throws {Problem} invalid-input for a password that is easily guessed, of this user above all */
@@ -155,10 +155,15 @@ export class Sessions {
     demandGoodPassword(password, path, [email ?? '', name, app]);
   }
 
-  /** Starts a session: the first generation of a family of refresh tokens. */
-  async begin(environment: Environment, caller: Caller, user: UserRow) {
+  /**
+   * Starts a session: the first generation of a family of refresh tokens.
+   * @param factor `proved`: the second factor was shown already
+   * @throws {Problem} second-factor-needed, sign-in-refused, app-outdated
+   */
+  async begin(environment: Environment, caller: Caller, user: UserRow, factor: 'asked' | 'proved' = 'asked') {
     if (user.disabled) throw new Problem('sign-in-refused', DISABLED);
     await demandVersion(environment, caller);
+    if (factor === 'asked') await this.parts.ports.userFactors.demand(environment, user.id, caller.client);
     const now = this.parts.now();
     const id = this.parts.random(18).toString('base64url');
     const expiresAt = new Date(now + SESSION_MS);
@@ -221,6 +226,16 @@ export class Sessions {
       'session-ended',
       'This refresh token was used before, so the session was ended for safety. Sign in again, and keep only the newest refresh token.',
     );
+  }
+
+  async hasPassword(environment: Environment, userId: string): Promise<boolean> {
+    return (await this.#credentials.passwordHash(environment, userId)) !== undefined;
+  }
+
+  /** Ends the sessions of a user but one. */
+  async endOthers(environment: Environment, userId: string, kept: string | null, reason: string): Promise<void> {
+    await this.store.endSessions(environment, { userId, except: kept }, new Date(this.parts.now()), reason);
+    this.parts.userTokens.forget({ userId });
   }
 
   async end(environment: Environment, which: { id: string } | { userId: string }, reason: string): Promise<void> {

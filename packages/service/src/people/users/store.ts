@@ -78,6 +78,25 @@ export class UserStore {
     return row?.user ?? null;
   }
 
+  /** Credentials of a kind, oldest first. */
+  async credentials({ db }: Environment, userId: string, kind: string): Promise<CredentialRow[]> {
+    const table = db.table(credentialTable);
+    return db.orm
+      .select()
+      .from(table)
+      .where(and(eq(table.userId, userId), eq(table.kind, kind)))
+      .orderBy(table.createdAt, table.id);
+  }
+
+  async credential(environment: Environment, userId: string, kind: string, identifier: string): Promise<CredentialRow | undefined> {
+    return (await this.credentials(environment, userId, kind)).find((row) => row.identifier === identifier);
+  }
+
+  async removeCredential({ db }: Environment, userId: string, id: string): Promise<void> {
+    const table = db.table(credentialTable);
+    await db.orm.delete(table).where(and(eq(table.userId, userId), eq(table.id, id)));
+  }
+
   async addCredential({ db }: Environment, row: CredentialRow): Promise<void> {
     await db.orm
       .insert(db.table(credentialTable))

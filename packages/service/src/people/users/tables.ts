@@ -1,4 +1,5 @@
 import type { JsonObject } from '@orchard/core';
+import type { RoleOrigins } from '@orchard/core/accounts';
 import { boolean, index, int, json, mysqlTable, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
 import { id, instant } from '../../platform/database/columns.js';
 
@@ -10,7 +11,10 @@ export const userTable = mysqlTable(
     email: varchar('email', { length: 254 }),
     emailConfirmedAt: instant('emailConfirmedAt'),
     name: varchar('name', { length: 200 }),
+    /** All that the user has, wherever they come from. */
     roles: json('roles').$type<string[]>().notNull(),
+    /** Null: all were given by hand. */
+    roleOrigins: json('roleOrigins').$type<RoleOrigins>(),
     data: json('data').$type<JsonObject>().notNull(),
     disabled: boolean('disabled').notNull().default(false),
     /** E.164. */
@@ -57,12 +61,12 @@ export const credentialTable = mysqlTable(
   {
     id: id().primaryKey(),
     userId: id('userId').notNull(),
-    /** `password`; further kinds come with further ways to sign in. */
+    /** `password`, or `provider`: an account at a provider outside. */
     kind: varchar('kind', { length: 20 }).notNull(),
     /** Distinguishes several of a kind, such as accounts elsewhere; empty for a password. */
     identifier: varchar('identifier', { length: 254 }).notNull().default(''),
     /** A hash or another verifier; never the secret itself. */
-    verifier: varchar('verifier', { length: 500 }).notNull(),
+    verifier: varchar('verifier', { length: 2000 }).notNull(),
     createdAt: instant('createdAt').notNull(),
   },
   (t) => [uniqueIndex('credentials_user').on(t.userId, t.kind, t.identifier), index('credentials_identifier').on(t.kind, t.identifier)],

@@ -21,7 +21,7 @@ export async function methodsOf({ database }: { database: Pick<Database, 'orm'> 
   const rows = await database.orm
     .select({ kind: memberFactors.kind })
     .from(memberFactors)
-    .where(and(eq(memberFactors.memberId, memberId), isNotNull(memberFactors.confirmedAt)));
+    .where(and(eq(memberFactors.ownerId, memberId), isNotNull(memberFactors.confirmedAt)));
   if (rows.length === 0) return ['password'];
   // A recovery code is entered where a code is.
   return rows.some(({ kind }) => kind === 'passkey') ? ['passkey', 'code'] : ['code'];

@@ -190,6 +190,11 @@ export class Directory {
     return used;
   }
 
+  async clientNames(environmentId: string): Promise<string[]> {
+    const rows = await this.#database.orm.select({ name: clients.name }).from(clients).where(eq(clients.environmentId, environmentId));
+    return rows.map(({ name }) => name);
+  }
+
   /** Clears the cache after a change to keys, clients or environments. */
   forget(): void {
     clearing(() => {

@@ -19,7 +19,7 @@ import {
 /** How often it is noted that a member was seen: two statements, so not at every call. */
 const SEEN_EVERY_MS = 60_000;
 
-const HAS_FACTOR = sql<number>`EXISTS (SELECT 1 FROM ${memberFactors} WHERE ${memberFactors.memberId} = ${members.id} AND ${memberFactors.confirmedAt} IS NOT NULL)`;
+const HAS_FACTOR = sql<number>`EXISTS (SELECT 1 FROM ${memberFactors} WHERE ${memberFactors.ownerId} = ${members.id} AND ${memberFactors.confirmedAt} IS NOT NULL)`;
 
 export class MemberDirectory {
   constructor(private readonly database: Database) {}

@@ -1,5 +1,6 @@
 import { boolean, char, index, int, json, mysqlTable, primaryKey, text, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
 import { id, instant } from '../database/columns.js';
+import { factorColumns } from './factors/columns.js';
 
 export const members = mysqlTable(
   'members',
@@ -140,46 +141,28 @@ export const automationTokenRoles = mysqlTable(
   (table) => [primaryKey({ columns: [table.tokenId, table.environmentId] })],
 );
 
-/** Second factors of members: authenticator apps and passkeys. */
+/** Second factors of members. */
 export const memberFactors = mysqlTable(
   'memberFactors',
   {
-    id: id().primaryKey(),
-    memberId: id('memberId')
+    ...factorColumns(),
+    ownerId: id('memberId')
       .notNull()
       .references(() => members.id, { onDelete: 'cascade' }),
-    kind: varchar('kind', { length: 20 }).notNull(),
-    name: varchar('name', { length: 100 }).notNull(),
-    /** Of an authenticator app: its secret, sealed by the installation's key. */
-    sealed: varchar('sealed', { length: 300 }),
-    /** The last time step a code was accepted of (RFC 6238 section 5.2: each code works once). */
-    lastStep: int('lastStep'),
-    /** How many steps the clock of the app is ahead (RFC 6238 section 6). */
-    drift: int('drift').notNull().default(0),
-    /** Of a passkey: the hash of its credential id, and the key it signs with (COSE, base64url). */
-    credentialHash: char('credentialHash', { length: 64 }).unique(),
-    credentialId: text('credentialId'),
-    publicKey: text('publicKey'),
-    counter: int('counter', { unsigned: true }).notNull().default(0),
-    transports: json('transports').$type<string[]>(),
-    createdAt: instant('createdAt').notNull(),
-    /** Null until a first code has shown that it works. */
-    confirmedAt: instant('confirmedAt'),
-    lastUsedAt: instant('lastUsedAt'),
   },
-  (table) => [index('memberFactors_member').on(table.memberId)],
+  (table) => [index('memberFactors_member').on(table.ownerId)],
 );
 
 /** Recovery codes that were not used yet, as hashes. */
 export const memberRecoveryCodes = mysqlTable(
   'memberRecoveryCodes',
   {
-    memberId: id('memberId')
+    ownerId: id('memberId')
       .notNull()
       .references(() => members.id, { onDelete: 'cascade' }),
     hash: char('hash', { length: 64 }).notNull(),
   },
-  (table) => [primaryKey({ columns: [table.memberId, table.hash] })],
+  (table) => [primaryKey({ columns: [table.ownerId, table.hash] })],
 );
 
 /** Challenges of passkeys in flight; each is used once. */
@@ -187,7 +170,7 @@ export const memberChallenges = mysqlTable(
   'memberChallenges',
   {
     hash: char('hash', { length: 64 }).primaryKey(),
-    memberId: id('memberId').references(() => members.id, { onDelete: 'cascade' }),
+    ownerId: id('memberId').references(() => members.id, { onDelete: 'cascade' }),
     expiresAt: instant('expiresAt').notNull(),
   },
   (table) => [index('memberChallenges_at').on(table.expiresAt)],

@@ -9,6 +9,7 @@ import { decodeProtectedHeader, errors, jwtVerify, SignJWT } from 'jose';
 import { LRUCache } from 'lru-cache';
 import { clearing } from '../database/unit.js';
 import type { Environment, SignedInUser } from '../call.js';
+import type { SignInHosts } from './signInHosts.js';
 import type { SigningKeys } from './signingKeys.js';
 
 export const ACCESS_TOKEN_MS = 10 * 60_000;
@@ -31,11 +32,18 @@ export class UserTokens {
     private readonly checkSession: SessionCheck,
     readonly signingKeys: SigningKeys,
     private readonly address: () => string,
+    private readonly hosts: SignInHosts,
   ) {}
 
   /** The environment as an issuer of tokens (OpenID Connect Core section 2). */
   issuerOf({ app, name }: Pick<Environment, 'app' | 'name'>): string {
     return `${this.address()}/identity/${app}/${name}`;
+  }
+
+  /** The address of its sign-in page, without `/authorize`. */
+  pageOf(environment: Pick<Environment, 'app' | 'name'>): string {
+    const origin = this.hosts.originOf(environment) ?? this.address();
+    return `${origin}/identity/${environment.app}/${environment.name}`;
   }
 
   #key({ id, keys }: Environment): KeyObject {

@@ -3,26 +3,23 @@ import type { JsonObject } from '@orchard/core';
 import { CONFIRMED_MS, methodsOf, methodWords } from '../../platform/access/confirmation.js';
 import { WRONG_PASSWORD } from '../../platform/access/passwords.js';
 import { bind, type Call, type Route, type SignedInMember } from '../../platform/call.js';
-import { FactorStore } from './factorStore.js';
+import { presentFactor } from '../../platform/access/factors/factors.js';
+import { MemberFactorStore } from './factorStore.js';
 import {
   addAuthenticator,
   addPasskey,
   confirmAuthenticator,
-  demandFactor,
   type MemberCall,
+  memberFactors,
   memberOfPasskey,
-  presentFactor,
   proveFactor,
-  removeFactor,
-  renewRecoveryCodes,
 } from './factors.js';
-import { beginPasskey, challengePasskey, passkeysMissing } from './passkeys.js';
 import type { Parts } from './parts.js';
 import { confirmMember } from './signIn.js';
 
 export function factorRoutes(parts: Parts): Route[] {
   const own = operations.secondFactors;
-  const store = new FactorStore(parts.database);
+  const store = new MemberFactorStore(parts.database);
   const memberOf = (call: Pick<Call, 'member'>) => call.member as SignedInMember;
   const subject = (call: Pick<Call, 'member'>) => memberOf(call).id;
   return [
@@ -36,7 +33,7 @@ export function factorRoutes(parts: Parts): Route[] {
       async (call) => ({ body: await confirmAuthenticator(parts, call as Call & MemberCall, call.params.factor, call.body.code) }),
       { as: 'own' },
     ),
-    bind(own.beginPasskey, async (call) => ({ body: await beginPasskey(parts, memberOf(call)) })),
+    bind(own.beginPasskey, async (call) => ({ body: await memberFactors(parts).passkeys.begin(memberOf(call)) })),
     bind(
       own.addPasskey,
       async (call) => ({ body: await addPasskey(parts, call as Call & MemberCall, call.body.name, call.body.passkey as JsonObject) }),
@@ -45,7 +42,7 @@ export function factorRoutes(parts: Parts): Route[] {
     bind(
       own.remove,
       async (call) => {
-        await removeFactor(parts, memberOf(call).id, call.params.factor);
+        await memberFactors(parts).remove(memberOf(call).id, call.params.factor);
         return { body: undefined };
       },
       {
@@ -59,12 +56,12 @@ export function factorRoutes(parts: Parts): Route[] {
     bind(
       own.renewCodes,
       async (call) => {
-        await demandFactor(parts, memberOf(call).id);
-        return { body: { recoveryCodes: await renewRecoveryCodes(parts, memberOf(call).id) } };
+        await memberFactors(parts).demandAny(memberOf(call).id);
+        return { body: { recoveryCodes: await memberFactors(parts).renewRecoveryCodes(memberOf(call).id) } };
       },
       { subject, after: ({ recoveryCodes }) => ({ recoveryCodes: recoveryCodes.length }) },
     ),
-    bind(own.challenge, async () => ({ body: await challengePasskey(parts) })),
+    bind(own.challenge, async () => ({ body: await memberFactors(parts).passkeys.challenge() })),
     bind(own.confirm, async (call) => {
       await prove(parts, call as Call & MemberCall, call.body as Proof);
       await store.confirmSession(memberOf(call).id, memberOf(call).tokenHash, new Date(parts.now()), false);
@@ -73,7 +70,7 @@ export function factorRoutes(parts: Parts): Route[] {
   ];
 }
 
-async function listFactors(parts: Parts, store: FactorStore, member: SignedInMember) {
+async function listFactors(parts: Parts, store: MemberFactorStore, member: SignedInMember) {
   const [rows, recoveryCodes, roles, apps] = await Promise.all([
     store.confirmed(member.id),
     store.recoveryCodesLeft(member.id),
@@ -85,7 +82,7 @@ async function listFactors(parts: Parts, store: FactorStore, member: SignedInMem
     items: rows.map(presentFactor),
     recoveryCodes,
     demandedBy: demandedBy.map(({ name }) => name),
-    passkeys: passkeysMissing(parts),
+    passkeys: memberFactors(parts).passkeys.missing,
   };
 }
 

@@ -3,7 +3,7 @@ import { type Invitation, type MemberWayKind, Problem, type Role, type TeamMembe
 import { withheld } from '@orchard/core';
 import { orNone, originOf } from '../../platform/audit/audit.js';
 import type { SignedInMember } from '../../platform/call.js';
-import { FactorStore } from './factorStore.js';
+import { MemberFactorStore } from './factorStore.js';
 import type { MemberCall } from './factors.js';
 import { invite } from './invitations.js';
 import type { Parts } from './parts.js';
@@ -26,11 +26,11 @@ const NOTHING_MORE: More = { withFactor: new Set(), ways: new Map() };
 
 export class Team {
   readonly #store: MemberStore;
-  readonly #factors: FactorStore;
+  readonly #factors: MemberFactorStore;
 
   constructor(private readonly parts: Parts) {
     this.#store = new MemberStore(parts.database);
-    this.#factors = new FactorStore(parts.database);
+    this.#factors = new MemberFactorStore(parts.database);
   }
 
   /**

@@ -1,0 +1,125 @@
+/** Whose account it is: a person outside meets an account here. */
+import { createHash } from 'node:crypto';
+import { Problem, type ProviderAccount } from '@orchard/contract';
+import { roleOrigins, rolesOf, rolesOfGroups, withWayRoles } from '@orchard/core/accounts';
+import type { Environment } from '../../platform/call.js';
+import { demandSignUp } from '../users/entry.js';
+import type { CredentialRow } from '../users/credentials.js';
+import type { UserRow } from '../users/store.js';
+import type { Parts } from './parts.js';
+import { accountName, type OutsidePerson } from './person.js';
+import type { ProviderTokenKeeper } from './providerTokens.js';
+import { allWays, type SignInWay } from './ways.js';
+
+/** Credentials of this kind are accounts at providers. */
+const CREDENTIAL = 'provider';
+type Verifier = { iss: string; sub: string; way?: string; account?: string };
+
+/** Somebody else has the address, and it was not proved by both ways. */
+export class OtherAccount extends Error {}
+
+const identifierOf = ({ issuer, subject }: OutsidePerson): string =>
+  createHash('sha256')
+    .update(JSON.stringify([issuer, subject]))
+    .digest('base64url');
+
+export class Meeting {
+  constructor(
+    private readonly parts: Parts,
+    private readonly tokens: ProviderTokenKeeper,
+  ) {}
+
+  /**
+   * The account of a person outside. The same address joins two ways only when both have proved it: else whoever controls an
+   * address at a careless provider would get the account.
+   * @throws {OtherAccount | Problem} sign-in-refused, access-refused
+   */
+  async accountOf(environment: Environment, name: string, way: SignInWay, person: OutsidePerson): Promise<UserRow> {
+    const { userStore, userSessions } = this.parts;
+    const known = await userStore.findByCredential(environment, CREDENTIAL, identifierOf(person));
+    if (known?.disabled) throw new Problem('sign-in-refused');
+    if (known) return this.#keep(environment, name, way, person, known);
+    const email = person.emailProved ? person.email : null;
+    const other = email === null ? null : await userStore.findByEmail(environment, email);
+    if (other && !other.emailConfirmedAt) throw new OtherAccount();
+    if (other?.disabled) throw new Problem('sign-in-refused');
+    if (!other) await demandSignUp(environment, { email: email ?? '' }, { isOutside: true });
+    const now = new Date(this.parts.now());
+    const wanted = { email, name: person.name ?? undefined, emailConfirmedAt: email ? now : undefined };
+    return this.#keep(environment, name, way, person, other ?? (await userSessions.makeUser(environment, wanted)));
+  }
+
+  /** Adds an account at a provider to one that is signed in. @throws {Problem} already-exists */
+  async add(environment: Environment, name: string, way: SignInWay, person: OutsidePerson, user: UserRow): Promise<void> {
+    const other = await this.parts.userStore.findByCredential(environment, CREDENTIAL, identifierOf(person));
+    if (other && other.id !== user.id)
+      throw new Problem('already-exists', `${accountName(person)} at ${way.title} signs in to another account. Remove it there first.`);
+    await this.#keep(environment, name, way, person, user);
+  }
+
+  /** Keeps what the provider says now: the account there, its tokens, and the roles of its groups. */
+  async #keep(environment: Environment, name: string, way: SignInWay, person: OutsidePerson, user: UserRow): Promise<UserRow> {
+    const { userStore } = this.parts;
+    const verifier: Verifier = { iss: person.issuer, sub: person.subject, way: name, account: accountName(person) };
+    const row: CredentialRow = {
+      id: this.parts.newId(),
+      userId: user.id,
+      kind: CREDENTIAL,
+      identifier: identifierOf(person),
+      verifier: JSON.stringify(verifier),
+      createdAt: new Date(this.parts.now()),
+    };
+    await userStore.addCredential(environment, row);
+    const credential = await userStore.credential(environment, user.id, CREDENTIAL, row.identifier);
+    if (credential && person.tokens && 'keepTokens' in way && way.keepTokens)
+      await this.tokens.keep(environment, { credentialId: credential.id, userId: user.id, way: name }, person.tokens);
+    return this.#giveRoles(environment, name, way, person, user);
+  }
+
+  async #giveRoles(environment: Environment, name: string, way: SignInWay, { groups }: OutsidePerson, user: UserRow): Promise<UserRow> {
+    const before = roleOrigins(user.roles, user.roleOrigins);
+    const given = rolesOfGroups(way.roles, groups);
+    if (given.length === 0 && !before.ways[name]) return user;
+    const after = withWayRoles(before, name, given);
+    if (JSON.stringify(after) === JSON.stringify(before)) return user;
+    const changes = { roles: rolesOf(after), roleOrigins: after };
+    await this.parts.userStore.update(environment, user.id, { ...changes, updatedAt: new Date(this.parts.now()) });
+    this.parts.userTokens.forget({ userId: user.id });
+    return { ...user, ...changes };
+  }
+
+  /** The accounts at providers of a user. */
+  async list(environment: Environment, userId: string): Promise<{ items: ProviderAccount[]; password: boolean }> {
+    const [rows, ways, password] = await Promise.all([
+      this.parts.userStore.credentials(environment, userId, CREDENTIAL),
+      allWays(environment),
+      this.parts.userSessions.hasPassword(environment, userId),
+    ]);
+    return { items: rows.map((row) => presentAccount(row, new Map(ways))), password };
+  }
+
+  /** @throws {Problem} not-found; wrong-state for the last way in */
+  async remove(environment: Environment, user: UserRow, id: string): Promise<void> {
+    const { items, password } = await this.list(environment, user.id);
+    const found = items.find((one) => one.id === id);
+    if (!found) throw new Problem('not-found', 'You have no such account at a provider.');
+    if (items.length === 1 && !password && user.email === null)
+      throw new Problem('wrong-state', 'It is the only way to sign in to this account. Add another one first.');
+    await this.tokens.forget(environment, { credentialId: id });
+    await this.parts.userStore.removeCredential(environment, user.id, id);
+    if (found.way === null || items.some((one) => one.id !== id && one.way === found.way)) return;
+    const left = withWayRoles(roleOrigins(user.roles, user.roleOrigins), found.way, []);
+    await this.parts.userStore.update(environment, user.id, {
+      roles: rolesOf(left),
+      roleOrigins: left,
+      updatedAt: new Date(this.parts.now()),
+    });
+    this.parts.userTokens.forget({ userId: user.id });
+  }
+}
+
+function presentAccount({ id, verifier, createdAt }: CredentialRow, ways: ReadonlyMap<string, SignInWay>): ProviderAccount {
+  const { iss, sub, way, account } = JSON.parse(verifier) as Verifier;
+  const known = way === undefined ? undefined : ways.get(way);
+  return { id, way: known ? (way as string) : null, title: known?.title ?? iss, account: account ?? sub, addedAt: createdAt.toISOString() };
+}
