@@ -8,3 +8,7 @@ export * from './pushNetwork.js';
 export * from './smsCentre.js';
 export * from './tarn.js';
 export * from './wall.js';
+export * from './identity/directoryServer.js';
+export * from './identity/faults.js';
+export * from './identity/people.js';
+export * from './identity/samlProvider.js';

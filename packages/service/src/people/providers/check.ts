@@ -6,7 +6,7 @@ import type { Environment } from '../../platform/call.js';
 import { countGroups, findPerson, groupsOf } from './directory.js';
 import { discoveryWords } from './openid.js';
 import type { OutsideWays } from './outsideWays.js';
-import { readSamlMetadata } from './samlMetadata.js';
+import { readSamlMetadata } from './samlXml.js';
 import type { SignInWay, WayOf } from './ways.js';
 
 const CLOCK_OFF_MS = 60_000;
@@ -129,22 +129,16 @@ async function checkDirectory(
   { user, password }: Somebody,
 ) {
   const { directories } = outside;
-  const reached = { groups: -1, person: null as string | null, ofPerson: [] as string[] };
-  try {
-    await directories.within(environment, name, way, async (client) => {
-      walk.pass('connection', `${way.bindDn} may search at ${new URL(way.address).host}, over TLS.`);
+  const reached = await directories
+    .within(environment, name, way, async (client) => {
       const entry = user === undefined ? null : await findPerson(client, way, user);
-      if (user !== undefined && !entry)
-        walk.fail('person', `The filter ${way.filter} fits nobody with the name ${user} below ${way.base}.`);
-      if (way.groups) reached.groups = await countGroups(client, way.groups);
-      if (!entry) return;
-      reached.person = entry.dn;
-      reached.ofPerson = await groupsOf(client, way, entry.dn);
-    });
-  } catch (error) {
-    if (error instanceof Ended) throw error;
-    walk.fail(walk.steps.length === 0 ? 'connection' : 'search', (error as Error).message);
-  }
+      const groups = way.groups ? await countGroups(client, way.groups) : 0;
+      return { person: entry?.dn ?? null, groups, ofPerson: entry ? await groupsOf(client, way, entry.dn) : [] };
+    })
+    .catch((error: Error) => walk.fail('connection', error.message));
+  walk.pass('connection', `${way.bindDn} may search at ${new URL(way.address).host}, over TLS.`);
+  if (user !== undefined && !reached.person)
+    walk.fail('person', `The filter ${way.filter} fits nobody with the name ${user} below ${way.base}.`);
   if (reached.person) walk.pass('person', reached.person);
   if (way.groups && reached.groups === 0)
     walk.fail('groups', `There is no group below ${way.groups.base}: \`groups.base\` or \`groups.name\` is wrong.`);

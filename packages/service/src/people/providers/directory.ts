@@ -1,5 +1,6 @@
 /** LDAP directories (RFC 4511): bind and search over TLS, groups within groups. */
 import { lookup } from 'node:dns/promises';
+import { isIP } from 'node:net';
 import { Client, type Entry } from 'ldapts';
 import type { Environment } from '../../platform/call.js';
 import { isPublic } from '../../platform/http/publicHosts.js';
@@ -42,9 +43,17 @@ export class Directories {
   /** Works with a connection that may search. @throws {DirectoryAway} */
   async within<Result>(environment: Environment, name: string, way: Way, work: (client: Client) => Promise<Result>): Promise<Result> {
     const { protocol, hostname } = new URL(way.address);
-    await this.#demandPublic(hostname);
-    const tlsOptions = { ...(way.trust ? { ca: [way.trust] } : {}), servername: hostname, rejectUnauthorized: true };
-    const client = new Client({ url: way.address, timeout: WITHIN_MS, connectTimeout: WITHIN_MS, tlsOptions, strictDN: false });
+    const host = hostname.replace(/^\[|\]$/g, '');
+    await this.#demandPublic(host);
+    // RFC 6066 section 3: the name of a server is no IP address.
+    const tlsOptions = {
+      ...(way.trust ? { ca: [way.trust] } : {}),
+      ...(isIP(host) ? { host } : { servername: host, host }),
+      rejectUnauthorized: true,
+    };
+    const limits = { timeout: WITHIN_MS, connectTimeout: WITHIN_MS, strictDN: false };
+    // With `tlsOptions` the client would speak TLS from the first byte.
+    const client = new Client({ url: way.address, ...limits, ...(protocol === 'ldaps:' ? { tlsOptions } : {}) });
     try {
       // RFC 4511 section 4.14: nothing is said before the connection is encrypted.
       if (protocol === 'ldap:') await client.startTLS(tlsOptions);

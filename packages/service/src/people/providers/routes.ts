@@ -6,7 +6,7 @@ import { OtherAccount } from './meeting.js';
 import type { OutsideWays } from './outsideWays.js';
 import type { Parts } from './parts.js';
 import type { OutsidePerson } from './person.js';
-import { readSamlMetadata } from './samlMetadata.js';
+import { readSamlMetadata } from './samlXml.js';
 import { makeSelfSigned } from './selfSigned.js';
 import { allWays, isVisited, namedWay, openSecret, sealSecret, type Secrets, type SignInWay, signInWays } from './ways.js';
 

@@ -2,7 +2,7 @@
 import { type CacheProvider, type Profile, SAML, type SamlConfig, ValidateInResponseTo } from '@node-saml/node-saml';
 import type { Environment } from '../../platform/call.js';
 import { namedPerson, type OutsidePerson, textsOf } from './person.js';
-import { hasDocumentType, readSamlMetadata, type SamlProvider } from './samlMetadata.js';
+import { confirmationsOf, hasDocumentType, readSamlMetadata, type SamlProvider } from './samlXml.js';
 import { openSecret, type WayOf } from './ways.js';
 
 type Way = WayOf<'saml'>;
@@ -50,6 +50,8 @@ export class SamlProviders {
       validateInResponseTo: ValidateInResponseTo.always,
       acceptedClockSkewMs: way.skewS * 1000,
       maxAssertionAgeMs: 10 * 60_000,
+      // SAML 2.0 Bindings, section 3.5.4: a posted message is not compressed.
+      skipRequestCompression: redirectAddress === null,
       authnRequestBinding: redirectAddress === null ? 'HTTP-POST' : 'HTTP-Redirect',
       generateUniqueId: () => requestId,
       cacheProvider,
@@ -85,7 +87,13 @@ export class SamlProviders {
     const { profile } = await saml.validatePostResponseAsync({ SAMLResponse: answer.response });
     if (!profile) throw new Error('The response names nobody.');
     if (!profile.nameID) throw new Error('The assertion has no NameID.');
-    return personOf(this.provider(way).entityId, profile, way);
+    const { entityId } = this.provider(way);
+    if (profile.issuer !== entityId) throw new Error(`The assertion is by ${profile.issuer}, and the metadata is of ${entityId}.`);
+    // SAML 2.0 Profiles, section 4.1.4.2: what is signed names the address it was posted to, and the request.
+    const confirmations = confirmationsOf(profile.getAssertionXml?.() ?? '');
+    if (!confirmations.some(({ recipient, inResponseTo }) => recipient === ground.callbackUrl && inResponseTo === answer.requestId))
+      throw new Error(`The assertion is for another address than ${ground.callbackUrl}, or InResponseTo names another request.`);
+    return personOf(entityId, profile, way);
   }
 
   /** Our own metadata, for the provider. */
@@ -113,7 +121,8 @@ export function samlWords(error: Error): string {
     return 'The signature is not by a certificate of the metadata. If the provider has a new one, paste its metadata anew.';
   if (/audience/i.test(message))
     return `The assertion is for another audience: give the provider our metadata, with our entity id. (${message})`;
-  if (/not yet valid|expired|NotOnOrAfter|NotBefore/i.test(message)) return `A clock is off, or the assertion is old: ${message}.`;
+  if (/not yet valid|expired|NotOnOrAfter|NotBefore|subject confirmation/i.test(message))
+    return `A clock is off, or the assertion is old: ${message}.`;
   if (/InResponseTo/i.test(message)) return 'The response belongs to no request of ours, or to one that was answered before.';
   return message;
 }

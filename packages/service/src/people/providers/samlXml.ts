@@ -1,8 +1,9 @@
-/** What a SAML provider says of itself (SAML 2.0 Metadata, section 2.4.3). */
+/** XML of SAML as we read it ourselves: what a provider says of itself (SAML 2.0 Metadata, section 2.4.3), and for whom an assertion is. */
 import { X509Certificate } from 'node:crypto';
 import { DOMParser, type Element, MIME_TYPE, onErrorStopParsing } from '@xmldom/xmldom';
 
 const METADATA = 'urn:oasis:names:tc:SAML:2.0:metadata';
+const ASSERTION = 'urn:oasis:names:tc:SAML:2.0:assertion';
 const SIGNATURES = 'http://www.w3.org/2000/09/xmldsig#';
 const BINDINGS = 'urn:oasis:names:tc:SAML:2.0:bindings:';
 
@@ -67,4 +68,11 @@ function pemOf(base64: string): string | null {
   } catch {
     return null;
   }
+}
+
+/** For which address and request the subject of an assertion is confirmed. */
+export function confirmationsOf(assertion: string): { recipient: string | null; inResponseTo: string | null }[] {
+  const root = parse(assertion);
+  const found = root ? named(root, ASSERTION, 'SubjectConfirmationData') : [];
+  return found.map((data) => ({ recipient: data.getAttribute('Recipient'), inResponseTo: data.getAttribute('InResponseTo') }));
 }
