@@ -12,14 +12,14 @@ const FORMS: [RegExp, string][] = [
 function form(pattern: string): RegExp {
   return new RegExp(`(?<=^|[^A-Za-z0-9]|%[0-9A-Fa-f]{2})${pattern}`, 'gi');
 }
-const NAMES = '[\\w-]*(?:password|passwd|secret|token|authorization|api[_-]?key|access[_-]?key)[\\w-]*|key|pwd';
+const NAMES = '[\\w-]*(?:password|passwd|secret|token|ticket|authorization|api[_-]?key|access[_-]?key)[\\w-]*|key|pwd';
 /** `name=value` of a query or form, and `"name": "value"` of JSON, also where its quotes are escaped. */
 const IN_QUERY = new RegExp(`([?&;\\s]|^)(${NAMES})=[^&;#\\s]*`, 'gi');
 /** A one-time code is digits; other codes are words. */
 const CODE = /(\bcode(?:=|"\s*:\s*"?))\d{4,8}\b/gi;
 const IN_JSON = new RegExp(`((?:\\\\)?"(?:${NAMES})(?:\\\\)?"\\s*:\\s*(?:\\\\)?")(?:[^"\\\\]|\\\\(?!").)*`, 'gi');
 /** Texts without any of these contain nothing to mask: one check settles most of them. */
-const SUSPECT = /key-|mtok-|atok-|once-|eyJ|BEGIN|bearer|basic|\.\d{1,9}\.|key|password|passwd|secret|token|authorization|pwd|code/i;
+const SUSPECT = /key-|mtok-|atok-|once-|eyJ|BEGIN|bearer|basic|\.\d{1,9}\.|key|password|passwd|secret|token|ticket|authorization|pwd|code/i;
 
 /** @returns the text with secrets replaced by `…` */
 export function maskSecrets(text: string): string {

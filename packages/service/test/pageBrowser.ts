@@ -4,15 +4,24 @@ import * as client from 'openid-client';
 export type Opened = { status: number; html: string; location: string };
 
 export class PageBrowser {
-  readonly #cookies = new Map<string, string>();
+  /** By host, name and path. */
+  readonly #cookies = new Map<string, { host: string; path: string; text: string }>();
 
   async open(url: URL | string, init: RequestInit = {}, withCookies = true): Promise<Opened> {
-    const { pathname } = new URL(url);
-    const cookie = withCookies ? [...this.#cookies].filter(([path]) => pathname.startsWith(path)).map(([, value]) => value) : [];
+    const { pathname, host } = new URL(url);
+    const fits = (one: { host: string; path: string }) => withCookies && one.host === host && pathname.startsWith(one.path);
+    const cookie = [...this.#cookies.values()].filter(fits).map(({ text }) => text);
     const reply = await fetch(url, { redirect: 'manual', ...init, headers: { cookie: cookie.join('; ') } });
-    const [, value, path] = /^([^;]+); Path=([^;]+)/.exec(reply.headers.get('set-cookie') ?? '') ?? [];
-    if (value && path) this.#cookies.set(path, value);
+    for (const set of reply.headers.getSetCookie()) this.#keep(host, set);
     return { status: reply.status, html: await reply.text(), location: reply.headers.get('location') ?? '' };
+  }
+
+  #keep(host: string, set: string): void {
+    const [text = ''] = set.split(';');
+    const path = /; ?path=([^;]+)/i.exec(set)?.[1] ?? '/';
+    const key = `${host} ${text.split('=')[0]} ${path}`;
+    if (text.endsWith('=') || /expires=Thu, 01 Jan 1970/i.test(set)) this.#cookies.delete(key);
+    else this.#cookies.set(key, { host, path, text });
   }
 
   post(url: URL | string, fields: Record<string, string>, withCookies = true): Promise<Opened> {

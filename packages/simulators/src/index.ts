@@ -12,3 +12,4 @@ export * from './identity/directoryServer.js';
 export * from './identity/faults.js';
 export * from './identity/people.js';
 export * from './identity/samlProvider.js';
+export * from './identity/openIdProvider.js';

@@ -249,7 +249,7 @@ export const accountOperations = {
     body: z.union([z.strictObject({ email, code: z.string().max(20) }), z.strictObject({ phone, code: z.string().max(20) })]),
     status: 201,
     reply: tokens,
-    problems: ['code-refused', 'rate-exceeded', 'app-outdated', 'sign-in-refused'],
+    problems: ['second-factor-needed', 'code-refused', 'rate-exceeded', 'app-outdated', 'sign-in-refused'],
   }),
   signInByLink: operation({
     id: 'accounts.signInByLink',
@@ -261,7 +261,7 @@ export const accountOperations = {
     body: z.strictObject({ token: linkToken }),
     status: 201,
     reply: tokens,
-    problems: ['link-refused', 'rate-exceeded', 'app-outdated', 'sign-in-refused'],
+    problems: ['second-factor-needed', 'link-refused', 'rate-exceeded', 'app-outdated', 'sign-in-refused'],
   }),
   beginAsGuest: operation({
     id: 'accounts.beginAsGuest',

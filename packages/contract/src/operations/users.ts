@@ -84,6 +84,7 @@ export const userOperations = {
     status: 201,
     reply: tokens,
     problems: [
+      'second-factor-needed',
       'sign-in-refused',
       'rate-exceeded',
       'session-ended',

@@ -9,6 +9,7 @@ import { openSecret, type WayOf } from './ways.js';
 type Way = WayOf<'openid'> | WayOf<'oauth'>;
 /** Metadata of a provider is read again after this time: its keys and addresses change. */
 const KNOWN_MS = 10 * 60_000;
+const CLOCK_MS = 60_000;
 
 /** What is kept between leaving for the provider and coming back. */
 export type Begun = { verifier: string; state: string; nonce: string };
@@ -42,17 +43,20 @@ export class OpenIdProviders {
     const addresses = way.kind === 'oauth' ? [way.authorizeAddress, way.tokenAddress, way.personAddress] : [way.issuer];
     for (const address of addresses) this.http.demandSafe(address);
     const isPlain = addresses.some((address) => new URL(address).protocol === 'http:');
+    // The signature of ID tokens is checked as well, although TLS has said who sent them (OpenID Connect Core section 3.1.3.7).
+    const checks = way.kind === 'openid' ? [openid.enableNonRepudiationChecks] : [];
     const byHand = way.kind === 'oauth' ? oauthMetadata(way) : way.endpoints && openidMetadata(way, way.endpoints);
     if (!byHand && way.kind === 'openid')
       return openid.discovery(new URL(way.issuer), way.clientId, undefined, proof, {
         timeout: WITHIN_S,
-        execute: isPlain ? [openid.allowInsecureRequests] : [],
+        execute: [...(isPlain ? [openid.allowInsecureRequests] : []), ...checks],
         [openid.customFetch]: this.http.fetch as never,
       });
     const config = new openid.Configuration(byHand as openid.ServerMetadata, way.clientId, undefined, proof);
     config.timeout = WITHIN_S;
     config[openid.customFetch] = this.http.fetch as never;
     if (isPlain) openid.allowInsecureRequests(config);
+    for (const check of checks) check(config);
     return config;
   }
 
@@ -83,6 +87,8 @@ export class OpenIdProviders {
     const tokens = tokensOf(reply, this.now());
     if (way.kind === 'openid') {
       const claims = reply.claims() as openid.IDToken;
+      // OpenID Connect Core section 3.1.3.7, item 10: not one that was issued too far from now.
+      if (claims.iat * 1000 > this.now() + CLOCK_MS) throw new Error('The ID token is of the future: the clock of the provider is off.');
       return { ...personOf(claims.iss, claims, { ...STANDARD_CLAIMS, groups: way.groupsClaim }), tokens };
     }
     const told = await openid.fetchProtectedResource(
