@@ -25,6 +25,7 @@ import { telemetryOperations } from './operations/telemetry.js';
 import { tokenOperations } from './operations/tokens.js';
 import { topicOperations } from './operations/topics.js';
 import { userFactorOperations } from './operations/userFactors.js';
+import { userRoleOperations } from './operations/userRoles.js';
 import { userOperations } from './operations/users.js';
 import type { AnyOperation } from './operation.js';
 
@@ -35,6 +36,7 @@ export const operations = {
   accounts: accountOperations,
   userFactors: userFactorOperations,
   signInWays: signInWayOperations,
+  userRoles: userRoleOperations,
   identity: identityOperations,
   devices: deviceOperations,
   topics: topicOperations,
@@ -132,5 +134,6 @@ export type * from './operations/accounts.js';
 export type * from './operations/identity.js';
 export { WAY_KINDS } from './operations/signInWays.js';
 export type * from './operations/signInWays.js';
+export type * from './operations/userRoles.js';
 export type * from './operations/users.js';
 export * from './problems.js';

@@ -23,6 +23,7 @@ export function addEntryCommands(program: Command): void {
   addRemoval(program, own.endSession, { what: ({ session }) => `Ending the session ${session}`, done: () => 'Ended.' });
 
   addWayCommands(program);
+  addRoleCommands(program);
 
   program.command('user-field').description('fields of users that the team has defined');
   addList(program, own.fields, ['name', 'type', 'required', 'seenBy', 'changedBy', 'description']);
@@ -79,6 +80,27 @@ function addWayCommands(program: Command): void {
     options: { picture: { flags: '--picture <file>', about: 'a PNG, JPEG or WebP file of at most 150 kB' } },
     more: async (command) => pictureOf(command) as never,
   });
+}
+
+function addRoleCommands(program: Command): void {
+  const own = operations.userRoles;
+  program.command('role').description('roles of users, with their rules');
+  addList(program, own.list, [
+    'name',
+    'users',
+    'description',
+    'rule',
+    ['groups', ({ groups }) => groups.map(({ way, group }) => `${way}: ${group}`).join(', ')],
+  ]);
+  addCall(program, own.put, { show: ({ name, description, rule, users }) => ({ role: name, description, rule, users }) });
+  addRemoval(program, own.remove, { what: ({ role }) => `Taking the role ${role} back` });
+  addCall(program, own.ofUser);
+
+  const factors = operations.userFactors;
+  addList(program, factors.ofUser, ['id', 'kind', 'name', ['lastUsedAt', ({ lastUsedAt }) => moment(lastUsedAt)]], {
+    hint: ({ recoveryCodes }) => `${recoveryCodes} recovery codes are left.`,
+  });
+  addRemoval(program, factors.reset, { what: ({ user }) => `Removing the second factors of ${user}` });
 }
 
 /** The provider, in one line. */

@@ -29,3 +29,6 @@ export function withWayRoles(origins: RoleOrigins, way: string, roles: readonly 
 /** The roles of a mapping that somebody's groups have. */
 export const rolesOfGroups = (mapping: Readonly<Record<string, string>>, groups: readonly string[]): string[] =>
   groups.flatMap((group) => (Object.hasOwn(mapping, group) ? [mapping[group] as string] : []));
+
+/** What rules give now, in place of what they gave before. */
+export const withRuleRoles = (origins: RoleOrigins, roles: readonly string[]): RoleOrigins => ({ ...origins, rule: [...roles].sort() });

@@ -145,6 +145,8 @@ export type Ports = {
   accounts: AccountPort;
   userFactors: UserFactorPort;
   providerTokens: ProviderTokenPort;
+  /** Groups at providers outside that give roles. */
+  roleGroups: (environment: Environment) => Promise<{ role: string; way: string; group: string }[]>;
   /** The address at which a user adds an account at a provider. @throws {Problem} not-found, invalid-input */
   accountAdding: (
     environment: Environment,
@@ -188,6 +190,7 @@ export const emptyPorts = (): Ports => ({
   accounts: { confirm: async () => undefined, taken: () => undefined, signedIn: () => undefined, deleted: () => undefined },
   userFactors: { demand: async () => undefined, has: async () => false },
   providerTokens: { accessToken: async () => null, release: async () => undefined },
+  roleGroups: async () => [],
   accountAdding: async () => {
     throw new Error('there are no pages of sign-in yet');
   },

@@ -3,7 +3,7 @@ import { generateKeyPairSync } from 'node:crypto';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { decodeJwt, exportJWK, type JWK, SignJWT } from 'jose';
-import Provider from 'oidc-provider';
+import type Provider from 'oidc-provider';
 import { CLOCK_OFF_MS, type IdentityFault, SLOW_MS } from './faults.js';
 import { PROVIDER_PEOPLE, type ProviderPerson } from './people.js';
 
@@ -48,7 +48,9 @@ export async function startOpenIdProvider({
   let fault: IdentityFault = 'none';
   const named = (id: string) => people.find((person) => person.id === id);
 
-  const provider = new Provider(issuer, {
+  // The engine is large, and warns of itself when it is loaded.
+  const { default: Engine } = await import('oidc-provider');
+  const provider: Provider = new Engine(issuer, {
     clients: [
       {
         client_id: PROVIDER_CLIENT.id,

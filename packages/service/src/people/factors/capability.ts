@@ -1,7 +1,8 @@
 import type { Capability } from '../../platform/capability.js';
+import { removeFactors } from './factorSql.js';
 import type { Parts } from './parts.js';
 import { factorRoutes } from './routes.js';
-import { removeFactors, UserFactors } from './userFactors.js';
+import { UserFactors } from './userFactors.js';
 
 export type UserFactorOffer = { userFactors: UserFactors };
 

@@ -9,7 +9,6 @@ import { Guesses } from '../../platform/access/guesses.js';
 import { seal, unseal } from '../../platform/access/secrets.js';
 import { guessTable } from '../../platform/access/tables.js';
 import type { Call, Environment } from '../../platform/call.js';
-import type { Statements } from '../../platform/database/connection.js';
 import { confirmedUser } from '../users/account.js';
 import { entryRules } from '../users/entry.js';
 import type { UserRow } from '../users/store.js';
@@ -121,10 +120,4 @@ function readTicket({ keys }: Environment, ticket: string): { userId: string; cl
   } catch {
     return null;
   }
-}
-
-/** A user is removed, in this transaction. */
-export async function removeFactors(on: Statements, { db }: Environment, userId: string): Promise<void> {
-  for (const table of [userFactorTable, userRecoveryCodeTable, userChallengeTable])
-    await on.change(`DELETE FROM ${db.of(table)} WHERE userId = ?`, [userId]);
 }

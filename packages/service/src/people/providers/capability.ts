@@ -2,8 +2,9 @@ import type { Capability } from '../../platform/capability.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
 import { OutsideWays } from './outsideWays.js';
 import type { Parts } from './parts.js';
-import { removeTokens } from './providerTokens.js';
 import { providerRoutes } from './routes.js';
+import { removeTokens } from './tokenSql.js';
+import { allWays } from './ways.js';
 
 export type ProviderOffer = { outsideWays: OutsideWays };
 
@@ -13,6 +14,8 @@ export function providers(parts: Parts): Capability<ProviderOffer> {
     accessToken: (environment, userId, way) => outside.tokens.accessToken(environment, userId, way),
     release: (environment, userId) => outside.tokens.forget(environment, { userId }),
   };
+  parts.ports.roleGroups = async (environment) =>
+    (await allWays(environment)).flatMap(([way, { roles }]) => Object.entries(roles).map(([group, role]) => ({ role, way, group })));
   return {
     name: 'providers',
     offer: { outsideWays: outside },

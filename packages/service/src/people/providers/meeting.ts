@@ -1,9 +1,10 @@
 /** Whose account it is: a person outside meets an account here. */
 import { createHash } from 'node:crypto';
 import { Problem, type ProviderAccount } from '@orchard/contract';
-import { roleOrigins, rolesOf, rolesOfGroups, withWayRoles } from '@orchard/core/accounts';
+import { rolesOf, rolesOfGroups, withWayRoles } from '@orchard/core/accounts';
 import type { Environment } from '../../platform/call.js';
 import { demandSignUp } from '../users/entry.js';
+import { originsOf } from '../users/roles.js';
 import type { CredentialRow } from '../users/credentials.js';
 import type { UserRow } from '../users/store.js';
 import type { Parts } from './parts.js';
@@ -77,7 +78,7 @@ export class Meeting {
   }
 
   async #giveRoles(environment: Environment, name: string, way: SignInWay, { groups }: OutsidePerson, user: UserRow): Promise<UserRow> {
-    const before = roleOrigins(user.roles, user.roleOrigins);
+    const before = originsOf(user);
     const given = rolesOfGroups(way.roles, groups);
     if (given.length === 0 && !before.ways[name]) return user;
     const after = withWayRoles(before, name, given);
@@ -108,7 +109,7 @@ export class Meeting {
     await this.tokens.forget(environment, { credentialId: id });
     await this.parts.userStore.removeCredential(environment, user.id, id);
     if (found.way === null || items.some((one) => one.id !== id && one.way === found.way)) return;
-    const left = withWayRoles(roleOrigins(user.roles, user.roleOrigins), found.way, []);
+    const left = withWayRoles(originsOf(user), found.way, []);
     await this.parts.userStore.update(environment, user.id, {
       roles: rolesOf(left),
       roleOrigins: left,

@@ -2,7 +2,6 @@
 import { and, eq, isNotNull, lte } from 'drizzle-orm';
 import { seal, unseal } from '../../platform/access/secrets.js';
 import type { Environment } from '../../platform/call.js';
-import type { Statements } from '../../platform/database/connection.js';
 import type { OpenIdProviders } from './openid.js';
 import type { Parts } from './parts.js';
 import type { ProviderTokens } from './person.js';
@@ -97,9 +96,4 @@ export class ProviderTokenKeeper {
     }
     await environment.db.orm.delete(table).where(condition);
   }
-}
-
-/** A user is removed, in this transaction. */
-export async function removeTokens(on: Statements, { db }: Environment, userId: string): Promise<void> {
-  await on.change(`DELETE FROM ${db.of(providerTokenTable)} WHERE userId = ?`, [userId]);
 }

@@ -6,6 +6,7 @@ import { meKinds } from '@orchard/core/accounts';
 import { fieldsForRules, fieldsIn } from './fields.js';
 import type { Parts } from './parts.js';
 import { removeDue } from './account.js';
+import { giveAllRuleRoles } from './roles.js';
 import { userRoutes } from './routes.js';
 import { Sessions } from './sessions.js';
 import { UserStore } from './store.js';
@@ -41,6 +42,11 @@ export function users(parts: Parts): Capability<UserOffer> {
         work: 'delete accounts whose grace is over',
         everyMs: HOUR_MS,
         eachEnvironment: (environment) => removeDue(parts, store, environment),
+      },
+      {
+        work: 'give roles by rule',
+        everyMs: HOUR_MS,
+        eachEnvironment: (environment) => giveAllRuleRoles(store, environment, parts.now()),
       },
       {
         work: 'forget failed sign-ins of users',

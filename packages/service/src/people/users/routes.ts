@@ -1,6 +1,6 @@
 import { operations, type User } from '@orchard/contract';
 import { type JsonObject, mergePatch, withheld } from '@orchard/core';
-import { roleOrigins, rolesOf, userFieldKinds, withHandRoles } from '@orchard/core/accounts';
+import { rolesOf, userFieldKinds, withHandRoles } from '@orchard/core/accounts';
 import { orNone } from '../../platform/audit/audit.js';
 import { guarded } from '../../platform/upkeep.js';
 import { authorOf, bind, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
@@ -10,6 +10,8 @@ import { demandPhone } from '../../messages/gateways/numbers.js';
 import { accountRoutes, removeUser } from './account.js';
 import { callerOf } from './entry.js';
 import { demandData, fieldsIn, presentToSelf } from './fields.js';
+import { roleRoutes } from './roleRoutes.js';
+import { giveRuleRoles, originsOf } from './roles.js';
 import type { Sessions } from './sessions.js';
 import { signUp } from './signUp.js';
 import { presentUser, type UserStore } from './store.js';
@@ -29,7 +31,7 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
   async function change(environment: Environment, id: string, changes: UserChanges, by: 'user' | 'servers' = 'servers') {
     const before = await store.named(environment, id);
     const { data, phone, roles, ...rest } = changes;
-    const origins = withHandRoles(roleOrigins(before.roles, before.roleOrigins), roles ?? before.roles);
+    const origins = withHandRoles(originsOf(before), roles ?? before.roles);
     const given = roles && { roles: rolesOf(origins), roleOrigins: origins };
     // A number that a member enters is not verified, even if it was before.
     const number = phone === undefined ? {} : { phone: phone && demandPhone(phone, 'body.phone').number, phoneVerifiedAt: null };
@@ -37,9 +39,10 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
     const merged = fitting ? { data: mergePatch(presentUser(before).data, fitting) as JsonObject } : {};
     await store.update(environment, id, { ...rest, ...given, ...merged, ...number, updatedAt: new Date(parts.now()) });
     if (changes.disabled) await sessions.end(environment, { userId: id }, 'account disabled');
+    const after = await giveRuleRoles(store, environment, await store.named(environment, id), parts.now());
     // Rules may ask for either.
     if (changes.roles || data) parts.userTokens.forget({ userId: id });
-    return { body: presentUser(await store.named(environment, id)) };
+    return { body: presentUser(after) };
   }
 
   /** With the last session, what providers handed out is taken back; nobody waits for them. */
@@ -114,5 +117,6 @@ export function userRoutes(parts: Parts, store: UserStore, sessions: Sessions): 
       audited,
     ),
     ...accountRoutes(parts, store, sessions),
+    ...roleRoutes(parts, store),
   ];
 }

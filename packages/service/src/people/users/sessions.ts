@@ -10,6 +10,7 @@ import { CredentialStore } from './credentials.js';
 import { type Caller, demandVersion, entryRules } from './entry.js';
 import type { Parts } from './parts.js';
 import { demandData, presentToSelf } from './fields.js';
+import { giveRuleRoles } from './roles.js';
 import type { SessionRow, UserRow, UserStore } from './store.js';
 import { guessTable } from '../../platform/access/tables.js';
 
@@ -182,7 +183,8 @@ export class Sessions {
     // Who signs in again keeps the account.
     const changes = { lastSeenAt: new Date(now), deleteAt: null };
     await this.store.update(environment, user.id, changes);
-    return this.#tokens(environment, { ...user, ...changes }, { id, client: caller.client }, 1, expiresAt);
+    const present = await giveRuleRoles(this.store, environment, { ...user, ...changes }, now);
+    return this.#tokens(environment, present, { id, client: caller.client }, 1, expiresAt);
   }
 
   async #endBeyondMost(environment: Environment, userId: string, now: Date): Promise<void> {

@@ -166,6 +166,28 @@ export class UserStore {
     return rows.map(({ id, data }) => ({ id, data: storedJson(data) as JsonObject }));
   }
 
+  /** Users in the order of their ids. */
+  async after({ db }: Environment, after: string, most: number): Promise<UserRow[]> {
+    const users = db.table(userTable);
+    return db.orm.select().from(users).where(gt(users.id, after)).orderBy(users.id).limit(most);
+  }
+
+  /** Whether somebody has a role by a rule, perhaps by one that is gone. */
+  async anyRoleByRule({ db }: Environment): Promise<boolean> {
+    const rows = await db.rows(`SELECT 1 FROM ${db.of(userTable)} WHERE JSON_LENGTH(roleOrigins, '$.rule') > 0 LIMIT 1`);
+    return rows.length > 0;
+  }
+
+  /** How many users have each role. */
+  async roleCounts({ db }: Environment): Promise<Map<string, number>> {
+    // Most users have no role; `JSON_TABLE` takes a list apart.
+    const rows = await db.rows<{ role: string; n: number }>(
+      `SELECT r.role, COUNT(*) AS n FROM ${db.of(userTable)} u, JSON_TABLE(u.roles, '$[*]' COLUMNS (role VARCHAR(40) PATH '$')) r
+       WHERE u.roles <> '[]' GROUP BY r.role`,
+    );
+    return new Map(rows.map(({ role, n }) => [role, Number(n)]));
+  }
+
   /** Accounts whose grace is over. */
   async dueForDeletion({ db }: Environment, now: Date): Promise<UserRow[]> {
     const users = db.table(userTable);
