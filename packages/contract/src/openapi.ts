@@ -84,7 +84,10 @@ const EVERYWHERE = [
 export function problemsOf(operation: AnyOperation): ProblemName[] {
   const withBody = operation.body ? WITH_BODY : [];
   const withFilter = 'filter' in operation.query.shape ? (['malformed-filter'] as const) : [];
-  const proof: ProblemName[] = operation.confirmed ? ['confirmation-needed'] : [];
+  const proof: ProblemName[] = [
+    ...(operation.confirmed ? (['confirmation-needed'] as const) : []),
+    ...(operation.ownerOnly ? (['access-refused'] as const) : []),
+  ];
   return [...new Set([...operation.problems, ...BY_CALLER[operation.caller.kind], ...withBody, ...withFilter, ...proof, ...EVERYWHERE])];
 }
 

@@ -88,6 +88,8 @@ export type Operation<
   changes?: AuditKind | 'nothing';
   /** Asks members to prove again who they are, where that was a while ago. */
   confirmed?: true;
+  /** Only the owner of the account may do it: nobody who looks at the app as a user, for support. */
+  ownerOnly?: true;
   /** Accepts an Idempotency-Key. */
   retrySafe?: boolean;
   /** Headers the caller may send that change what the call does. */

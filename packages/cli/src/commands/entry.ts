@@ -95,6 +95,7 @@ function addRoleCommands(program: Command): void {
   addCall(program, own.put, { show: ({ name, description, rule, users }) => ({ role: name, description, rule, users }) });
   addRemoval(program, own.remove, { what: ({ role }) => `Taking the role ${role} back` });
   addCall(program, own.ofUser);
+  addCall(program, operations.accounts.beginSupport);
 
   const factors = operations.userFactors;
   addList(program, factors.ofUser, ['id', 'kind', 'name', ['lastUsedAt', ({ lastUsedAt }) => moment(lastUsedAt)]], {

@@ -12,6 +12,7 @@ import {
   nothing,
   operation,
   password,
+  slug,
   time,
   uuid,
 } from '../common.js';
@@ -127,6 +128,7 @@ const userSession = z
     renewedAt: time.nullable(),
     expiresAt: time,
     isCurrent: z.boolean().describe('Whether the call was made with it'),
+    support: z.boolean().describe('Whether a member of the team looks at the app in the user’s name'),
   })
   .meta({ id: 'UserSession' });
 export type UserSession = z.infer<typeof userSession>;
@@ -203,6 +205,7 @@ export const accountOperations = {
   }),
   askConfirmation: operation({
     id: 'accounts.askConfirmation',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/users/me/confirmation',
@@ -214,6 +217,7 @@ export const accountOperations = {
   }),
   changeEmail: operation({
     id: 'accounts.changeEmail',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'PUT',
     path: '/app/v1/users/me/email',
@@ -276,6 +280,7 @@ export const accountOperations = {
   }),
   becomeUser: operation({
     id: 'accounts.becomeUser',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/users/me/account',
@@ -287,6 +292,7 @@ export const accountOperations = {
   }),
   exportMe: operation({
     id: 'accounts.exportMe',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'GET',
     path: '/app/v1/users/me/export',
@@ -304,6 +310,7 @@ export const accountOperations = {
   }),
   endMySession: operation({
     id: 'accounts.endMySession',
+    ownerOnly: true,
     method: 'DELETE',
     path: '/app/v1/users/me/sessions/{session}',
     summary: 'End another session of the signed-in user',
@@ -485,6 +492,25 @@ export const accountOperations = {
     params: ofUser,
     reply: z.object({ items: z.array(userSession) }),
     problems: ['not-found'],
+  }),
+  beginSupport: operation({
+    id: 'accounts.beginSupport',
+    changes: 'user session',
+    confirmed: true,
+    command: 'user sign-in-as',
+    method: 'POST',
+    path: `${ENVIRONMENT}/users/{user}/support-sessions`,
+    summary:
+      'Look at the app as a user, for support: a token of half an hour, without what only the owner may do; each response says so in Orchard-Support',
+    caller: { kind: 'member', role: 'maintainer', person: true },
+    params: ofUser,
+    body: z.strictObject({
+      reason: z.string().trim().min(3).max(300).describe('Kept in the audit'),
+      client: slug.optional().describe('The client of which a key is sent with the token; the first one otherwise'),
+    }),
+    status: 201,
+    reply: z.object({ session: z.string(), client: z.string(), accessToken: z.string(), expiresAt: time }),
+    problems: ['not-found', 'sign-in-refused'],
   }),
   endSession: operation({
     id: 'accounts.endSession',

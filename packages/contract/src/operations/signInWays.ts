@@ -320,6 +320,7 @@ export const signInWayOperations = {
   }),
   addMine: operation({
     id: 'signInWays.addMine',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/users/me/provider-accounts',
@@ -338,6 +339,7 @@ export const signInWayOperations = {
   }),
   removeMine: operation({
     id: 'signInWays.removeMine',
+    ownerOnly: true,
     method: 'DELETE',
     path: '/app/v1/users/me/provider-accounts/{account}',
     summary: 'Take an account at a provider away from the signed-in user; the last way in stays',

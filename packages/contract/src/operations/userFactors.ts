@@ -33,6 +33,7 @@ export const userFactorOperations = {
   }),
   addAuthenticator: operation({
     id: 'userFactors.addAuthenticator',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
     path: `${MINE}/authenticators`,
@@ -45,6 +46,7 @@ export const userFactorOperations = {
   }),
   confirmAuthenticator: operation({
     id: 'userFactors.confirmAuthenticator',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
     path: `${MINE}/authenticators/{factor}/codes`,
@@ -57,6 +59,7 @@ export const userFactorOperations = {
   }),
   beginPasskey: operation({
     id: 'userFactors.beginPasskey',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
     path: `${MINE}/passkey-challenges`,
@@ -69,6 +72,7 @@ export const userFactorOperations = {
   }),
   addPasskey: operation({
     id: 'userFactors.addPasskey',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
     path: `${MINE}/passkeys`,
@@ -81,6 +85,7 @@ export const userFactorOperations = {
   }),
   remove: operation({
     id: 'userFactors.remove',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
     path: `${MINE}/second-factors/{factor}/removal`,
@@ -94,6 +99,7 @@ export const userFactorOperations = {
   }),
   renewCodes: operation({
     id: 'userFactors.renewCodes',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
     path: `${MINE}/recovery-codes`,

@@ -131,6 +131,7 @@ export const userOperations = {
   }),
   changePassword: operation({
     id: 'users.changePassword',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'PUT',
     path: '/app/v1/users/me/password',
@@ -143,6 +144,7 @@ export const userOperations = {
   }),
   removeMe: operation({
     id: 'users.removeMe',
+    ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/users/me/deletion',
@@ -205,6 +207,7 @@ export const userOperations = {
   }),
   askCode: operation({
     id: 'users.askCode',
+    ownerOnly: true,
     method: 'POST',
     path: '/app/v1/users/me/phone',
     summary: 'Send a one-time code to a number that the signed-in user says is theirs',
@@ -216,6 +219,7 @@ export const userOperations = {
   }),
   answerCode: operation({
     id: 'users.answerCode',
+    ownerOnly: true,
     method: 'PUT',
     path: '/app/v1/users/me/phone',
     summary: 'Confirm the code: the number belongs to the user from now on',

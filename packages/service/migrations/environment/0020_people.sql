@@ -43,6 +43,7 @@ CREATE TABLE `_providerTokens` (
 --> statement-breakpoint
 ALTER TABLE `_outsideSignIns` MODIFY COLUMN `verifier` text NOT NULL;--> statement-breakpoint
 ALTER TABLE `_credentials` MODIFY COLUMN `verifier` varchar(2000) NOT NULL;--> statement-breakpoint
+ALTER TABLE `_sessions` ADD `supportBy` varchar(64);--> statement-breakpoint
 ALTER TABLE `_users` ADD `roleOrigins` json;--> statement-breakpoint
 CREATE INDEX `userChallenges_at` ON `_userChallenges` (`expiresAt`);--> statement-breakpoint
 CREATE INDEX `userFactors_user` ON `_userFactors` (`userId`);--> statement-breakpoint

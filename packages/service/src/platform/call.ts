@@ -48,6 +48,8 @@ export type SignedInUser = {
   /** Those of the team’s fields that rules may ask for. */
   fields: JsonObject;
   sessionId: string;
+  /** The member who looks at the app as this user, for support. */
+  support?: string | null;
 };
 /** A member, or an automation token, which has a name and roles but no mail address. */
 export type SignedInMember = {
@@ -164,6 +166,8 @@ export const untold = (rule: string, { userId }: { userId: string | null }): str
 export function actorOf({ member, user, holder }: Pick<Call, 'member' | 'user' | 'holder'>): Actor {
   if (member) return { kind: member.via === 'automation' ? 'token' : 'member', id: member.id };
   if (holder?.key.kind === 'server') return { kind: 'server', id: `${holder.client.name}/${holder.key.name}` };
+  // Whoever looks at the app as a user does what they do themselves.
+  if (user?.support) return { kind: 'member', id: user.support };
   if (user) return { kind: 'user', id: user.id };
   return holder ? { kind: 'client', id: holder.client.name } : { kind: 'service', id: null };
 }

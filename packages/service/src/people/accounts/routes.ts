@@ -112,13 +112,14 @@ async function sessionsOf(parts: Parts, environment: Environment, userId: string
   return rows.map((row) => presentSession(row, current));
 }
 
-const presentSession = ({ id, client, createdAt, renewedAt, expiresAt }: SessionRow, current: string | null): UserSession => ({
+const presentSession = ({ id, client, createdAt, renewedAt, expiresAt, supportBy }: SessionRow, current: string | null): UserSession => ({
   id,
   client,
   startedAt: createdAt.toISOString(),
   renewedAt: renewedAt?.toISOString() ?? null,
   expiresAt: expiresAt.toISOString(),
   isCurrent: id === current,
+  support: supportBy !== null,
 });
 
 /** @throws {Problem} not-found */
@@ -206,6 +207,11 @@ function managedRoutes(parts: Parts, mailer: AccountMailer, flows: AccountFlows)
       await parts.userStore.named(environmentOf(call), call.params.user);
       return { body: { items: await sessionsOf(parts, environmentOf(call), call.params.user, null) } };
     }),
+    bind(own.beginSupport, async (call) => ({ body: await beginSupport(parts, call) }), {
+      subject: (call) => call.params.user,
+      // What is kept says why, and holds no token.
+      after: ({ session, client, expiresAt }, call) => ({ session, client, expiresAt, reason: call.body.reason }),
+    }),
     bind(
       own.endSession,
       async (call) => {
@@ -215,6 +221,24 @@ function managedRoutes(parts: Parts, mailer: AccountMailer, flows: AccountFlows)
       { subject: (call) => call.params.user },
     ),
   ];
+}
+
+type SupportCall = Pick<Call, 'environment' | 'member'> & {
+  params: { user: string };
+  body: { reason: string; client?: string | undefined };
+};
+
+/** @throws {Problem} not-found, sign-in-refused */
+async function beginSupport(parts: Parts, { environment, member, params, body }: SupportCall) {
+  const place = environment as Environment;
+  const user = await parts.userStore.named(place, params.user);
+  const names = await parts.directory.clientNames(place.id);
+  const client = body.client ?? names[0] ?? '';
+  if (!names.includes(client)) throw new Problem('not-found', `There is no client \`${client}\` in ${place.app}/${place.name}.`);
+  const begun = await parts.userSessions.beginSupport(place, user, client, member?.id ?? '');
+  const text = `${member?.name} looks at the app as user ${user.id} until ${begun.expiresAt}: ${body.reason}`;
+  parts.ports.logEntry(place, { level: 'warning', source: 'support', text });
+  return { ...begun, client };
 }
 
 /** @throws {Problem} invalid-input for rules that contradict each other */

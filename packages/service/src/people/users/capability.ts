@@ -23,7 +23,14 @@ export function users(parts: Parts): Capability<UserOffer> {
     if (!found) return null;
     const { user, session } = found;
     const fields = await fieldsForRules(environment, user);
-    return { userId: user.id, roles: user.roles, fields, ended: session.endedAt !== null, disabled: user.disabled };
+    return {
+      userId: user.id,
+      roles: user.roles,
+      fields,
+      ended: session.endedAt !== null,
+      disabled: user.disabled,
+      support: session.supportBy,
+    };
   };
   parts.ports.userFields = async (environment) => meKinds(await fieldsIn(environment));
   parts.ports.goodSessions = async (environment, ids) => {

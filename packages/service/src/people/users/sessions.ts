@@ -17,6 +17,8 @@ import { guessTable } from '../../platform/access/tables.js';
 const DISABLED = 'The account is disabled. Its owner can contact the team of the app.';
 /** How long the previous refresh token still gets the same response. */
 const GRACE_MS = 60_000;
+/** How long a member may look at the app as a user. */
+const SUPPORT_MS = 30 * 60_000;
 
 export type NewUser = {
   /** Null for guests. */
@@ -178,6 +180,7 @@ export class Sessions {
       renewedAt: null,
       endedAt: null,
       endedReason: null,
+      supportBy: null,
     });
     await this.#endBeyondMost(environment, user.id, new Date(now));
     // Who signs in again keeps the account.
@@ -187,10 +190,32 @@ export class Sessions {
     return this.#tokens(environment, present, { id, client: caller.client }, 1, expiresAt);
   }
 
+  /**
+   * A session in which a member looks at the app as a user: without a refresh token, so that it ends by itself.
+   * @throws {Problem} sign-in-refused
+   */
+  async beginSupport(environment: Environment, user: UserRow, client: string, memberId: string) {
+    if (user.disabled) throw new Problem('sign-in-refused', DISABLED);
+    const now = this.parts.now();
+    const id = this.parts.random(18).toString('base64url');
+    const dates = { createdAt: new Date(now), expiresAt: new Date(now + SUPPORT_MS), renewedAt: null, endedAt: null };
+    await this.store.insertSession(environment, {
+      id,
+      userId: user.id,
+      client,
+      generation: 1,
+      ...dates,
+      endedReason: null,
+      supportBy: memberId,
+    });
+    const access = await this.parts.userTokens.issueAccessToken(environment, { userId: user.id, sessionId: id, client }, SUPPORT_MS);
+    return { session: id, accessToken: access.token, expiresAt: new Date(access.expiresAt).toISOString() };
+  }
+
   async #endBeyondMost(environment: Environment, userId: string, now: Date): Promise<void> {
     const { mostSessions } = await entryRules.read(environment);
     if (mostSessions === null) return;
-    const open = await this.store.openSessions(environment, userId, now);
+    const open = (await this.store.openSessions(environment, userId, now)).filter(({ supportBy }) => supportBy === null);
     for (const { id } of open.slice(mostSessions)) await this.end(environment, { id }, 'too many sessions');
   }
 

@@ -51,6 +51,8 @@ export const sessionTable = mysqlTable(
     renewedAt: instant('renewedAt'),
     endedAt: instant('endedAt'),
     endedReason: varchar('endedReason', { length: 40 }),
+    /** The member who looks at the app as this user; null for the user. */
+    supportBy: id('supportBy'),
   },
   (t) => [index('sessions_user').on(t.userId)],
 );

@@ -84,6 +84,14 @@ export async function identifyUser(call: Call, parts: Platform): Promise<void> {
   const token = bearerOf(call);
   if (token) call.user = await parts.userTokens.userOf(call.environment, token);
   else if (caller.user === 'required') throw new Problem('token-missing');
+  if (call.user?.support) checkSupport(call, call.user.support);
+}
+
+/** A member who looks at the app as a user is marked, and does not do what only the owner of the account may. @throws {Problem} access-refused */
+function checkSupport(call: Call, memberId: string): void {
+  call.response.setHeader('Orchard-Support', memberId);
+  if (call.operation.ownerOnly)
+    throw new Problem('access-refused', 'Only the owner of the account may do this, not a member who looks at the app in their name.');
 }
 
 /** The value the console sends back with every write (a MAC over its session, so nothing is stored). */

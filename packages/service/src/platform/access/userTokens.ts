@@ -21,7 +21,7 @@ type Remembered = { user: SignedInUser; expiresAt: number };
 export type SessionCheck = (
   environment: Environment,
   sessionId: string,
-) => Promise<{ userId: string; roles: string[]; fields: JsonObject; ended: boolean; disabled: boolean } | null>;
+) => Promise<{ userId: string; roles: string[]; fields: JsonObject; ended: boolean; disabled: boolean; support?: string | null } | null>;
 
 export class UserTokens {
   readonly #checked = new LRUCache<string, Remembered>({ max: 50_000, ttl: RECHECK_MS });
@@ -55,8 +55,9 @@ export class UserTokens {
   async issueAccessToken(
     environment: Environment,
     { userId, sessionId, client }: { userId: string; sessionId: string; client: string },
+    lifeMs = ACCESS_TOKEN_MS,
   ): Promise<{ token: string; expiresAt: number }> {
-    const expiresAt = this.now() + ACCESS_TOKEN_MS;
+    const expiresAt = this.now() + lifeMs;
     const { kid, privateKey } = await this.signingKeys.current(environment);
     const issuer = this.issuerOf(environment);
     // RFC 9068 section 2.2.
@@ -81,7 +82,7 @@ export class UserTokens {
     const session = await this.checkSession(environment, sid);
     if (!session || session.ended) throw new Problem('session-ended');
     if (session.disabled) throw new Problem('session-ended', 'The account is disabled. Its owner can contact the team of the app.');
-    const user = { id: session.userId, roles: session.roles, fields: session.fields, sessionId: sid };
+    const user = { id: session.userId, roles: session.roles, fields: session.fields, sessionId: sid, support: session.support ?? null };
     this.#checked.set(cacheKey, { user, expiresAt: exp * 1000 });
     return user;
   }
