@@ -43,6 +43,7 @@ const ROOMS = {
   'people/accounts': ['messages/gateways', 'messages/settings', 'people/users'],
   'people/providers': ['people/accounts', 'people/factors', 'people/users'],
   'people/identity': ['people/accounts', 'people/factors', 'people/providers', 'people/users'],
+  'setup/memberEntry': ['setup/members', 'people/identity', 'people/providers'],
   'messages/optOuts': ['messages/gateways'],
   'messages/presence': [],
   'data/records': ['data/collections', 'people/users'],

@@ -1,6 +1,7 @@
 /** What goes to standard output: a table for people, JSON or CSV for programs. */
 import Table from 'cli-table3';
 import { stringify } from 'csv-stringify/sync';
+import type { WaySteps } from '@orchard/contract';
 import type { GlobalOptions } from './context.js';
 import { print, printError, surroundings } from './surroundings.js';
 
@@ -64,3 +65,9 @@ export function note(text: string, options: Pick<GlobalOptions, 'quiet'>): void 
 
 /** A time as people read it in a column. */
 export const moment = (at: string | null) => (at ? at.slice(0, 19).replace('T', ' ') : '');
+
+/** What was checked, a step a line. */
+export function printSteps({ ok, steps }: WaySteps, options: GlobalOptions): void {
+  if (options.json) return printItem({ ok, steps }, options);
+  printList(steps, ['what', ['ok', ({ ok: passed }) => (passed ? 'ok' : 'failed')], 'text'], options);
+}

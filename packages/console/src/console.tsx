@@ -6,7 +6,15 @@ import { Link, Navigate, Route, Routes } from 'react-router';
 import { keepCsrf, useCall } from './api.js';
 import { Empty, Trouble } from './parts/basics.js';
 import { AppsPage } from './pages/apps.js';
-import { ConfirmEmailPage, ForgotPasswordPage, JoinPage, NewPasswordPage, SetupPage, SignInPage } from './pages/signIn.js';
+import {
+  ConfirmEmailPage,
+  ForgotPasswordPage,
+  JoinPage,
+  NewPasswordPage,
+  SetupPage,
+  SecondFactorPage,
+  SignInPage,
+} from './pages/signIn.js';
 import { ConfirmIdentity } from './shell/confirmIdentity.js';
 import { Shell } from './shell/shell.js';
 
@@ -61,6 +69,7 @@ export function Console() {
     <Routes>
       <Route path="/setup" element={<SetupPage />} />
       <Route path="/sign-in" element={<SignInPage />} />
+      <Route path="/second-factor" element={<SecondFactorPage />} />
       <Route path="/forgot-password" element={<ForgotPasswordPage />} />
       <Route path="/new-password" element={<NewPasswordPage />} />
       <Route path="/join" element={<JoinPage />} />

@@ -41,6 +41,8 @@ it.each([
   'entry?tab=fields',
   'entry?tab=ways',
   'entry?tab=outcomes',
+  'entry?tab=roles',
+  'entry?tab=page',
   'compose',
   'sent',
   'topics',

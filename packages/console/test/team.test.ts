@@ -233,7 +233,7 @@ describe('a passkey', () => {
     }, publicKey);
     expect(await call('/second-factors/passkeys', { passkey: made })).toMatchObject({
       type: '/docs/problems/second-factor-refused',
-      detail: expect.stringContaining(`used on a page of ${there}; this console is ${here}`),
+      detail: expect.stringContaining(`used on a page of ${there}; it is one of ${here}`),
     });
     elsewhere.close();
     await page.context().close();

@@ -10,6 +10,7 @@ import { identityOperations } from './operations/identity.js';
 import { insightOperations } from './operations/insight.js';
 import { jobOperations } from './operations/jobs.js';
 import { logOperations } from './operations/log.js';
+import { memberEntryOperations } from './operations/memberEntry.js';
 import { memberOperations } from './operations/members.js';
 import { memberWayOperations } from './operations/memberWays.js';
 import { noticeOperations } from './operations/notices.js';
@@ -47,6 +48,7 @@ export const operations = {
   notices: noticeOperations,
   members: memberOperations,
   memberWays: memberWayOperations,
+  memberEntry: memberEntryOperations,
   secondFactors: secondFactorOperations,
   tokens: tokenOperations,
   audit: auditOperations,
@@ -113,6 +115,7 @@ export type * from './operations/gateways.js';
 export { GATEWAY_KINDS, gatewayMapping, newGateway, newInstallationGateway } from './operations/gateways.js';
 export type * from './operations/jobs.js';
 export { JOB_STATES } from './operations/jobs.js';
+export type * from './operations/memberEntry.js';
 export type * from './operations/members.js';
 export type * from './operations/memberWays.js';
 export { MEMBER_WAYS, MESSAGE_STATES } from './operations/memberWays.js';

@@ -28,10 +28,13 @@ describe('operations', () => {
       'accounts.confirm',
       'digests.confirm',
       'digests.end',
-      ...['authorize', 'introspect', 'keys', 'metadata', 'revoke', 'signIn', 'token', 'userInfo', 'wayBack', 'wayThere'].map(
+      'identity.addAccount',
+      ...['authorize', 'introspect', 'keys', 'metadata', 'picture', 'relatedOrigins', 'revoke', 'signIn', 'token', 'userInfo'].map(
         (name) => `identity.${name}`,
       ),
+      ...['wayBack', 'wayMetadata', 'wayPosted', 'wayThere'].map((name) => `identity.${name}`),
       'incidents.acknowledgeByLink',
+      ...['atDirectory', 'back', 'finish', 'metadata', 'offered', 'posted', 'there'].map((name) => `memberEntry.${name}`),
       'memberSessions.challenge',
       'memberSessions.start',
       'memberSessions.startWithPasskey',

@@ -3,10 +3,19 @@ import { type BodyOf, createHttpClient, type HttpClient, type NewGateway, operat
 import type { JsonObject } from '@orchard/core';
 import { MAIL_ACCOUNT, readMapping, SMS_ACCOUNT } from '@orchard/simulators';
 import type { FleetDevice } from './fleet.js';
+import type { IdentityAddresses } from './people.js';
 import { APP, INVITED, PROJECT, STORE_ID, seededRandom } from './scenario.js';
 import type { Seeded } from './seed.js';
 
-export type SimulatorAddresses = { address: string; cairn: string; tarn: string; smpp: number; smtp: number; authority: string };
+export type SimulatorAddresses = {
+  address: string;
+  cairn: string;
+  tarn: string;
+  smpp: number;
+  smtp: number;
+  authority: string;
+  identity: IdentityAddresses;
+};
 const params = { app: APP.name, environment: 'dev' };
 const PASSWORD = 'larch-and-lantern';
 /** So that members get notices of its expiry. */
@@ -64,22 +73,6 @@ export async function seedGateways(owner: HttpClient, at: SimulatorAddresses): P
   await owner.call(operations.sms.patchSettings, {
     params,
     body: { prices: { US: 0.0085, GB: 0.042, NO: 0.061, DE: 0.078 }, currency: 'EUR' },
-  });
-  // Who forgot the password gets in by a code, and apps may open the sign-in page.
-  const signedIn = ['quillfell://signed-in'];
-  await owner.call(operations.accounts.changeRules, {
-    params,
-    body: { codeByMail: true, codeBySms: true, tellNewSignIn: true, redirects: { 'hiker-ios': signedIn, 'hiker-android': signedIn } },
-  });
-  await owner.call(operations.accounts.defineField, {
-    params: { ...params, field: 'club' },
-    body: {
-      type: 'choice',
-      choices: ['north', 'south'],
-      description: 'The section of the association',
-      seenBy: 'user',
-      changedBy: 'servers',
-    },
   });
 }
 

@@ -30,6 +30,7 @@ import type { Capability } from './platform/capability.js';
 import type { Platform } from './platform/platform.js';
 import { apps } from './setup/apps/capability.js';
 import { audit } from './setup/audit/capability.js';
+import { memberEntry } from './setup/memberEntry/capability.js';
 import { memberWays } from './setup/memberWays/capability.js';
 import { members } from './setup/members/capability.js';
 import { tokens } from './setup/tokens/capability.js';
@@ -56,6 +57,7 @@ const ROOMS = [
   accounts,
   providers,
   identity,
+  memberEntry,
   records,
   imports,
   optOuts,

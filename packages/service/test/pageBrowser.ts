@@ -11,7 +11,7 @@ export class PageBrowser {
     const { pathname, host } = new URL(url);
     const fits = (one: { host: string; path: string }) => withCookies && one.host === host && pathname.startsWith(one.path);
     const cookie = [...this.#cookies.values()].filter(fits).map(({ text }) => text);
-    const reply = await fetch(url, { redirect: 'manual', ...init, headers: { cookie: cookie.join('; ') } });
+    const reply = await fetch(url, { redirect: 'manual', ...init, headers: { ...init.headers, cookie: cookie.join('; ') } });
     for (const set of reply.headers.getSetCookie()) this.#keep(host, set);
     return { status: reply.status, html: await reply.text(), location: reply.headers.get('location') ?? '' };
   }
@@ -22,6 +22,15 @@ export class PageBrowser {
     const key = `${host} ${text.split('=')[0]} ${path}`;
     if (text.endsWith('=') || /expires=Thu, 01 Jan 1970/i.test(set)) this.#cookies.delete(key);
     else this.#cookies.set(key, { host, path, text });
+  }
+
+  /** A write of the console: JSON, with what proves that its own page makes it. */
+  send(url: URL | string, body: object, csrf: string): Promise<Opened> {
+    return this.open(url, {
+      method: 'POST',
+      body: JSON.stringify(body),
+      headers: { 'content-type': 'application/json', 'orchard-csrf': csrf },
+    });
   }
 
   post(url: URL | string, fields: Record<string, string>, withCookies = true): Promise<Opened> {

@@ -5,7 +5,7 @@ import { operations, type SignInWayDocument } from '@orchard/contract';
 import type { Command } from 'commander';
 import { CommandError } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
-import { moment, printItem, printList } from '../output.js';
+import { moment, printSteps } from '../output.js';
 
 export function addEntryCommands(program: Command): void {
   const own = operations.accounts;
@@ -67,10 +67,7 @@ function addWayCommands(program: Command): void {
   addRemoval(program, own.remove, { what: ({ way }) => `Taking the way ${way} away` });
   addCall(program, own.copy, { options: { app: { flags: '--from-app <app>' }, environment: { flags: '--from-env <environment>' } } });
   addCall(program, own.check, {
-    print: ({ ok, steps }, options) => {
-      if (options.json) return printItem({ ok, steps }, options);
-      printList(steps, ['what', ['ok', ({ ok: passed }) => (passed ? 'ok' : 'failed')], 'text'], options);
-    },
+    print: printSteps,
   });
   addList(program, own.ofUser, ['id', 'title', 'account', ['addedAt', ({ addedAt }) => moment(addedAt)]]);
 

@@ -3,7 +3,7 @@ import { operations, ROLES, type Role } from '@orchard/contract';
 import { type Command, InvalidArgumentError } from 'commander';
 import { readLine } from '../asking.js';
 import { addCall, addList, addRemoval } from '../declared.js';
-import { note, printItem } from '../output.js';
+import { note, printItem, printSteps } from '../output.js';
 
 const NO_ROLE = 'none';
 export type RoleChange = { app: string; environment?: string; role: Role | null };
@@ -64,6 +64,7 @@ export function addMemberCommands(program: Command): void {
     done: ({ member: id }) => `Removed ${id}.`,
   });
   addCall(program, operations.members.makePasswordLink);
+  addEntryOfMembers(program);
   addRemoval(program, operations.secondFactors.reset, {
     what: ({ member: id }) => `Removing all second factors of the member ${id}`,
     back: 'They sign in with their password alone until they add one again.',
@@ -77,4 +78,20 @@ function addSessionCommands(program: Command): void {
   addList(program, operations.members.sessions, ['id', 'kind', 'current', 'createdAt', 'lastSeenAt', 'address', 'userAgent']);
   addCall(program, operations.members.endSession, { hint: () => 'The session has ended.' });
   addCall(program, operations.members.endOthers);
+}
+
+/** Providers at which members sign in. */
+function addEntryOfMembers(program: Command): void {
+  const own = operations.memberEntry;
+  program.command('member-entry').description('providers at which members sign in to the console');
+  addList(program, own.list, [
+    ['name', ({ way }) => way.name],
+    ['kind', ({ way }) => way.kind],
+    ['title', ({ way }) => way.title],
+    ['groups', ({ groups }) => Object.keys(groups).join(' ')],
+    ['redirectAddress', ({ way }) => way.redirectAddress ?? way.metadataAddress],
+  ]);
+  addCall(program, own.put);
+  addRemoval(program, own.remove, { what: ({ way }) => `Taking ${way} away from the sign-in of members` });
+  addCall(program, own.check, { print: printSteps });
 }

@@ -7,8 +7,10 @@ import { coded, FromCode } from '../parts/fromCode.js';
 import { AccountMails, MailOutbox } from '../people/accountMails.js';
 import { EntryRulesTab } from '../people/entryRules.js';
 import { SignInOutcomes } from '../people/signInOutcomes.js';
+import { SignInPageLook } from '../people/signInPageLook.js';
 import { SignInWays } from '../people/signInWays.js';
 import { UserFields } from '../people/userFields.js';
+import { UserRoles } from '../people/userRoles.js';
 
 const own = operations.accounts;
 
@@ -25,7 +27,9 @@ export function EntryPage() {
           <Tabs.Tab value="rules">Who gets in</Tabs.Tab>
           <Tabs.Tab value="outcomes">How it went</Tabs.Tab>
           <Tabs.Tab value="ways">Providers outside</Tabs.Tab>
+          <Tabs.Tab value="page">The page</Tabs.Tab>
           <Tabs.Tab value="fields">Fields of users</Tabs.Tab>
+          <Tabs.Tab value="roles">Roles</Tabs.Tab>
           <Tabs.Tab value="mails">Mails</Tabs.Tab>
           <Tabs.Tab value="outbox">Not sent, but shown</Tabs.Tab>
         </Tabs.List>
@@ -37,6 +41,12 @@ export function EntryPage() {
         </Tabs.Panel>
         <Tabs.Panel value="ways">
           <SignInWays />
+        </Tabs.Panel>
+        <Tabs.Panel value="page">
+          <SignInPageLook />
+        </Tabs.Panel>
+        <Tabs.Panel value="roles">
+          <UserRoles />
         </Tabs.Panel>
         <Tabs.Panel value="fields">
           <UserFields />

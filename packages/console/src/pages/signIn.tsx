@@ -9,6 +9,7 @@ import { Trouble } from '../parts/basics.js';
 import { FormOf, type OperationForm, useOperationForm } from '../parts/operationForm.js';
 import { provePasskey } from '../parts/passkey.js';
 import { ChosenPassword } from '../parts/password.js';
+import { ProviderButtons, RefusedByProvider } from '../people/memberEntry.js';
 import { CodeInput } from '../shell/confirmIdentity.js';
 
 function Frame({ title, children }: { title: string; children: ReactNode }) {
@@ -30,7 +31,7 @@ function useArrival() {
   return async (csrf: string | undefined) => {
     keepCsrf(csrf);
     await queries.resetQueries();
-    navigate(['/sign-in', '/setup', '/join'].includes(pathname) ? '/' : pathname + search, { replace: true });
+    navigate(['/sign-in', '/second-factor', '/setup', '/join'].includes(pathname) ? '/' : pathname + search, { replace: true });
   };
 }
 
@@ -50,6 +51,7 @@ export function SignInPage() {
   if (methods) return <SecondStep of={signIn} methods={methods} onBack={() => location.reload()} />;
   return (
     <Frame title="Sign in to Vivid Orchard">
+      <RefusedByProvider />
       {setup.data?.needed && (
         <Text size="sm">There is no account here yet. Open the one-time address that the service printed when it started.</Text>
       )}
@@ -58,6 +60,7 @@ export function SignInPage() {
         <PasswordInput label="Password" required autoComplete="current-password" {...signIn.form.getInputProps('password')} />
       </FormOf>
       <PasskeyButton />
+      <ProviderButtons />
       <Anchor href="/forgot-password" size="sm">
         Forgot password?
       </Anchor>
@@ -81,6 +84,28 @@ function SecondStep({ of, methods, onBack }: { of: SignInForm; methods: Confirma
         Without your device, use one of your recovery codes. Without those, ask an owner to reset your second factor.
       </Text>
       <Anchor component="button" size="sm" onClick={onBack} ta="left">
+        Back to sign-in
+      </Anchor>
+    </Frame>
+  );
+}
+
+/** Somebody has signed in at a provider; now the second factor. */
+export function SecondFactorPage() {
+  const arrive = useArrival();
+  const finish = useOperationForm(operations.memberEntry.finish, {
+    initial: { code: '' },
+    input: ({ code }) => ({ body: { ticket: location.hash.slice(1), code } }),
+    onDone: ({ csrf }) => void arrive(csrf),
+    stale: [],
+  });
+  const { form } = finish;
+  return (
+    <Frame title="Second factor">
+      <FormOf of={finish} verb="Sign in" disabled={form.values.code === ''}>
+        <CodeInput value={form.values.code} onChange={(code) => form.setFieldValue('code', code)} />
+      </FormOf>
+      <Anchor href="/sign-in" size="sm">
         Back to sign-in
       </Anchor>
     </Frame>

@@ -11,6 +11,7 @@ import { ConfirmedButton } from '../parts/confirmed.js';
 import { coded, FromCode } from '../parts/fromCode.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
 import { roleOf } from '../parts/role.js';
+import { MemberEntryWays } from '../people/memberEntry.js';
 import { RoleChoice } from '../parts/roleChoice.js';
 
 export function TeamPage() {
@@ -32,6 +33,7 @@ export function TeamPage() {
             <TeamNotes members={items} />
             <Loaded of={apps}>{(all) => <AccessMatrix members={items} apps={all.items} onOpen={setOpen} />}</Loaded>
             <Facts of={ROLES.map((role) => [role, ROLE_SENTENCES[role]])} />
+            {isOwner && <MemberEntryWays />}
             {isOwner && apps.data && <Demands apps={apps.data.items} />}
           </Stack>
         )}

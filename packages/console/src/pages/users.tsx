@@ -1,15 +1,16 @@
 /** People who have an account in this environment. */
-import { Anchor, Badge, Button, Group, JsonInput, Stack, Switch, TagsInput, Text, TextInput, Title } from '@mantine/core';
+import { Anchor, Badge, Button, Group, JsonInput, Stack, Switch, TagsInput, Text, TextInput } from '@mantine/core';
 import { operations, type User } from '@orchard/contract';
 import { Link } from 'react-router';
 import { useCall, useChange } from '../api.js';
-import { Empty, Facts, Loaded, Moment, Trouble } from '../parts/basics.js';
+import { Empty, Facts, Loaded, Moment } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
 import { objectOf } from '../parts/json.js';
 import { ListPage } from '../parts/listPage.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
 import { ChosenPassword } from '../parts/password.js';
 import { useAddressState, useEnvironment } from '../environment.js';
+import { UserAccess } from '../people/userAccess.js';
 
 const NEW = 'new';
 
@@ -106,7 +107,6 @@ function UserForm({ user, onGone }: { user: User; onGone: () => void }) {
   return (
     <Stack>
       <UserFacts user={user} />
-      <UserSessions user={user.id} />
       <FormOf of={patch} verb="Save">
         <TextInput label="Name" {...getInputProps('name')} />
         <TagsInput label="Roles" description="Labels that access rules can test" {...getInputProps('roles')} />
@@ -120,6 +120,7 @@ function UserForm({ user, onGone }: { user: User; onGone: () => void }) {
         />
         <Switch label="Disabled: sessions end, signing in is refused" {...getInputProps('disabled', { type: 'checkbox' })} />
       </FormOf>
+      <UserAccess user={user.id} />
       <Group>
         <ConfirmedButton
           label="Delete user"
@@ -131,54 +132,6 @@ function UserForm({ user, onGone }: { user: User; onGone: () => void }) {
         />
       </Group>
     </Stack>
-  );
-}
-
-/** Where a user is signed in; each session can be ended. */
-function UserSessions({ user }: { user: string }) {
-  const { params, details } = useEnvironment();
-  const at = { ...params, user };
-  const sessions = useCall(operations.accounts.sessions, { params: at });
-  const end = useChange(operations.accounts.endSession, [operations.accounts.sessions]);
-  return (
-    <section className="panel" aria-label="Sessions">
-      <Title order={3} mb={4}>
-        Signed in
-      </Title>
-      <Trouble error={end.error} />
-      <Loaded of={sessions}>
-        {({ items }) =>
-          items.length === 0 ? (
-            <Text size="sm">Nowhere.</Text>
-          ) : (
-            <table className="plain">
-              <tbody>
-                {items.map(({ id, client, startedAt, renewedAt }) => (
-                  <tr key={id}>
-                    <td>{client}</td>
-                    <td>
-                      since <Moment at={startedAt} />
-                      {renewedAt && (
-                        <>
-                          , renewed <Moment at={renewedAt} />
-                        </>
-                      )}
-                    </td>
-                    <td className="right">
-                      {details?.role !== 'viewer' && (
-                        <Button size="compact-xs" variant="default" onClick={() => end.mutate({ params: { ...at, session: id } })}>
-                          End
-                        </Button>
-                      )}
-                    </td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          )
-        }
-      </Loaded>
-    </section>
   );
 }
 

@@ -54,25 +54,35 @@ function readRedirects(text: string): EntryRules['redirects'] {
 
 function RulesForm({ of }: { of: EntryRules }) {
   const { params, details } = useEnvironment();
-  const { mostSessions, terms, linkAddress, leastVersions, redirects, ...rest } = of;
+  const { mostSessions, terms, linkAddress, leastVersions, redirects, passkeyDomain, ...rest } = of;
   const form = useOperationForm(own.changeRules, {
     initial: {
       ...rest,
       mostSessions: mostSessions ?? ('' as number | ''),
       terms: terms ?? '',
       linkAddress: linkAddress ?? '',
+      passkeyDomain: passkeyDomain ?? '',
       leastVersions: writeVersions(leastVersions),
       redirects: Object.entries(redirects)
         .flatMap(([client, addresses]) => addresses.map((address) => `${client} ${address}`))
         .join('\n'),
     },
-    input: ({ mostSessions: most, terms: version, linkAddress: address, leastVersions: versions, redirects: returns, ...values }) => ({
+    input: ({
+      mostSessions: most,
+      terms: version,
+      passkeyDomain: domain,
+      linkAddress: address,
+      leastVersions: versions,
+      redirects: returns,
+      ...values
+    }) => ({
       params,
       body: {
         ...values,
         mostSessions: orNull(most),
         terms: orNull(version),
         linkAddress: orNull(address),
+        passkeyDomain: orNull(domain),
         leastVersions: readVersions(versions),
         redirects: readRedirects(returns),
       },
@@ -130,6 +140,21 @@ function RulesForm({ of }: { of: EntryRules }) {
           classNames={{ input: 'mono' }}
           {...getInputProps('redirects')}
         />
+        <Title order={3}>Passkeys</Title>
+        <Group grow align="flex-start">
+          <TextInput
+            label="Domain"
+            description="The app’s own, where it has one. Empty: the host of the sign-in page."
+            placeholder="quillfell.example"
+            {...getInputProps('passkeyDomain')}
+          />
+          <TagsInput
+            label="Pages and apps beside it"
+            description="The domain lists the pages at /.well-known/webauthn"
+            placeholder="https://huts.quillfell.example"
+            {...getInputProps('passkeyOrigins')}
+          />
+        </Group>
         <Title order={3}>While signed in</Title>
         <Group grow align="flex-start">
           <NumberInput

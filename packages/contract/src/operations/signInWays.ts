@@ -137,7 +137,7 @@ const secret = { secret: z.string().min(1).max(500).optional().describe('Where t
 const DEFAULT_KIND = { kind: 'openid' };
 /** Without a kind it is a provider of OpenID Connect. */
 const withKind = (value: unknown): unknown => (typeof value === 'object' && value !== null ? { ...DEFAULT_KIND, ...value } : value);
-const newSignInWay = z.preprocess(
+export const newSignInWay = z.preprocess(
   withKind,
   z.discriminatedUnion('kind', [openid.extend(secret), oauth.extend(secret), saml, directory.extend(secret), foreign]),
 );
@@ -156,7 +156,7 @@ const shown = {
   redirectAddress: z.string().nullable().describe('To be listed at the provider'),
   metadataAddress: z.string().nullable().describe('Of SAML: our own metadata, for the provider'),
 };
-const signInWay = z
+export const signInWay = z
   .discriminatedUnion('kind', [
     openid.extend(shown),
     oauth.extend(shown),
@@ -168,8 +168,15 @@ const signInWay = z
 export type SignInWayDocument = z.output<typeof signInWay>;
 
 const step = z.object({ what: z.string(), ok: z.boolean(), text: z.string() });
-const steps = z.object({ ok: z.boolean(), steps: z.array(step) });
+export const steps = z.object({ ok: z.boolean(), steps: z.array(step) });
 export type WaySteps = z.output<typeof steps>;
+
+export const tried = z
+  .strictObject({
+    user: z.string().max(200).optional().describe('Of a directory: somebody to look up'),
+    password: z.string().max(256).optional().describe('The password of that user, to try it'),
+  })
+  .prefault({});
 
 const account = z
   .object({
@@ -247,12 +254,7 @@ export const signInWayOperations = {
     summary: 'Whether a provider can be used: step by step, up to the first that fails',
     caller: developer,
     params: ofWay,
-    body: z
-      .strictObject({
-        user: z.string().max(200).optional().describe('Of a directory: somebody to look up'),
-        password: z.string().max(256).optional().describe('The password of that user, to try it'),
-      })
-      .prefault({}),
+    body: tried,
     reply: steps,
     problems: ['not-found'],
   }),

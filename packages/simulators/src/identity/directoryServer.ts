@@ -1,6 +1,6 @@
 /** A directory: OpenLDAP of Debian, on this machine, with the people of the simulated providers. */
 import { type ChildProcess, execFileSync, spawn } from 'node:child_process';
-import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { createConnection, createServer, type AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -29,7 +29,12 @@ type Options = {
   people?: readonly ProviderPerson[];
   /** Further entries, to make it a large one. */
   more?: number;
+  /** With TLS, and with StartTLS; absent: any free ones. */
+  ports?: readonly [number, number];
 };
+
+/** Whether this machine has OpenLDAP. */
+export const hasDirectory = (): boolean => existsSync('/usr/sbin/slapd');
 
 const freePort = (): Promise<number> =>
   new Promise((resolve) => {
@@ -39,9 +44,9 @@ const freePort = (): Promise<number> =>
     });
   });
 
-export async function startDirectory({ authority, people = PROVIDER_PEOPLE, more = 0 }: Options): Promise<DirectoryServer> {
+export async function startDirectory({ authority, people = PROVIDER_PEOPLE, more = 0, ports }: Options): Promise<DirectoryServer> {
   const folder = mkdtempSync(join(tmpdir(), 'orchard-directory-'));
-  const [tlsPort, plainPort] = [await freePort(), await freePort()];
+  const [tlsPort, plainPort] = ports ?? [await freePort(), await freePort()];
   writeSettings(folder, authority);
   execFileSync('/usr/sbin/slapadd', ['-q', '-f', join(folder, 'slapd.conf'), '-l', writePeople(folder, people, more)], {
     stdio: ['ignore', 'ignore', 'pipe'],

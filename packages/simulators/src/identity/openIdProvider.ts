@@ -15,7 +15,7 @@ export type OpenIdProvider = {
   /** Where a person is described to an access token, for OAuth 2.0 without OpenID Connect. */
   personAddress: string;
   /** Lists an address at which people may come back. */
-  allow: (redirectUri: string) => void;
+  allow: (redirectUri: string | RegExp) => void;
   fault: (fault: IdentityFault) => void;
   /** An ID token as an app of its own would get one. */
   idToken: (person: ProviderPerson, changes?: IdTokenChanges) => Promise<string>;
@@ -43,7 +43,7 @@ export async function startOpenIdProvider({
   const server = createServer();
   await new Promise<void>((done) => server.listen(port, '127.0.0.1', done));
   const issuer = `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
-  const allowed = new Set<string>();
+  const allowed: (string | RegExp)[] = [];
   const seen = { revoked: 0, refreshed: 0 };
   let fault: IdentityFault = 'none';
   const named = (id: string) => people.find((person) => person.id === id);
@@ -75,7 +75,8 @@ export async function startOpenIdProvider({
     },
     interactions: { url: (_context: unknown, { uid }: { uid: string }) => `/sign-in/${uid}` },
   } as never);
-  provider.Client.prototype.redirectUriAllowed = (uri: string) => allowed.has(uri);
+  provider.Client.prototype.redirectUriAllowed = (uri: string) =>
+    allowed.some((one) => (typeof one === 'string' ? one === uri : one.test(uri)));
 
   provider.use(async (context, next) => {
     if (fault === 'slow') await new Promise((done) => setTimeout(done, SLOW_MS));
@@ -144,7 +145,7 @@ export async function startOpenIdProvider({
     issuer,
     client: PROVIDER_CLIENT,
     personAddress: `${issuer}/person`,
-    allow: (redirectUri) => void allowed.add(redirectUri),
+    allow: (redirectUri) => void allowed.push(redirectUri),
     fault: (next) => {
       fault = next;
     },

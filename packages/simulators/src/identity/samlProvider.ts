@@ -5,7 +5,7 @@ import type { AddressInfo } from 'node:net';
 import { inflateRawSync } from 'node:zlib';
 import { SignedXml } from 'xml-crypto';
 import { encrypt } from 'xml-encryption';
-import { makeAuthority } from '../authority.js';
+import { type Authority, makeAuthority } from '../authority.js';
 import { CLOCK_OFF_MS, type IdentityFault, SLOW_MS } from './faults.js';
 import { PROVIDER_PEOPLE, type ProviderPerson } from './people.js';
 
@@ -50,18 +50,31 @@ const escaped = (text: string) => text.replace(/[&<>"]/g, (letter) => `&#${lette
 const bodyOf = (pem: string) => pem.replace(/-----[^-]+-----|\s/g, '');
 const id = () => `_${randomBytes(16).toString('hex')}`;
 
+type Options = {
+  port?: number;
+  people?: readonly ProviderPerson[];
+  /** Its key and certificate; absent: new ones. */
+  authority?: Authority;
+  /** Takes the metadata of whoever asks from the address that is their entity id. */
+  trusting?: boolean;
+};
+
 export async function startSamlProvider({
   port = 0,
   people = PROVIDER_PEOPLE,
-}: {
-  port?: number;
-  people?: readonly ProviderPerson[];
-} = {}): Promise<SamlProvider> {
-  const own = makeAuthority('Simulated provider of Quillfell');
+  authority,
+  trusting = false,
+}: Options = {}): Promise<SamlProvider> {
+  const own = authority ?? makeAuthority('Simulated provider of Quillfell');
   const stranger = generateKeyPairSync('rsa', { modulusLength: 2048 }).privateKey.export({ type: 'pkcs8', format: 'pem' }) as string;
   let fault: IdentityFault = 'none';
   let certificate: string | null = null;
   let address = '';
+
+  const trust: SamlProvider['trust'] = (theirs) => {
+    const found = /<(?:\w+:)?X509Certificate>([^<]+)</.exec(theirs)?.[1] ?? '';
+    certificate = `-----BEGIN CERTIFICATE-----\n${found.replace(/\s/g, '').replace(/(.{64})/g, '$1\n')}\n-----END CERTIFICATE-----\n`;
+  };
 
   const read: SamlProvider['read'] = (url, form) => {
     const query = form ? new URLSearchParams(form) : new URL(url).searchParams;
@@ -104,7 +117,11 @@ export async function startSamlProvider({
     const url = new URL(incoming.url ?? '/', address);
     const form = incoming.method === 'POST' ? Object.fromEntries(new URLSearchParams(await textOf(incoming))) : undefined;
     if (url.pathname === '/metadata') return void outgoing.setHeader('content-type', 'application/samlmetadata+xml').end(metadata());
-    if (url.pathname === '/request') return page(outgoing, signInForm(read(url.href, form?.SAMLRequest ? form : undefined)));
+    if (url.pathname === '/request') {
+      const asked = form?.SAMLRequest ? form : undefined;
+      if (trusting && certificate === null) trust(await (await fetch(read(url.href, asked).issuer)).text());
+      return page(outgoing, signInForm(read(url.href, asked)));
+    }
     if (url.pathname !== '/sign-in') return void outgoing.writeHead(404).end();
     const request = JSON.parse(Buffer.from(form?.asked ?? '', 'base64url').toString()) as SamlRequest;
     const person = people.find(({ user, password }) => user === form?.user && password === form?.password);
@@ -133,10 +150,7 @@ export async function startSamlProvider({
     fault: (next) => {
       fault = next;
     },
-    trust: (theirs) => {
-      const found = /<(?:\w+:)?X509Certificate>([^<]+)</.exec(theirs)?.[1] ?? '';
-      certificate = `-----BEGIN CERTIFICATE-----\n${found.replace(/\s/g, '').replace(/(.{64})/g, '$1\n')}\n-----END CERTIFICATE-----\n`;
-    },
+    trust,
     read,
     respond,
     stop: () =>

@@ -21,6 +21,8 @@ import { isVisited, namedWay, type SignInWay, type WayOf, wayForClient, waysOfCl
 const THERE_MS = 10 * 60_000;
 const random = () => randomBytes(24).toString('base64url');
 
+type Addresses = { page: (environment: Environment) => string; entity: (environment: Environment) => string };
+
 export class OutsideWays {
   readonly http: OutsideHttp;
   readonly openid: OpenIdProviders;
@@ -31,7 +33,14 @@ export class OutsideWays {
   readonly meeting: Meeting;
   readonly store = new SignInStore();
 
-  constructor(private readonly parts: Parts) {
+  /** @param addresses where the pages of an environment are, and what its entity id begins with; those of its sign-in page otherwise */
+  constructor(
+    private readonly parts: Parts,
+    private readonly addresses: Addresses = {
+      page: (environment) => parts.userTokens.pageOf(environment),
+      entity: (environment) => parts.userTokens.issuerOf(environment),
+    },
+  ) {
     const { now } = parts;
     this.http = new OutsideHttp(parts);
     this.openid = new OpenIdProviders(this.http, now);
@@ -43,11 +52,11 @@ export class OutsideWays {
   }
 
   redirectAddress(environment: Environment, name: string): string {
-    return `${this.parts.userTokens.pageOf(environment)}/ways/${name}/return`;
+    return `${this.addresses.page(environment)}/ways/${name}/return`;
   }
 
   metadataAddress(environment: Environment, name: string): string {
-    return `${this.parts.userTokens.issuerOf(environment)}/ways/${name}/metadata`;
+    return `${this.addresses.entity(environment)}/ways/${name}/metadata`;
   }
 
   samlGround(environment: Environment, name: string) {

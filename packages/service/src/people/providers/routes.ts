@@ -1,4 +1,4 @@
-import { type NewSignInWay, operations, Problem, type SignInWayDocument } from '@orchard/contract';
+import { operations, Problem } from '@orchard/contract';
 import { bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
 import { callerOf } from '../users/entry.js';
 import { checkWay } from './check.js';
@@ -6,9 +6,8 @@ import { OtherAccount } from './meeting.js';
 import type { OutsideWays } from './outsideWays.js';
 import type { Parts } from './parts.js';
 import type { OutsidePerson } from './person.js';
-import { readSamlMetadata } from './samlXml.js';
-import { makeSelfSigned } from './selfSigned.js';
-import { allWays, isVisited, namedWay, openSecret, sealSecret, type Secrets, type SignInWay, signInWays } from './ways.js';
+import { changeWays, dropWay, presentWay, storeWay } from './wayKeeping.js';
+import { allWays, namedWay, openSecret, sealSecret, type SignInWay, signInWays } from './ways.js';
 
 const NOT_PROVED = 'There is an account with this address already. Sign in to it as before, and confirm its address.';
 
@@ -19,21 +18,7 @@ export function providerRoutes(parts: Parts, outside: OutsideWays): Route[] {
 /** Calls of the team. */
 function managedRoutes(parts: Parts, outside: OutsideWays): Route[] {
   const own = operations.signInWays;
-  const present = (environment: Environment, name: string, way: SignInWay): SignInWayDocument => {
-    const { secret, key: _key, certificate: _certificate, ...settings } = way as SignInWay & Secrets;
-    return {
-      ...settings,
-      name,
-      hasSecret: secret !== null && secret !== undefined,
-      redirectAddress: isVisited(way) ? outside.redirectAddress(environment, name) : null,
-      metadataAddress: way.kind === 'saml' ? outside.metadataAddress(environment, name) : null,
-    } as SignInWayDocument;
-  };
-  const write = async (environment: Environment, how: (ways: Record<string, SignInWay>) => Record<string, SignInWay>) => {
-    signInWays.forget(environment);
-    const { ways } = await signInWays.read(environment);
-    await signInWays.write(environment, { ways: how(ways) }, new Date(parts.now()));
-  };
+  const present = (environment: Environment, name: string, way: SignInWay) => presentWay(outside, environment, name, way);
   const audited = {
     read: async (call: { environment: Environment | null; params: { way: string } }) => {
       const environment = environmentOf(call);
@@ -51,10 +36,7 @@ function managedRoutes(parts: Parts, outside: OutsideWays): Route[] {
       async (call) => {
         const environment = environmentOf(call);
         const name = call.params.way;
-        demandUsable(call.body);
-        const before = (await signInWays.read(environment)).ways[name];
-        const way = await sealed(parts, environment, name, call.body, before);
-        await write(environment, (ways) => ({ ...ways, [name]: way }));
+        const way = await storeWay(parts, environment, name, call.body);
         return { body: present(environment, name, way) };
       },
       audited,
@@ -63,8 +45,7 @@ function managedRoutes(parts: Parts, outside: OutsideWays): Route[] {
       own.remove,
       async (call) => {
         const environment = environmentOf(call);
-        await namedWay(environment, call.params.way);
-        await write(environment, ({ [call.params.way]: _gone, ...ways }) => ways);
+        await dropWay(parts, environment, call.params.way);
         return { body: undefined };
       },
       audited,
@@ -87,7 +68,7 @@ function managedRoutes(parts: Parts, outside: OutsideWays): Route[] {
           secret: secret === null || secret === undefined ? null : again(secret),
           ...(key ? { key: again(key) } : {}),
         } as SignInWay;
-        await write(environment, (ways) => ({ ...ways, [name]: copy }));
+        await changeWays(parts, environment, (ways) => ({ ...ways, [name]: copy }));
         return { body: present(environment, name, copy) };
       },
       audited,
@@ -115,31 +96,6 @@ async function sourceOf(
   if (role !== 'maintainer' && role !== 'owner')
     throw new Problem('access-refused', `Copying a way with its secret takes a maintainer of ${app}/${environment}.`);
   return found;
-}
-
-/** @throws {Problem} invalid-input */
-function demandUsable(way: NewSignInWay): void {
-  if (way.kind !== 'saml') return;
-  const read = readSamlMetadata(way.metadata);
-  if (typeof read === 'string')
-    throw new Problem('invalid-input', read, {
-      fields: [{ path: 'body.metadata', problem: read, expected: 'SAML 2.0 metadata of one provider' }],
-    });
-}
-
-async function sealed(
-  parts: Parts,
-  environment: Environment,
-  name: string,
-  { secret, ...way }: NewSignInWay,
-  before: SignInWay | undefined,
-): Promise<SignInWay> {
-  const kept = before?.secret ?? null;
-  const secrets: Secrets = { secret: secret === undefined ? kept : sealSecret(environment, name, secret) };
-  if (way.kind !== 'saml') return { ...way, ...secrets } as SignInWay;
-  if (before?.key && before.certificate) return { ...way, ...secrets, key: before.key, certificate: before.certificate } as SignInWay;
-  const { key, certificate } = await makeSelfSigned(`${environment.app}/${environment.name} ${name}`, parts.now());
-  return { ...way, ...secrets, key: sealSecret(environment, name, key), certificate } as SignInWay;
 }
 
 /** Calls of apps. */

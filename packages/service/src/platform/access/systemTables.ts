@@ -28,7 +28,7 @@ export const memberCredentials = mysqlTable(
     kind: varchar('kind', { length: 20 }).notNull(),
     identifier: varchar('identifier', { length: 254 }).notNull().default(''),
     /** A hash or another verifier; never the secret itself. */
-    verifier: varchar('verifier', { length: 500 }).notNull(),
+    verifier: varchar('verifier', { length: 2000 }).notNull(),
     createdAt: instant('createdAt').notNull(),
   },
   (table) => [uniqueIndex('memberCredentials_member').on(table.memberId, table.kind, table.identifier)],

@@ -237,4 +237,35 @@ export class MemberStore {
       if (given.length > 0) await on.insert(memberRoles).values(given);
     });
   }
+
+  async heldRoles(memberId: string): Promise<Map<string, Role>> {
+    const rows = await this.#orm.select().from(memberRoles).where(eq(memberRoles.memberId, memberId));
+    return new Map(rows.map(({ environmentId, role }) => [environmentId, role as Role]));
+  }
+
+  /** The member who has this account at a provider, with what is kept of it. */
+  async byProviderAccount(identifier: string): Promise<{ member: MemberRow; verifier: string } | null> {
+    const [row] = await this.#orm
+      .select({ member: members, verifier: memberCredentials.verifier })
+      .from(memberCredentials)
+      .innerJoin(members, eq(members.id, memberCredentials.memberId))
+      .where(and(eq(memberCredentials.kind, 'provider'), eq(memberCredentials.identifier, identifier)));
+    return row ?? null;
+  }
+
+  async keepProviderAccount(row: { id: string; memberId: string; identifier: string; verifier: string; createdAt: Date }): Promise<void> {
+    await this.#orm
+      .insert(memberCredentials)
+      .values({ ...row, kind: 'provider' })
+      .onDuplicateKeyUpdate({ set: { verifier: row.verifier } });
+  }
+
+  /** Somebody who was invited has signed in at a provider: the invitation is over. */
+  async joinByProvider(id: string, at: Date): Promise<void> {
+    await this.#orm.delete(memberInvitations).where(eq(memberInvitations.memberId, id));
+    await this.#orm
+      .update(members)
+      .set({ joinedAt: at })
+      .where(and(eq(members.id, id), isNull(members.joinedAt)));
+  }
 }

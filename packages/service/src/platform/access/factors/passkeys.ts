@@ -145,7 +145,7 @@ export class Passkeys {
   async #takeChallenge({ origins }: Site, { response }: JsonObject, ownerId: string | null): Promise<string> {
     const { challenge, origin } = readClientData(response);
     if (!origins.includes(origin))
-      throw refused(`The passkey was used on a page of ${origin.slice(0, 200)}; it works at ${origins.join(', ')}. Open it there.`);
+      throw refused(`The passkey was used on a page of ${origin.slice(0, 200)}; it is one of ${origins.join(', ')}. Open it there.`);
     const owner = await this.ground.store.takeChallenge(hashKey(challenge), new Date(this.ground.now()));
     if (owner === undefined || owner !== ownerId)
       throw refused('This response was used already, or it took longer than five minutes. Try again.');

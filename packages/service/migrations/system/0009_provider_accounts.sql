@@ -1,0 +1,1 @@
+ALTER TABLE `memberCredentials` MODIFY COLUMN `verifier` varchar(2000) NOT NULL;
