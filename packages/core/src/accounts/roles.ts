@@ -10,9 +10,10 @@ export type RoleOrigins = {
 export const roleOrigins = (roles: readonly string[], kept: RoleOrigins | null): RoleOrigins =>
   kept ?? { hand: [...roles], ways: {}, rule: [] };
 
-/** The roles that a user has, each once, in the order of the alphabet. */
-export const rolesOf = ({ hand, ways, rule }: RoleOrigins): string[] =>
-  [...new Set([...hand, ...Object.values(ways).flat(), ...rule])].sort();
+/** The roles that a user has, each once: those given by hand as they were entered, then the others. */
+export const rolesOf = ({ hand, ways, rule }: RoleOrigins): string[] => [
+  ...new Set([...hand, ...[...Object.values(ways).flat(), ...rule].sort()]),
+];
 
 /** Who enters the whole list of roles gives those by hand that nothing else gives. */
 export function withHandRoles(origins: RoleOrigins, wanted: readonly string[]): RoleOrigins {
