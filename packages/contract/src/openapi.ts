@@ -82,7 +82,7 @@ const EVERYWHERE = [
 
 /** Problems of a call: its own, and those of every call of this kind of caller. */
 export function problemsOf(operation: AnyOperation): ProblemName[] {
-  const withBody = operation.body ? WITH_BODY : [];
+  const withBody = operation.body || operation.rawBody ? WITH_BODY : [];
   const withFilter = 'filter' in operation.query.shape ? (['malformed-filter'] as const) : [];
   const proof: ProblemName[] = [
     ...(operation.confirmed ? (['confirmation-needed'] as const) : []),

@@ -66,6 +66,7 @@ function propertyOf(field: Field): JsonObject {
   if (field.to) shape.orchardReference = { to: field.to, onDelete: field.onDelete ?? 'restrict' };
   if (field.unique) shape.orchardUnique = true;
   if (field.hidden) shape.orchardHidden = true;
+  if (field.setBy) shape.orchardSetBy = field.setBy;
   if (!field.required) shape.type = [shape.type as string, 'null'];
   return shape;
 }
@@ -173,6 +174,7 @@ function readProperty(name: string, property: Json, required: boolean, problems:
     if ((ON_DELETE as readonly Json[]).includes(reference.onDelete as Json)) field.onDelete = reference.onDelete as OnDelete;
   }
   if (property.orchardHidden === true) field.hidden = true;
+  if (typeof property.orchardSetBy === 'string') field.setBy = property.orchardSetBy;
   return field;
 }
 

@@ -28,6 +28,8 @@ export type Field = {
   onDelete?: OnDelete;
   /** Not shown to clients, nor writable or usable in filters by them. */
   hidden?: boolean;
+  /** CQL2 over the record: who may set it, besides the team and its servers. Absent: whoever may write the record. */
+  setBy?: string;
 };
 /** Field names of a collection with their fields. */
 export type Fields = ReadonlyMap<string, Field>;

@@ -29,8 +29,19 @@ export async function seedPeople(owner: HttpClient, identity: IdentityAddresses)
     },
   });
   await owner.call(operations.identity.changePage, { params, body: { name: APP.title } });
+  await seedClubs(owner);
   await seedRoles(owner);
   await seedWays(owner, identity);
+}
+
+/** Some walk with a section of the association. */
+async function seedClubs(owner: HttpClient): Promise<void> {
+  const { items } = await owner.call(operations.users.list, { params, query: { limit: 24, sort: 'createdAt' } });
+  for (const [i, { id }] of items.entries())
+    await owner.call(operations.users.patch, {
+      params: { ...params, user: id },
+      body: { data: { club: i % 3 === 0 ? 'south' : 'north' } },
+    });
 }
 
 async function seedRoles(owner: HttpClient): Promise<void> {

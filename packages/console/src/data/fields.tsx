@@ -127,6 +127,7 @@ type Draft = {
   required: boolean;
   unique: boolean;
   hidden: boolean;
+  setBy: string;
   default: string;
   min: string;
   max: string;
@@ -146,6 +147,7 @@ const draftOf = (field: NamedField | null): Draft => ({
   required: field?.required ?? false,
   unique: field?.unique ?? false,
   hidden: field?.hidden ?? false,
+  setBy: field?.setBy ?? '',
   default: text(field?.default),
   min: text(field?.min),
   max: text(field?.max),
@@ -175,6 +177,7 @@ function fieldOf(draft: Draft): Omit<NamedField, 'name'> {
   set('required', draft.required);
   if (MEMBERS.unique?.includes(type)) set('unique', draft.unique);
   set('hidden', draft.hidden);
+  set('setBy', draft.setBy.trim());
   if (draft.default !== '')
     set(
       'default',
@@ -296,6 +299,13 @@ function FieldForm({ field, all, onChange }: { field: NamedField | null; all: Co
                 onChange={({ currentTarget }) => set({ hidden: currentTarget.checked })}
               />
             </Group>
+            <TextInput
+              label="Who may set it"
+              description="A condition in CQL2 over the record, or signed-in, owner, nobody. Empty: whoever may write the record."
+              classNames={{ input: 'mono' }}
+              value={draft.setBy}
+              onChange={({ currentTarget }) => set({ setBy: currentTarget.value })}
+            />
           </>
         )}
         <Group justify="flex-end">

@@ -1,5 +1,5 @@
 /** Roles of users: what each is for, who has it by a rule or by a group, and a form for another one. */
-import { Button, Group, Modal, Stack, Text, Textarea, TextInput } from '@mantine/core';
+import { Anchor, Button, Group, Modal, Stack, Text, Textarea, TextInput } from '@mantine/core';
 import { operations, type UserRole } from '@orchard/contract';
 import { IconPlus } from '@tabler/icons-react';
 import { useState } from 'react';
@@ -74,7 +74,9 @@ function RoleRow({ of: { name, description, users, rule, groups, isDefined }, on
         </Text>
       </td>
       <td className="right">
-        <Link to={`${base}/users?filter=${filter}`}>{users.toLocaleString('en')}</Link>
+        <Anchor component={Link} to={`${base}/users?filter=${filter}`}>
+          {users.toLocaleString('en')}
+        </Anchor>
       </td>
       <td className="mono">{rule}</td>
       <td>{groups.map(({ way, group }) => `${group} (${way})`).join(', ')}</td>

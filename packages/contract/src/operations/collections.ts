@@ -4,6 +4,13 @@ import { ENVIRONMENT, actor, collectionName, environmentParams, jsonObject, noth
 
 const json = z.custom<Json>((value) => value !== undefined).meta({});
 const bound = z.union([z.number(), z.string().max(40)]);
+const rule = z
+  .string()
+  .trim()
+  .min(1)
+  .max(4000)
+  .transform((text) => RULE_PRESETS[text as RulePreset] ?? text)
+  .meta({ description: `A condition in CQL2 over the record, or one of: ${Object.keys(RULE_PRESETS).join(', ')}` });
 const fieldShape = {
   type: z.enum(FIELD_TYPES),
   required: z.boolean().optional(),
@@ -22,18 +29,14 @@ const fieldShape = {
   to: collectionName.optional().describe('For a reference: the collection it refers to, or `users`'),
   onDelete: z.enum(ON_DELETE).optional().describe('For a reference: what happens to the record when the target is deleted'),
   hidden: z.boolean().optional().describe('Not shown to clients'),
+  setBy: rule
+    .optional()
+    .describe('Who may set it, besides the team and its servers: a condition in CQL2 over the record as it is before, or as it is created'),
 };
 const field = z.strictObject(fieldShape).meta({ id: 'Field' });
 const namedField = z.strictObject({ name: collectionName, ...fieldShape });
 export type NamedField = z.output<typeof namedField>;
 
-const rule = z
-  .string()
-  .trim()
-  .min(1)
-  .max(4000)
-  .transform((text) => RULE_PRESETS[text as RulePreset] ?? text)
-  .meta({ description: `A condition in CQL2 over the record, or one of: ${Object.keys(RULE_PRESETS).join(', ')}` });
 const rules = { read: rule, create: rule, update: rule, delete: rule };
 
 const index = z.object({ name: z.string(), fields: z.array(z.string()), kind: z.enum(['order', 'unique', 'place']) }).meta({ id: 'Index' });

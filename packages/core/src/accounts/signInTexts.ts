@@ -32,7 +32,6 @@ export type SignInTexts = {
   signUpRefused: string;
   confirmSent: string;
   terms: string;
-  directory: string;
   user: string;
   wrongUser: string;
   notAdded: string;
@@ -74,7 +73,6 @@ const TEXTS: Record<string, SignInTexts> = {
     signUpRefused: 'No account can be created with this. If you have one already, sign in.',
     confirmSent: 'A mail is on its way to {email}. Open the link in it, then sign in.',
     terms: 'I accept the terms ({terms}).',
-    directory: 'Sign in at {way}',
     user: 'User name',
     wrongUser: 'User name or password is wrong.',
     notAdded: 'This account could not be added.',
@@ -114,7 +112,6 @@ const TEXTS: Record<string, SignInTexts> = {
     signUpRefused: 'Det kan ikke opprettes en konto med dette. Har du en alt, logg inn.',
     confirmSent: 'En e-post er på vei til {email}. Åpne lenken i den, og logg så inn.',
     terms: 'Jeg godtar vilkårene ({terms}).',
-    directory: 'Logg inn hos {way}',
     user: 'Brukernavn',
     wrongUser: 'Brukernavnet eller passordet er feil.',
     notAdded: 'Kontoen kunne ikke legges til.',
@@ -154,7 +151,6 @@ const TEXTS: Record<string, SignInTexts> = {
     signUpRefused: 'Damit lässt sich kein Konto anlegen. Falls du schon eins hast, melde dich an.',
     confirmSent: 'Eine Mail an {email} ist unterwegs. Öffne den Link darin, und melde dich dann an.',
     terms: 'Ich nehme die Bedingungen an ({terms}).',
-    directory: 'Bei {way} anmelden',
     user: 'Benutzername',
     wrongUser: 'Benutzername oder Passwort ist falsch.',
     notAdded: 'Dieses Konto konnte nicht hinzugefügt werden.',
@@ -194,7 +190,6 @@ const TEXTS: Record<string, SignInTexts> = {
     signUpRefused: 'この内容ではアカウントを作成できません。既にお持ちの場合はサインインしてください。',
     confirmSent: '{email} にメールをお送りしました。メールのリンクを開いてから、サインインしてください。',
     terms: '利用規約（{terms}）に同意します。',
-    directory: '{way} にサインイン',
     user: 'ユーザー名',
     wrongUser: 'ユーザー名またはパスワードが正しくありません。',
     notAdded: 'このアカウントを追加できませんでした。',
@@ -235,7 +230,6 @@ const TEXTS: Record<string, SignInTexts> = {
     signUpRefused: 'لا يمكن إنشاء حساب بهذه البيانات. إن كان لديك حساب فسجّل الدخول.',
     confirmSent: 'رسالة في الطريق إلى {email}. افتح الرابط فيها ثم سجّل الدخول.',
     terms: 'أوافق على الشروط ({terms}).',
-    directory: 'تسجيل الدخول عبر {way}',
     user: 'اسم المستخدم',
     wrongUser: 'اسم المستخدم أو كلمة المرور غير صحيح.',
     notAdded: 'تعذّرت إضافة هذا الحساب.',

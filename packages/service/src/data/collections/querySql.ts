@@ -61,6 +61,16 @@ export function ruleOf(shapes: Shapes, shape: CollectionShape, action: RecordAct
   return rule;
 }
 
+/** The rule of a field that says who may set it. */
+export function fieldRuleOf(shapes: Shapes, shape: CollectionShape, field: string, text: string): Rule {
+  const key = `set ${shape.name} ${field}`;
+  const known = shapes.compiled.get(key) as Rule | undefined;
+  if (known) return known;
+  const rule = readRule(shapes, shape, text);
+  shapes.compiled.set(key, rule);
+  return rule;
+}
+
 export function readRule(shapes: Shapes, shape: CollectionShape, text: string): Rule {
   try {
     const tree = parseFilter(text);

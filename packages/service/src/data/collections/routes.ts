@@ -79,6 +79,26 @@ async function checkRules(
   }
 }
 
+/** Refuses fields whose own rule does not fit. @throws {Problem} malformed-filter */
+async function checkFieldRules(
+  parts: Parts,
+  call: Pick<Call, 'environment'>,
+  shape: Pick<CollectionShape, 'name' | 'fields'>,
+  names: readonly string[],
+): Promise<void> {
+  const shapes = await parts.catalogue.shapes(environmentOf(call));
+  for (const name of names) {
+    const text = shape.fields.get(name)?.setBy;
+    const rule = text === undefined ? null : readRule(shapes, shape as CollectionShape, text);
+    if (rule && 'broken' in rule)
+      throw new Problem('malformed-filter', `The rule for setting \`${name}\`: ${rule.broken}.`, {
+        fields: [
+          { path: `${name}.setBy`, problem: rule.broken, expected: 'a condition in CQL2 over the fields, or signed-in, owner or nobody' },
+        ],
+      });
+  }
+}
+
 /** Changes of tables are no transactions; entries before and after them have the collection without its sizes. */
 const auditedTables = (parts: Parts) => ({
   as: 'apart' as const,
@@ -103,7 +123,9 @@ function collectionCalls(parts: Parts): Route[] {
         const { name, fields, rules } = call.body;
         if (await parts.catalogue.find(environmentOf(call), name))
           throw new Problem('already-exists', `There is a collection \`${name}\` already.`);
-        await checkRules(parts, call, { name, fields: fieldsOf(fields) }, rules ?? {});
+        const wanted = { name, fields: fieldsOf(fields) };
+        await checkRules(parts, call, wanted, rules ?? {});
+        await checkFieldRules(parts, call, wanted, [...wanted.fields.keys()]);
         const shape = await parts.catalogue.extend(environmentOf(call), name, fieldsOf(fields), [], {
           ...OWNER_ONLY,
           ...rules,
@@ -117,12 +139,10 @@ function collectionCalls(parts: Parts): Route[] {
       async (call) => {
         const environment = environmentOf(call);
         let shape = await parts.catalogue.get(environment, call.params.collection);
-        await checkRules(
-          parts,
-          call,
-          { ...shape, fields: new Map([...shape.fields, ...fieldsOf(call.body.addFields)]) },
-          call.body.rules ?? {},
-        );
+        const added = fieldsOf(call.body.addFields);
+        const wanted = { ...shape, fields: new Map([...shape.fields, ...added]) };
+        await checkRules(parts, call, wanted, call.body.rules ?? {});
+        await checkFieldRules(parts, call, wanted, [...added.keys()]);
         if (call.body.addFields) shape = await parts.catalogue.extend(environment, shape.name, fieldsOf(call.body.addFields));
         if (call.body.rules)
           shape = await parts.catalogue.changeRules(environment, shape.name, { ...shape.rules, ...call.body.rules } as AccessRules);

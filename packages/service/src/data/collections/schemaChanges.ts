@@ -127,6 +127,11 @@ export class SchemaChanges {
   async #wrongField(environment: Environment, shape: CollectionShape, name: string, field: Field): Promise<string | null> {
     const [problem] = checkField(name, field);
     if (problem) return `${problem.problem} Must be ${problem.expected}.`;
+    if (field.setBy !== undefined) {
+      const shapes = await this.parts.catalogue.shapes(environment, shape.name);
+      const rule = readRule(shapes, { ...shape, fields: new Map([...shape.fields, [name, field]]) }, field.setBy);
+      if ('broken' in rule) return `The rule for setting \`${name}\`: ${rule.broken}.`;
+    }
     const target =
       field.type === 'reference' && field.to !== 'users' && field.to !== shape.name
         ? await this.parts.catalogue.find(environment, field.to as string)
@@ -138,9 +143,9 @@ export class SchemaChanges {
   async #rulesOn(environment: Environment, shape: CollectionShape, name: string): Promise<string[]> {
     const shapes = await this.parts.catalogue.shapes(environment, shape.name);
     const without: CollectionShape = { ...shape, fields: new Map([...shape.fields].filter(([field]) => field !== name)) };
-    return RECORD_ACTIONS.filter(
-      (action) => !('broken' in readRule(shapes, shape, shape.rules[action])) && 'broken' in readRule(shapes, without, shape.rules[action]),
-    );
+    const breaks = (text: string) => !('broken' in readRule(shapes, shape, text)) && 'broken' in readRule(shapes, without, text);
+    const ofFields = [...without.fields].filter(([, { setBy }]) => setBy !== undefined && breaks(setBy)).map(([field]) => `\`${field}\``);
+    return [...RECORD_ACTIONS.filter((action) => breaks(shape.rules[action])), ...ofFields];
   }
 
   async #notes(environment: Environment, shape: CollectionShape, change: SchemaChange): Promise<string[]> {

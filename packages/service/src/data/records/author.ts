@@ -16,7 +16,7 @@ import type { Statements } from '../../platform/database/connection.js';
 import { actorOf, type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
 import { inSpan } from '../../platform/http/spans.js';
 import type { Shapes } from '../collections/catalogue.js';
-import { ruleOf, scopeOf, targetOf } from '../collections/querySql.js';
+import { fieldRuleOf, ruleOf, scopeOf, targetOf } from '../collections/querySql.js';
 import { type CollectionShape, presentRow } from '../collections/shape.js';
 import { readRow } from './recordSql.js';
 
@@ -140,6 +140,39 @@ async function demandByRule(on: Statements, author: Author, now: number, { shape
     why(shape.rules[action], author, () => explainFilter(rule.tree, scopeOf(shapes, shape, true), record, asking, related)),
     author,
   );
+}
+
+/**
+ * Whether the author may set these fields, where they have a rule of their own.
+ * @param record as it is before, or as it is created: nobody lets themselves in by the same write
+ * @throws {Problem} access-refused
+ */
+export async function demandSettable(
+  on: Statements,
+  author: Author,
+  now: number,
+  { shapes, shape, record }: Omit<RuleSubject, 'action'>,
+  names: readonly string[],
+): Promise<void> {
+  if (author.trusted) return;
+  for (const name of names) {
+    const text = shape.fields.get(name)?.setBy;
+    if (text === undefined) continue;
+    const rule = fieldRuleOf(shapes, shape, name, text);
+    if ('broken' in rule)
+      throw fieldRefusal(shape, name, text, `it no longer fits the fields (${rule.broken}), so nobody passes it`, author);
+    const asking = askingOf(author, now);
+    const related = rule.paths.length > 0 ? await loadRelated(on, shapes, shape, record, rule.paths, 'team') : undefined;
+    if (holds(rule.evaluate, record, asking, related)) continue;
+    const reason = why(text, author, () => explainFilter(rule.tree, scopeOf(shapes, shape, true), record, asking, related));
+    throw fieldRefusal(shape, name, text, reason, author);
+  }
+}
+
+function fieldRefusal({ name: collection }: CollectionShape, field: string, text: string, reason: string, author: Author): Problem {
+  const rule = `The rule for setting \`${field}\` of \`${collection}\``;
+  const full = `${rule}, ${text}, refuses this: ${reason}.`;
+  return author.told ? new Problem('access-refused', full) : new Problem('access-refused', untold(rule, author), { teamDetail: full });
 }
 
 /**

@@ -22,7 +22,7 @@ import { isUnknownColumn } from '../../platform/database/errors.js';
 import type { Environment } from '../../platform/call.js';
 import { isHeld } from '../collections/onlineChangeDdl.js';
 import type { Parts } from './parts.js';
-import { type Author, demand, demandMissing, mayRead } from './author.js';
+import { type Author, demand, demandMissing, demandSettable, mayRead } from './author.js';
 import { type Shapes, unknownCollection } from '../collections/catalogue.js';
 import { tellWidened } from '../collections/widening.js';
 import { releaseReferences, incomingReferences } from './referenceStore.js';
@@ -149,13 +149,11 @@ export class Records {
     const check = await this.#check(environment, collection, shape, fresh.values, 'whole', author);
     const prepared = { ...fresh, values: check.values };
     const ground = shape ?? emptyShape(environment, collection);
-    if (!author.trusted)
-      await demand(on, author, this.parts.now(), {
-        shapes,
-        shape: ground,
-        action: 'create',
-        record: newRecord(ground, prepared, new Date(this.parts.now())),
-      });
+    if (!author.trusted) {
+      const subject = { shapes, shape: ground, record: newRecord(ground, prepared, new Date(this.parts.now())) };
+      await demand(on, author, this.parts.now(), { ...subject, action: 'create' });
+      await demandSettable(on, author, this.parts.now(), subject, givenNames(fresh.values));
+    }
     await this.#demandReferences(on, author, shapes, ground, check.values, null);
     needFields(environment, collection, shape, check);
     return { shape: ground, fresh: prepared };
@@ -248,7 +246,11 @@ export class Records {
     const before = presentRow(shape, row, null, true);
     const check = await this.#check(environment, collection, shape, values, extent, author);
     const checked = { ...empty, ...check.values };
+    // A default is for a new record: what the author may not set stays when it is not sent.
+    if (!author.trusted)
+      for (const [name, { setBy }] of shape.fields) if (setBy !== undefined && !Object.hasOwn(values, name)) delete checked[name];
     await demand(on, author, now, { shapes, shape, action: 'update', record: { ...before, ...checked, ownerId } });
+    await demandSettable(on, author, now, { shapes, shape, record: before }, changedNames(before, checked));
     await this.#demandReferences(on, author, shapes, shape, checked, before);
     needFields(environment, collection, shape, check);
     const record = await updateRecord(on, shape, row, { ownerId, values: checked }, new Date(now), author.by);
@@ -465,3 +467,10 @@ function checkVersion(row: RecordRow, expected: Expected, collection: string): v
     { currentVersion: row.version },
   );
 }
+
+/** What a new record was given, besides nothing. */
+const givenNames = (values: JsonObject): string[] => Object.keys(values).filter((name) => (values[name] ?? null) !== null);
+
+/** What a write changes. */
+const changedNames = (before: JsonObject, after: JsonObject): string[] =>
+  Object.keys(after).filter((name) => JSON.stringify(own(before, name) ?? null) !== JSON.stringify(after[name] ?? null));

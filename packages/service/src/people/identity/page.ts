@@ -96,14 +96,14 @@ export function sendForm(response: Response, shown: Shown, { address, form }: { 
   const fields = Object.entries(form).map(([name, value]) => `<input type="hidden" name="${escaped(name)}" value="${escaped(value)}">`);
   const body = `<form method="post" action="${escaped(address)}">${fields.join('')}<button>${escaped(texts.goOn)}</button></form>`;
   const policy = `default-src 'none'; img-src 'self'; style-src ${hashOf(styleOf(shown.colour))}; form-action ${new URL(address).origin}; frame-ancestors 'none'; base-uri 'none'`;
-  sendHtml(response, 200, frame(shown, language, texts, texts.directory.replaceAll('{way}', shown.way?.title ?? ''), body), policy);
+  sendHtml(response, 200, frame(shown, language, texts, shown.way?.title ?? texts.title, body), policy);
 }
 
 export function pageOf(shown: Shown): string {
   const { language, texts } = signInTexts(shown.languages);
   const fill = fillerOf(shown);
   const trouble = shown.trouble ? `<p class="care" role="alert">${fill(texts[shown.trouble])}</p>` : '';
-  const titles: Partial<Record<View, string>> = { 'sign-up': texts.signUpTitle, directory: texts.directory };
+  const titles: Partial<Record<View, string>> = { 'sign-up': texts.signUpTitle, directory: '{way}' };
   return frame(shown, language, texts, titles[shown.view] ?? texts.title, trouble + viewOf(shown, texts, fill));
 }
 

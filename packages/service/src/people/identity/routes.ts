@@ -1,21 +1,13 @@
-import { promisify } from 'node:util';
 import { operations, Problem, type SignInPageDocument } from '@orchard/contract';
 import { definedIn, type JsonObject } from '@orchard/core';
-import express, { type Request, type Response } from 'express';
 import { bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
+import { readForm } from '../../platform/http/forms.js';
 import { namedWay } from '../providers/ways.js';
 import { callerOf, entryRules } from '../users/entry.js';
-import { Issuer, TokenError, type TokenForm } from './issuer.js';
+import { Issuer, TokenError } from './issuer.js';
 import { changeLook, pageLook, readPicture } from './pageLook.js';
 import type { Parts } from './parts.js';
 import type { IdentityCall, SignInPage } from './signInPage.js';
-
-const readForm = promisify(express.urlencoded({ extended: false, limit: '20kb' })) as (
-  request: Request,
-  response: Response,
-) => Promise<void>;
-/** A signed and encrypted assertion with its certificates takes more room. */
-const readLargeForm = promisify(express.urlencoded({ extended: false, limit: '500kb' })) as typeof readForm;
 
 export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
   const own = operations.identity;
@@ -25,13 +17,6 @@ export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
     const environment = await parts.directory.environment(call.params.app, call.params.environment);
     call.environment = environment;
     return environment;
-  };
-  const asForm = async (call: IdentityCall, read = readForm): Promise<TokenForm> => {
-    await read(call.request, call.response);
-    const body = (call.request.body ?? {}) as Record<string, unknown>;
-    // It holds passwords, codes and tokens: nothing that records calls may find it.
-    call.request.body = undefined;
-    return Object.fromEntries(Object.entries(body).filter(([, value]) => typeof value === 'string')) as TokenForm;
   };
   const json = (body: object) => ({ body: body as JsonObject, headers: { 'cache-control': 'no-store', pragma: 'no-cache' } });
   return [
@@ -44,9 +29,9 @@ export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
       headers: { 'cache-control': 'max-age=300' },
     })),
     bind(own.authorize, async (call) => page.open(await placeOf(call), call, call.query)),
-    bind(own.signIn, async (call) => page.take(await placeOf(call), call, await asForm(call))),
+    bind(own.signIn, async (call) => page.take(await placeOf(call), call, await readForm(call))),
     bind(own.wayThere, async (call) => page.there(await placeOf(call), call, call.params.way)),
-    bind(own.wayPosted, async (call) => page.posted(await placeOf(call), call, call.params.way, await asForm(call, readLargeForm))),
+    bind(own.wayPosted, async (call) => page.posted(await placeOf(call), call, call.params.way, await readForm(call, 'large'))),
     bind(own.wayMetadata, async (call) => {
       const environment = await placeOf(call);
       const { way: name } = call.params;
@@ -83,7 +68,7 @@ export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
     bind(own.token, async (call) => {
       const environment = await placeOf(call);
       try {
-        return json(await issuer.token(environment, await asForm(call), callerOf(call)));
+        return json(await issuer.token(environment, await readForm(call), callerOf(call)));
       } catch (error) {
         if (!(error instanceof TokenError)) throw error;
         return sendError(call, 400, error.code, error.message);
@@ -91,12 +76,12 @@ export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
     }),
     bind(own.revoke, async (call) => {
       const environment = await placeOf(call);
-      await issuer.revoke(environment, (await asForm(call)).token ?? '');
+      await issuer.revoke(environment, (await readForm(call)).token ?? '');
       return json({});
     }),
     bind(own.introspect, async (call) => {
       const environment = await placeOf(call);
-      const form = await asForm(call);
+      const form = await readForm(call);
       if (!(await mayIntrospect(parts, environment, call.headers.authorization)))
         return sendError(call, 401, 'invalid_client', 'Send a server key with the scope users:read as the Basic password.');
       return json(await issuer.introspect(environment, form.token ?? ''));

@@ -8,6 +8,8 @@ export function keepSignInHosts({ signInHosts }: Pick<Platform, 'signInHosts'>):
     const place = signInHosts.placeOf(request.headers.host ?? '');
     if (!place) return next();
     const base = `/identity/${place.app}/${place.environment}`;
+    // Browsers ask for it by themselves.
+    if (request.path === '/favicon.ico') return void response.status(204).end();
     // WebAuthn Level 3 section 5.11: browsers look for related origins at the root of the host.
     if (request.path === '/.well-known/webauthn') request.url = `${base}${request.url}`;
     else if (!['authorize', 'ways/', 'page/'].some((part) => request.path.startsWith(`${base}/${part}`))) {

@@ -1,8 +1,6 @@
 /** From the console's sign-in page to a provider, and back into the console. */
-import { promisify } from 'node:util';
 import { Problem } from '@orchard/contract';
 import { parse as parseCookie } from 'cookie';
-import express, { type Request, type Response } from 'express';
 import { sendForm } from '../../people/identity/page.js';
 import type { OutsideWays } from '../../people/providers/outsideWays.js';
 import type { OutsidePerson } from '../../people/providers/person.js';
@@ -10,6 +8,7 @@ import { isVisited, namedWay } from '../../people/providers/ways.js';
 import { methodsOf } from '../../platform/access/confirmation.js';
 import { seal, unseal } from '../../platform/access/secrets.js';
 import type { Call } from '../../platform/call.js';
+import { readForm } from '../../platform/http/forms.js';
 import { memberFactors } from '../members/factors.js';
 import { type AnyCall, beginSession, presentMember } from '../members/signIn.js';
 import { type MemberRow, MemberStore } from '../members/store.js';
@@ -17,10 +16,6 @@ import { memberOf } from './entry.js';
 import type { Parts } from './parts.js';
 
 export type PageCall = AnyCall & Pick<Call, 'headers'>;
-const readForm = promisify(express.urlencoded({ extended: false, limit: '500kb' })) as (
-  request: Request,
-  response: Response,
-) => Promise<void>;
 const COOKIE = 'orchard_member_entry';
 const PATH = '/member-sign-in';
 const OPEN_S = 600;
@@ -55,12 +50,9 @@ export class ConsoleEntry {
 
   /** What a provider posts: a browser sends no cookie with it, so it is taken up by an address that the browser opens by itself. */
   async posted(call: PageCall, name: string): Promise<'streaming'> {
-    await readForm(call.request, call.response);
-    const { SAMLResponse = '', RelayState = '' } = (call.request.body ?? {}) as Record<string, string>;
-    // It names a person: nothing that records calls may find it.
-    call.request.body = undefined;
+    const { SAMLResponse = '', RelayState = '' } = await readForm(call, 'large');
     try {
-      const answer = { response: String(SAMLResponse), state: String(RelayState) };
+      const answer = { response: SAMLResponse, state: RelayState };
       return leadTo(call, await this.outside.receive(this.parts.directory.installation(), name, answer));
     } catch (error) {
       return this.#failed(call, name, error as Error);
