@@ -13,6 +13,7 @@ import { eventIntake, fillEvents, questions } from './insight.mjs';
 import { compare } from './measure.mjs';
 import { messages } from './messages.mjs';
 import { alertTime, evaluation, fillCalls, logIntake, recording, requestsByFilter, usage } from './operations.mjs';
+import { fillUsers, readsWhile, signIns, usersByField } from './people.mjs';
 import { typeChange } from './typeChange.mjs';
 
 const { values } = parseArgs({
@@ -27,6 +28,7 @@ const { values } = parseArgs({
     environments: { type: 'string', default: '300' },
     requests: { type: 'string', default: '1000000' },
     events: { type: 'string', default: '1000000' },
+    users: { type: 'string', default: '1000000' },
     // Of ten million events, the statements beside them take ten minutes.
     'without-sql': { type: 'boolean', default: false },
     only: { type: 'string', default: '' },
@@ -62,6 +64,8 @@ const AIMS = {
   'reads, all recorded': 0.9,
   'log entries': 0.6,
   'events taken in': 0.6,
+  'sign-ins': 0.8,
+  'users by a field': 0.8,
 };
 const part = (name) => fileURLToPath(import.meta.resolve(`@orchard/${name}`)).replace(/index\.js$/, 'main.js');
 const data = mkdtempSync(join(tmpdir(), 'orchard-bench-'));
@@ -116,7 +120,7 @@ async function main() {
     ORCHARD_PUSH_ORIGINS: simulators.address,
     ORCHARD_KEY_RATE: '100000000',
     ORCHARD_ADDRESS_RATE: '100000000',
-    ORCHARD_SIGN_IN_RATE: '1000',
+    ORCHARD_SIGN_IN_RATE: '100000000',
   };
   const service = await start(part('service'), settings);
   const place = await prepare(service);
@@ -236,6 +240,23 @@ async function main() {
     console.log(
       `evaluating ${took.environments} environments  ${(took.median * 1000).toFixed(0)} ms, at most ${(took.longest * 1000).toFixed(0)} ms (aim: under 1,000)${took.longest < 1 ? '' : '  missed'}`,
     );
+  }
+  if (wanted('people', 'sign-ins')) {
+    const { signIn, ...compared } = await signIns({ send, service, key: place.key, rounds });
+    results['sign-ins'] = compared;
+    const read = (i) => send({ url: `${service.address}/app/v1/data/huts/${pick(i)}`, headers }, 200);
+    const took = await readsWhile({ read, signIn, aSecond: 20, seconds: 4, rounds: Math.min(rounds, 5) });
+    console.log(
+      `reads while 20 sign in each second  p95 ${took.busy.toFixed(1)} ms, ${took.calm.toFixed(1)} without: ${took.ratio.toFixed(2)} times (aim: 1.5)${took.ratio <= 1.5 ? '' : '  missed'}`,
+    );
+  }
+  if (wanted('people', 'users')) {
+    const database = `orchard_${environment.id}`;
+    await fillUsers({ mysql, database, member: place.member, params: place.params, users: Number(values.users) });
+    const memberHeaders = { authorization: `Bearer ${place.memberToken}` };
+    const held = residentMb(service.pid);
+    const took = await usersByField({ mysql, database, send, service, memberHeaders, params: place.params, rounds });
+    results['users by a field'] = { ...took, note: `the service holds ${(residentMb(service.pid) - held).toFixed(0)} MB more (aim: 200)` };
   }
   if (wanted('insight', 'intake')) {
     mysql.benchConfig = { host: '127.0.0.1', port, user: 'orchard', password, timezone: 'Z' };

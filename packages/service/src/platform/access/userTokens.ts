@@ -15,7 +15,7 @@ import type { SigningKeys } from './signingKeys.js';
 export const ACCESS_TOKEN_MS = 10 * 60_000;
 export const SESSION_MS = 60 * 86_400_000;
 /** How long a checked token is trusted before its session is checked again. */
-const RECHECK_MS = 10_000;
+const RECHECK_MS = 4_000;
 
 type Remembered = { user: SignedInUser; expiresAt: number };
 export type SessionCheck = (

@@ -5,6 +5,7 @@ import { drizzle, type MySql2Database } from 'drizzle-orm/mysql2';
 import pLimit, { type LimitFunction } from 'p-limit';
 import mysql, { type Pool, type PoolConnection, type ResultSetHeader, type RowDataPacket } from 'mysql2/promise';
 import { isDeadlock, isFullOfStatements } from './errors.js';
+import { StallWatch } from './stalls.js';
 import { insideUnit, outsideUnit, Unit, unitOn } from './unit.js';
 
 /** A statement with when it began and how long it took: nanoseconds of `process.hrtime.bigint()`. */
@@ -63,6 +64,8 @@ export type Database = Statements & {
 
 /** The time limit of the pool's statements; work that needs more says so. */
 const STATEMENT_S = 30;
+/** How long a server may take to answer whether it is there. */
+const PROBE_MS = 2_000;
 
 async function timed<T>(work: Promise<T>, sql: unknown): Promise<T> {
   const cost = currentCost.getStore();
@@ -131,7 +134,7 @@ type Run = (sql: string, values: unknown[]) => Promise<unknown>;
 type How = 'execute' | 'query';
 
 /** Runs statements each on a connection of its own out of the pool. */
-function onPool(pool: Pool, how: How): Run {
+function onPool(pool: Pool, how: How, stalls: StallWatch): Run {
   const below = (pool as unknown as { pool: { getConnection(got: (error: Error | null, raw: Raw) => void): void } }).pool;
   return (sql, values) => {
     const unit = unitOn(pool);
@@ -140,6 +143,12 @@ function onPool(pool: Pool, how: How): Run {
     return new Promise((resolve, reject) => {
       below.getConnection((error, raw) => {
         if (error) return reject(error);
+        try {
+          stalls.begin(raw);
+        } catch (silent) {
+          raw.release();
+          return reject(silent);
+        }
         const meter = meterOf(raw);
         meter.begin(read);
         const run = (by: How) =>
@@ -147,6 +156,7 @@ function onPool(pool: Pool, how: How): Run {
             // The server has no room for prepared statements: send this one as text.
             if (by === 'execute' && isFullOfStatements(failed)) return void run('query');
             const stopped = meter.end();
+            stalls.end(raw);
             raw.release();
             if (failed) reject(stopped ?? failed);
             else resolve([rows, fields]);
@@ -158,10 +168,12 @@ function onPool(pool: Pool, how: How): Run {
 }
 
 /** Runs statements on one connection, one after another. */
-function onConnection(connection: PoolConnection, how: How): Run {
+function onConnection(connection: PoolConnection, how: How, stalls: StallWatch): Run {
   const run = { execute: connection.execute.bind(connection), query: connection.query.bind(connection) } as Record<How, Run>;
-  const meter = meterOf(connection.connection as unknown as Raw);
+  const raw = connection.connection as unknown as Raw;
+  const meter = meterOf(raw);
   return async (sql, values) => {
+    stalls.begin(raw);
     meter.begin(currentCost.getStore()?.read);
     try {
       return await run[how](sql, values);
@@ -170,6 +182,7 @@ function onConnection(connection: PoolConnection, how: How): Run {
       throw meter.end() ?? error;
     } finally {
       meter.end();
+      stalls.end(raw);
     }
   };
 }
@@ -183,11 +196,12 @@ function statementsOn(prepared: Run, plain: Run): Statements {
 
 const MAX_ATTEMPTS = 4;
 
-async function inTransaction<T>(connection: PoolConnection, work: (statements: Statements) => Promise<T>): Promise<T> {
-  await connection.query('START TRANSACTION');
+async function inTransaction<T>(connection: PoolConnection, stalls: StallWatch, work: (statements: Statements) => Promise<T>): Promise<T> {
+  const plain = onConnection(connection, 'query', stalls);
+  await plain('START TRANSACTION', []);
   try {
-    const result = await work(statementsOn(onConnection(connection, 'execute'), onConnection(connection, 'query')));
-    await connection.query('COMMIT');
+    const result = await work(statementsOn(onConnection(connection, 'execute', stalls), plain));
+    await plain('COMMIT', []);
     return result;
   } catch (error) {
     await connection.query('ROLLBACK').catch(() => connection.destroy());
@@ -224,11 +238,12 @@ async function retried<T>(work: () => Promise<T>): Promise<T> {
   }
 }
 
-async function asUnit<T>(pool: Pool, connection: PoolConnection, work: () => Promise<T>): Promise<[T, Unit]> {
-  const unit = new Unit(pool, connection, (on, how, sql, values) => onConnection(on, how)(sql, values));
+async function asUnit<T>(pool: Pool, connection: PoolConnection, stalls: StallWatch, work: () => Promise<T>): Promise<[T, Unit]> {
+  const unit = new Unit(pool, connection, (on, how, sql, values) => onConnection(on, how, stalls)(sql, values));
+  const plain = onConnection(connection, 'query', stalls);
   // A version that was read must be the current one, as it is in separate statements.
-  await connection.query('SET TRANSACTION ISOLATION LEVEL READ COMMITTED');
-  await connection.query('START TRANSACTION');
+  await plain('SET TRANSACTION ISOLATION LEVEL READ COMMITTED', []);
+  await plain('START TRANSACTION', []);
   try {
     const result = await insideUnit(unit, work);
     await unit.commit();
@@ -275,8 +290,9 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
   // Runs first on each connection, before any waiting caller.
   pool.pool.on('connection', (raw) => raw.query(`SET SESSION max_statement_time = ${STATEMENT_S}`));
   const slots = new TransactionSlots(Math.max(1, Math.floor(connections / 2)));
-  const pooled = statementsOn(onPool(pool, 'execute'), onPool(pool, 'query'));
-  const plain = onPool(pool, 'query');
+  const stalls = new StallWatch(() => answers({ ...settings, connectTimeout: PROBE_MS }));
+  const pooled = statementsOn(onPool(pool, 'execute', stalls), onPool(pool, 'query', stalls));
+  const plain = onPool(pool, 'query', stalls);
   // Statements of the ORM count as well.
   pool.query = ((sql: string, values: unknown[]) => timed(plain(sql, values), sql)) as typeof pool.query;
   const withConnection: Database['withConnection'] = async (work, statementS) => {
@@ -298,11 +314,11 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
     transaction: (work) => {
       const unit = unitOn(pool);
       if (unit) return unit.within(() => work(pooled));
-      return slots.take(() => retried(() => withConnection((connection) => inTransaction(connection, work))));
+      return slots.take(() => retried(() => withConnection((connection) => inTransaction(connection, stalls, work))));
     },
     unit: async (work) => {
       if (unitOn(pool)) return work();
-      const [result, unit] = await slots.take(() => retried(() => withConnection((connection) => asUnit(pool, connection, work))));
+      const [result, unit] = await slots.take(() => retried(() => withConnection((connection) => asUnit(pool, connection, stalls, work))));
       unit.committed();
       return result;
     },
@@ -315,6 +331,26 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
         await connection.end().catch(() => connection.destroy());
       }
     },
-    close: () => pool.end(),
+    close: () => {
+      stalls.close();
+      return pool.end();
+    },
   };
+}
+
+/** Whether the server answers on a new connection, within the time that connecting may take. */
+async function answers(settings: mysql.ConnectionOptions): Promise<boolean> {
+  try {
+    const connection = await mysql.createConnection(settings);
+    connection.on('error', () => undefined);
+    try {
+      await connection.query({ sql: 'SELECT 1', timeout: PROBE_MS });
+    } finally {
+      connection.destroy();
+    }
+    return true;
+  } catch (error) {
+    // A server that refuses is there: it says so to the statements themselves.
+    return (error as { code?: string }).code !== 'ETIMEDOUT' && (error as { code?: string }).code !== 'PROTOCOL_SEQUENCE_TIMEOUT';
+  }
 }
