@@ -63,6 +63,7 @@ const ROOMS = {
   'messages/channels': ['messages/notifications', 'messages/presence'],
   'insight/events': ['messages/devices'],
   'insight/questions': ['insight/events', 'messages/notifications', 'operations/telemetry'],
+  'insight/dateNotes': [],
   'insight/behaviour': ['insight/events', 'insight/questions'],
   'operations/reports': ['operations/telemetry', 'setup/members'],
 };

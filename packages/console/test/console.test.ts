@@ -443,7 +443,7 @@ describe('signed in', () => {
     await open(`${P}/users?open=${user}`);
     const drawer = page.getByRole('dialog');
     await drawer.getByLabel('Name').fill('Runa of the Ridge');
-    await drawer.getByLabel('Roles').fill('rescuer');
+    await drawer.getByLabel('Roles', { exact: true }).fill('rescuer');
     await page.keyboard.press('Enter');
     await drawer.getByLabel('User fields').fill('{"pace": "slow"}');
     expect(await violations(page)).toEqual([]);

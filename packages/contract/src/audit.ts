@@ -42,6 +42,7 @@ export const AUDIT_KINDS = {
   'user field': 'environment',
   'sign-in way': 'environment',
   'sign-in page': 'environment',
+  'date note': 'environment',
   'user role': 'environment',
   'user session': 'user',
 } as const;

@@ -3,6 +3,7 @@ import { alertOperations, incidentOperations } from './operations/alerts.js';
 import { auditOperations } from './operations/audit.js';
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
 import { channelOperations } from './operations/channels.js';
+import { dateNoteOperations } from './operations/dateNotes.js';
 import { deviceOperations } from './operations/devices.js';
 import { eventOperations } from './operations/events.js';
 import { gatewayOperations } from './operations/gateways.js';
@@ -68,6 +69,7 @@ export const operations = {
   digests: digestOperations,
   events: eventOperations,
   insight: insightOperations,
+  dateNotes: dateNoteOperations,
 };
 export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
   (group) => Object.values(group) as unknown as AnyOperation[],
@@ -98,6 +100,7 @@ export type * from './operations/alerts.js';
 export { REPORT_PERIODS, REPORT_SOURCES } from './operations/reports.js';
 export type * from './operations/reports.js';
 export type * from './operations/events.js';
+export type * from './operations/dateNotes.js';
 export type * from './operations/insight.js';
 export type * from './operations/log.js';
 export type * from './operations/apps.js';

@@ -3,6 +3,7 @@ import { collections } from './data/collections/capability.js';
 import { imports } from './data/imports/capability.js';
 import { records } from './data/records/capability.js';
 import { behaviour } from './insight/behaviour/capability.js';
+import { dateNotes } from './insight/dateNotes/capability.js';
 import { events } from './insight/events/capability.js';
 import { questions } from './insight/questions/capability.js';
 import { channels } from './messages/channels/capability.js';
@@ -69,6 +70,7 @@ const ROOMS = [
   channels,
   events,
   questions,
+  dateNotes,
   behaviour,
   reports,
 ] as const;

@@ -1,5 +1,5 @@
 /** Events of apps, and questions about the people who use them. */
-import { type EventCounts, operations } from '@orchard/contract';
+import { actorWords, type EventCounts, operations } from '@orchard/contract';
 import type { Command } from 'commander';
 import type { GlobalOptions } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
@@ -30,6 +30,7 @@ export function addEventCommands(program: Command): void {
 }
 
 export function addInsightCommands(program: Command): void {
+  addDateNotes(program);
   program.command('insight').description('questions about the people who use the apps');
   const own = operations.insight;
   addCall(program, operations.events.settings);
@@ -179,4 +180,12 @@ function printPaths(nodes: readonly PathNode[], total: number, depth: number): v
     );
     printPaths(next, total, depth + 1);
   }
+}
+
+function addDateNotes(program: Command): void {
+  const own = operations.dateNotes;
+  program.command('date-note').description('notes on dates, which charts over time show');
+  addList(program, own.list, [['at', ({ at }) => moment(at)], 'text', ['by', ({ by }) => actorWords(by)], 'id']);
+  addCall(program, own.add, { show: ({ id, at, text }) => ({ id, at, text }) });
+  addRemoval(program, own.remove, { what: ({ note: id }) => `Taking the note ${id} off its date` });
 }

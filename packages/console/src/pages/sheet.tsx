@@ -5,6 +5,7 @@ import { largestChanges, type Watched } from '@orchard/core/insight';
 import { Link } from 'react-router';
 import { useCall } from '../api.js';
 import { useEnvironment } from '../environment.js';
+import { DateNotes } from '../insight/dateNotes.js';
 import { Figure } from '../insight/figure.js';
 import { PeriodControl, span, useQuestion } from '../insight/question.js';
 import { Empty, Loaded, PageHead } from '../parts/basics.js';
@@ -29,6 +30,7 @@ export function SheetPage() {
     <Stack gap="lg">
       <PageHead title="Sheet" hint={`${params.app} / ${params.environment}: who uses it, and how they get on`}>
         <PeriodControl of={question} />
+        <DateNotes />
         <SaveReport of={{ source: 'people' }} period="four-weeks" />
         <FromCode calls={[coded(own.arrivals, { params, body }), coded(own.visits, { params, body })]} />
       </PageHead>

@@ -1,8 +1,10 @@
 /** A chart over time: line, bar, area, or shares of a whole; series that can be turned off, saved as picture or table. */
 import { AreaChart, BarChart, ChartTooltip, LineChart } from '@mantine/charts';
 import { ActionIcon, Group, SegmentedControl, Title, Tooltip } from '@mantine/core';
+import type { DateNote } from '@orchard/contract';
 import { IconPhotoDown, IconTableDown } from '@tabler/icons-react';
 import { type ReactNode, useRef, useState } from 'react';
+import { useDateNotes } from '../insight/dateNotes.js';
 import { type Point, pointedAt, type Row, SO_FAR, withUnfinished } from './unfinished.js';
 
 export type Series = { name: string; label: string; color: string /** Counts that have an axis of their own. */; axis?: 'right' };
@@ -65,6 +67,7 @@ export function ChartPanel({
   const [kind, setKind] = useState<Kind>(firstKind);
   const [off, setOff] = useState<ReadonlySet<string>>(new Set());
   const frame = useRef<HTMLDivElement>(null);
+  const notes = useDateNotes();
   const span = rows.length * stepMs;
   const isTime = !rows.some((row) => 'label' in row);
   const labelled = isTime ? rows.map((row) => ({ ...row, label: labelOf(row.at, span, stepMs, zone) })) : rows;
@@ -99,13 +102,10 @@ export function ChartPanel({
     gridAxis: 'x' as const,
     withLegend: false,
     ...(shown.some(({ axis }) => axis) ? { withRightYAxis: true, rightYAxisProps: { width: 64, unit: '' } } : {}),
-    referenceLines: limits.map(({ value, label, color }) => ({
-      y: value,
-      label,
-      color,
-      strokeDasharray: '6 4',
-      ifOverflow: 'extendDomain' as const,
-    })),
+    referenceLines: [
+      ...limits.map(({ value, label, color }) => ({ y: value, label, color, strokeDasharray: '6 4', ifOverflow: 'extendDomain' as const })),
+      ...(isTime ? noteLines(notes, labelled, stepMs) : []),
+    ],
     xAxisProps: { minTickGap: 48 },
     yAxisProps: { width: 72 },
     unit: suffix,
@@ -176,6 +176,25 @@ export function ChartPanel({
       </div>
     </section>
   );
+}
+
+/** A note stands at the step that it falls into. */
+function noteLines(notes: readonly DateNote[], rows: readonly Row[], stepMs: number) {
+  return notes.flatMap(({ at, text }) => {
+    const time = Date.parse(at);
+    const row = rows.find((one) => time >= Date.parse(one.at) && time < Date.parse(one.at) + stepMs);
+    return row
+      ? [
+          {
+            x: String(row.label),
+            label: text,
+            labelPosition: 'insideTopLeft' as const,
+            color: 'var(--mantine-color-dimmed)',
+            strokeDasharray: '2 3',
+          },
+        ]
+      : [];
+  });
 }
 
 function save(content: Blob, name: string): void {

@@ -16,6 +16,11 @@ const WAYS: Record<string, string> = {
   '/app/v1/sessions/code': 'Code',
   '/app/v1/sessions/link': 'Address by mail',
   '/app/v1/sessions/guest': 'Guest',
+  '/app/v1/sessions/passkey': 'Passkey',
+  '/app/v1/sessions/second-factor': 'Second factor',
+  '/app/v1/sessions/token': 'Token of a provider',
+  '/app/v1/sessions/directory': 'Directory',
+  '/identity/{app}/{environment}/ways/{way}/return': 'Provider, back on the sign-in page',
   '/identity/{app}/{environment}/authorize': 'Sign-in page',
   '/identity/{app}/{environment}/token': 'Code of the sign-in page',
 };
@@ -30,7 +35,11 @@ export function SignInOutcomes() {
       <Group>
         <RangeControl range={range} />
       </Group>
-      <Loaded of={usage}>{({ routes }) => <ByWay of={routes.filter(({ method, route }) => method === 'POST' && route in WAYS)} />}</Loaded>
+      <Loaded of={usage}>
+        {({ routes }) => (
+          <ByWay of={routes.filter(({ method, route }) => route in WAYS && (method === 'POST' || route.endsWith('/return')))} />
+        )}
+      </Loaded>
       <Reasons query={range.query} />
     </Stack>
   );

@@ -35,6 +35,7 @@ function LookForm({ of }: { of: SignInPageDocument }) {
           label="Colour"
           description="Of its buttons; their words are black or white, whichever reads better. Empty: ours."
           format="hex"
+          withEyeDropper={false}
           {...getInputProps('colour')}
         />
       </FormOf>
@@ -62,7 +63,6 @@ function Picture({ of }: { of: SignInPageDocument }) {
           label="Picture"
           description="PNG, JPEG or WebP, at most 150 kB"
           accept="image/png,image/jpeg,image/webp"
-          placeholder="Choose a file"
           onChange={upload}
         />
         {of.hasPicture && (

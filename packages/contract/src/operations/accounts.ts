@@ -151,7 +151,10 @@ const userField = z.strictObject(userFieldShape).meta({ id: 'UserField' });
 const namedUserField = z.object({ name: z.string(), ...userFieldShape });
 export type NamedUserField = z.output<typeof namedUserField>;
 const ofField = environmentParams.extend({
-  field: z.string().regex(/^[A-Za-z_][A-Za-z0-9_]{0,62}$/, 'A letter or _, then up to 62 letters, digits or _.'),
+  field: z
+    .string()
+    .regex(/^[A-Za-z_][A-Za-z0-9_]{0,62}$/, 'A letter or _, then up to 62 letters, digits or _.')
+    .refine((name) => name !== '__proto__', 'Another name: JSON libraries take this one for something else.'),
 });
 
 const importedUser = z.strictObject({

@@ -1,6 +1,6 @@
 /** Fields of users that the team has defined: the same types and constraints as those of collections, but for what leads elsewhere. */
 import type { ValueKind } from '../filter/condition.js';
-import type { JsonObject } from '../json.js';
+import { type JsonObject, own } from '../json.js';
 import { type Field, type FieldProblem, kindOfField, misfitOf, normalValue } from '../schema.js';
 import type { USER_FIELD_TYPES } from './userFieldTypes.js';
 
@@ -51,7 +51,7 @@ export function checkUserData(
   }
   // What only servers may set cannot be missing from a sign-up.
   const missing = Object.entries(fields).filter(
-    ([name, field]) => whole && field.required && (by === 'servers' || field.changedBy === 'user') && (changes[name] ?? null) === null,
+    ([name, field]) => whole && field.required && (by === 'servers' || field.changedBy === 'user') && (own(changes, name) ?? null) === null,
   );
   for (const [name] of missing) problems.push({ path: name, problem: `\`${name}\` is required.`, expected: 'a value' });
   return { values, problems };
@@ -70,7 +70,7 @@ export function shownData(fields: UserFields, data: JsonObject): JsonObject {
 export function ruleFields(fields: UserFields, data: JsonObject): JsonObject {
   const values: JsonObject = {};
   for (const name of meKinds(fields).keys()) {
-    const value = data[name];
+    const value = own(data, name);
     const field = fields[name] as UserField;
     if (value !== undefined && value !== null && misfitOf('users', name, field, value) === null) values[name] = value;
   }

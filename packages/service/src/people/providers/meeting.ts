@@ -80,7 +80,7 @@ export class Meeting {
   async #giveRoles(environment: Environment, name: string, way: SignInWay, { groups }: OutsidePerson, user: UserRow): Promise<UserRow> {
     const before = originsOf(user);
     const given = rolesOfGroups(way.roles, groups);
-    if (given.length === 0 && !before.ways[name]) return user;
+    if (given.length === 0 && !Object.hasOwn(before.ways, name)) return user;
     const after = withWayRoles(before, name, given);
     if (JSON.stringify(after) === JSON.stringify(before)) return user;
     const changes = { roles: rolesOf(after), roleOrigins: after };

@@ -58,7 +58,7 @@ function managedRoutes(parts: Parts, outside: OutsideWays): Route[] {
         const from = await sourceOf(parts, call, call.body);
         const there = call.body.way ?? name;
         const { secret, key, ...way } = await namedWay(from, there);
-        if ((await signInWays.read(environment)).ways[name])
+        if (Object.hasOwn((await signInWays.read(environment)).ways, name))
           throw new Problem('already-exists', `There is a way \`${name}\` here already. Remove it first, or choose another name.`);
         const known = new Set(await parts.directory.clientNames(environment.id));
         const again = (text: string) => sealSecret(environment, name, openSecret(from, there, text));

@@ -1,5 +1,6 @@
 /** Ways as the team sets them up: checked, sealed, stored, and shown without their secrets. */
 import { type NewSignInWay, Problem, type SignInWayDocument } from '@orchard/contract';
+import { own } from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import type { Platform } from '../../platform/platform.js';
 import type { OutsideWays } from './outsideWays.js';
@@ -30,7 +31,7 @@ export async function changeWays({ now }: Ground, environment: Environment, how:
 /** @throws {Problem} invalid-input */
 export async function storeWay(ground: Ground, environment: Environment, name: string, wanted: NewSignInWay): Promise<SignInWay> {
   demandUsable(wanted);
-  const before = (await signInWays.read(environment)).ways[name];
+  const before = own((await signInWays.read(environment)).ways, name);
   const way = await sealed(ground, environment, name, wanted, before);
   await changeWays(ground, environment, (ways) => ({ ...ways, [name]: way }));
   return way;

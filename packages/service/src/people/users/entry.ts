@@ -1,6 +1,6 @@
 /** Who may have an account, and from which versions of the apps people get in. */
 import { type EntryRules, Problem } from '@orchard/contract';
-import { compareVersions, versionOf } from '@orchard/core';
+import { compareVersions, own, versionOf } from '@orchard/core';
 import { type Call, type Environment, explainsRefusals } from '../../platform/call.js';
 import { Settings } from '../../platform/settings/settingStore.js';
 
@@ -74,7 +74,7 @@ export async function demandGuests(environment: Environment): Promise<void> {
 
 /** @throws {Problem} app-outdated */
 export async function demandVersion(environment: Environment, { client, version }: Caller): Promise<void> {
-  const least = (await entryRules.read(environment)).leastVersions[client];
+  const least = own((await entryRules.read(environment)).leastVersions, client);
   if (least === undefined || (version !== null && compareVersions(version, least) >= 0)) return;
   throw new Problem(
     'app-outdated',

@@ -1,4 +1,5 @@
 import { operations, Problem, type UserRole } from '@orchard/contract';
+import { own as ownMember } from '@orchard/core';
 import { bind, type Environment, environmentOf, type Route } from '../../platform/call.js';
 import { guarded } from '../../platform/upkeep.js';
 import type { Parts } from './parts.js';
@@ -16,7 +17,7 @@ export function roleRoutes(parts: Parts, store: UserStore): Route[] {
     const names = [...new Set([...Object.keys(roles), ...counts.keys(), ...groups.map(({ role }) => role)])].sort();
     return names.map((name) => ({
       name,
-      ...(roles[name] ?? { description: '', rule: null }),
+      ...(ownMember(roles, name) ?? { description: '', rule: null }),
       users: counts.get(name) ?? 0,
       groups: groups.filter(({ role }) => role === name).map(({ way, group }) => ({ way, group })),
       isDefined: Object.hasOwn(roles, name),

@@ -1,6 +1,7 @@
 /** Which member somebody from a provider is, and the roles that the groups there give. */
 import { createHash } from 'node:crypto';
 import { Problem, type Role } from '@orchard/contract';
+import { own } from '@orchard/core';
 import type { OutsidePerson } from '../../people/providers/person.js';
 import { accountName } from '../../people/providers/person.js';
 import { Settings } from '../../platform/settings/settingStore.js';
@@ -52,7 +53,7 @@ export async function memberOf(parts: Parts, way: string, person: OutsidePerson)
 async function rolesBy(parts: Parts, way: string, groups: readonly string[]): Promise<Record<string, Role>> {
   const { groups: all } = await memberGroups.read(parts.directory.installation());
   const given: Record<string, Role> = {};
-  for (const { app, environment, role } of groups.flatMap((group) => all[way]?.[group] ?? [])) {
+  for (const { app, environment, role } of groups.flatMap((group) => own(own(all, way) ?? {}, group) ?? [])) {
     const found = await parts.directory.environment(app, environment).catch(() => null);
     if (found && RANK[role] > RANK[given[found.id] ?? 'viewer'] - (given[found.id] ? 0 : 1)) given[found.id] = role;
   }

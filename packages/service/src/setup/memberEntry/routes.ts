@@ -1,4 +1,5 @@
 import { type MemberEntryWay, operations, Problem } from '@orchard/contract';
+import { own as ownMember } from '@orchard/core';
 import { checkWay } from '../../people/providers/check.js';
 import type { OutsideWays } from '../../people/providers/outsideWays.js';
 import { dropWay, presentWay, storeWay } from '../../people/providers/wayKeeping.js';
@@ -13,7 +14,10 @@ export function memberEntryRoutes(parts: Parts, outside: OutsideWays, entry: Con
   const here = () => parts.directory.installation();
   const list = async (): Promise<MemberEntryWay[]> => {
     const { groups } = await memberGroups.read(here());
-    return (await allWays(here())).map(([name, way]) => ({ way: presentWay(outside, here(), name, way), groups: groups[name] ?? {} }));
+    return (await allWays(here())).map(([name, way]) => ({
+      way: presentWay(outside, here(), name, way),
+      groups: ownMember(groups, name) ?? {},
+    }));
   };
   const named = async (name: string) => (await list()).find(({ way }) => way.name === name) ?? null;
   const keepGroups = async (name: string, of: GroupRoles | null) => {
