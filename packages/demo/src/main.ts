@@ -9,6 +9,7 @@ import { openDatabase } from '@orchard/service/past';
 import { type FleetDevice, registerFleet } from './fleet.js';
 import { writeHistory } from './history.js';
 import { MAIL_ACCOUNT } from '@orchard/simulators';
+import { seedDateNotes } from './dateNotes.js';
 import { seedPeople } from './people.js';
 import { type SimulatorAddresses, seedChannels, seedGateways, seedMessages, seedTeam, seedTopics } from './messages.js';
 import { APP, HANDSETS, HIKER, hikers, OWNER } from './scenario.js';
@@ -182,6 +183,7 @@ async function fill(
   step('seeding ninety days of use');
   await seedUse(owner, data, 'live', liveDevices, now);
   await seedUse(owner, data, 'dev', devices, now);
+  await seedDateNotes(owner, now);
   step('seeding operations');
   await seedOperations(owner, service.address, { dev: seeded.clientKey, live: seeded.live.clientKey }, now);
   const document = {

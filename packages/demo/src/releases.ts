@@ -4,7 +4,7 @@ import type { ClientName } from './patterns.js';
 import { ZONES } from './zones.js';
 
 const DAY_MS = 86_400_000;
-const RELEASES: [version: string, daysAgo: number][] = [
+export const RELEASES: readonly [version: string, daysAgo: number][] = [
   ['2.4.0', 200],
   ['2.5.0', 70],
   ['2.6.0', 36],
