@@ -146,7 +146,10 @@ async function checkDirectory(
     if (reached.ofPerson.length === 0)
       walk.fail('groups', `The filter ${way.groups.filter} finds no group of ${user}, of ${reached.groups} there are.`);
     const roles = rolesOfGroups(way.roles, reached.ofPerson);
-    walk.pass('groups', `${reached.ofPerson.join(', ')}: ${roles.length > 0 ? `gives the roles ${roles.join(', ')}` : 'gives no role'}`);
+    walk.pass(
+      'groups',
+      `${reached.ofPerson.join(', ')}: ${roles.length > 0 ? `gives the role${roles.length > 1 ? 's' : ''} ${roles.join(', ')}` : 'gives no role'}`,
+    );
   } else if (way.groups) walk.pass('groups', `${reached.groups} below ${way.groups.base}`);
   if (user === undefined || password === undefined) return;
   const person = await directories
