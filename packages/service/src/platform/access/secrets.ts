@@ -1,19 +1,6 @@
 /** Keeping secrets: encryption of credentials, keys derived for each purpose, hashes of keys, passwords. */
-import {
-  createCipheriv,
-  createDecipheriv,
-  createHash,
-  hkdfSync,
-  pbkdf2,
-  randomBytes,
-  scrypt,
-  type ScryptOptions,
-  timingSafeEqual,
-} from 'node:crypto';
-import { promisify } from 'node:util';
-import { hash, verify } from '@node-rs/argon2';
-import { verify as verifyBcrypt } from '@node-rs/bcrypt';
-import { readPasswordHash } from '@orchard/core/accounts';
+import { createCipheriv, createDecipheriv, createHash, hkdfSync, randomBytes } from 'node:crypto';
+import { hashInThread, matchesInThread } from './hashThreads.js';
 
 /** A 32-byte key for one purpose, derived from the installation's secret key (HKDF, RFC 5869). */
 export function deriveKey(secretKey: Buffer, purpose: string): Buffer {
@@ -47,42 +34,14 @@ export function unseal(secretKey: Buffer, context: string, sealed: string): Buff
 /** Keys have 128 random bits, so a plain hash is enough. */
 export const hashKey = (key: string): string => createHash('sha256').update(key).digest('hex');
 
-/** Argon2id with the parameters OWASP gives as a minimum: 19 MiB, 2 passes, 1 lane. */
-const ARGON2ID = { algorithm: 2, memoryCost: 19_456, timeCost: 2, parallelism: 1 };
-export const hashPassword = (password: string): Promise<string> => hash(password, ARGON2ID);
+export const hashPassword = hashInThread;
 
 let decoy: Promise<string> | undefined;
 /** Verifies a password. Without a hash (no such account) it takes as long, so that the duration reveals nothing. */
 export async function verifyPassword(passwordHash: string | undefined, password: string): Promise<boolean> {
   decoy ??= hashPassword(randomBytes(16).toString('hex'));
-  const matches = await matchesHash(passwordHash ?? (await decoy), password);
+  const matches = await matchesInThread(passwordHash ?? (await decoy), password);
   return matches && passwordHash !== undefined;
 }
 
-const deriveScrypt = promisify<string, Uint8Array, number, ScryptOptions, Buffer>(scrypt);
-const derivePbkdf2 = promisify(pbkdf2);
-
-/** Of our own, or of a system that accounts were taken over from. */
-async function matchesHash(text: string, password: string): Promise<boolean> {
-  const known = readPasswordHash(text);
-  if (typeof known === 'string') return false;
-  switch (known.scheme) {
-    case 'argon2':
-      return verify(text, password);
-    case 'bcrypt':
-      return verifyBcrypt(password, text);
-    case 'scrypt': {
-      const { ln, r, p, salt, hash: wanted } = known;
-      const options = { N: 2 ** ln, r, p, maxmem: 256 * 2 ** ln * r };
-      return timingSafeEqual(await deriveScrypt(password, salt, wanted.length, options), wanted);
-    }
-    case 'pbkdf2': {
-      const { digest, iterations, salt, hash: wanted } = known;
-      return timingSafeEqual(await derivePbkdf2(password, salt, iterations, wanted.length, digest), wanted);
-    }
-  }
-}
-
-/** Whether a hash that has just matched should be replaced by one of ours. */
-export const isOwnHash = (text: string): boolean =>
-  text.startsWith(`$argon2id$v=19$m=${ARGON2ID.memoryCost},t=${ARGON2ID.timeCost},p=${ARGON2ID.parallelism}$`);
+export { isOwnHash } from './passwordHashes.js';
