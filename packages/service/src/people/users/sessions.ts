@@ -103,8 +103,7 @@ export class Sessions {
   /** Whoever knows the password. @throws {Problem} sign-in-refused, rate-exceeded, confirmation-missing */
   async userByPassword(environment: Environment, caller: Caller, email: string, password: string): Promise<UserRow> {
     const user = await this.store.findByEmail(environment, email);
-    const isFamiliar = await this.#guesses(environment).isFamiliar(email, caller.address);
-    await this.demandPassword(environment, email, user, { password, address: caller.address });
+    const { isFamiliar } = await this.demandPassword(environment, email, user, { password, address: caller.address });
     if (!user) throw new Problem('sign-in-refused');
     if (user.disabled) throw new Problem('sign-in-refused', DISABLED);
     const { confirm } = await entryRules.read(environment);
@@ -130,15 +129,16 @@ export class Sessions {
     email: string,
     user: UserRow | null,
     given: { password: string; address: string; words?: string },
-  ): Promise<void> {
+  ): Promise<{ isFamiliar: boolean }> {
     const { password, address, words } = given;
     const guesses = this.#guesses(environment);
-    await guesses.demand(email, address);
+    const known = await guesses.demand(email, address);
     const hash = user ? await this.#credentials.passwordHash(environment, user.id) : undefined;
     if (await verifyPassword(hash, password)) {
       // One that was taken over becomes one of ours at the first sign-in.
       if (user && hash && !isOwnHash(hash)) await this.#credentials.setPassword(environment, user.id, await hashPassword(password));
-      return guesses.noteSuccess(email, address);
+      await guesses.noteSuccess(email, address);
+      return known;
     }
     await guesses.noteFailure(email, address);
     throw new Problem('sign-in-refused', words);

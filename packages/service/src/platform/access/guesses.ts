@@ -29,8 +29,11 @@ export class Guesses {
     private readonly table: string,
   ) {}
 
-  /** @throws {Problem} rate-exceeded */
-  async demand(account: string, address: string): Promise<void> {
+  /**
+   * @returns whether the account signed in from there before
+   * @throws {Problem} rate-exceeded
+   */
+  async demand(account: string, address: string): Promise<{ isFamiliar: boolean }> {
     const names = namesOf(account, address);
     const rows = await this.database.runRows<Row>(`SELECT who, failures, lastAt FROM ${this.table} WHERE who IN (?)`, [
       Object.values(names),
@@ -43,19 +46,11 @@ export class Guesses {
       isFamiliar ? 0 : this.#waitFor('account', found.get(names.account), LONGEST_ACCOUNT_WAIT_MS),
     ];
     const waitMs = Math.max(...waits);
-    if (waitMs <= 0) return;
+    if (waitMs <= 0) return { isFamiliar };
     const retryAfterS = Math.ceil(waitMs / 1000);
     throw new Problem('rate-exceeded', `Too many sign-ins have failed here. Wait ${retryAfterS} s, or set a new password.`, {
       retryAfterS,
     });
-  }
-
-  /** Whether the account signed in from there before. */
-  async isFamiliar(account: string, address: string): Promise<boolean> {
-    const [row] = await this.database.runRows<Row>(`SELECT who, failures, lastAt FROM ${this.table} WHERE who = ?`, [
-      namesOf(account, address).familiar,
-    ]);
-    return this.#age(row) < FAMILIAR_MS;
   }
 
   async noteFailure(account: string, address: string): Promise<void> {
