@@ -26,6 +26,7 @@ export class StallWatch {
   #silent = false;
   #asking = false;
   #misses = 0;
+  #answeredAt = 0;
   #timer: NodeJS.Timeout | null = null;
 
   /** @param probe whether the server answers, on a connection of its own; it ends by itself */
@@ -48,11 +49,14 @@ export class StallWatch {
   async #look(): Promise<void> {
     if (this.#asking) return;
     const since = this.now() - QUIET_MS;
-    if (!this.#silent && ![...this.#running.values()].some((begun) => begun < since)) return this.#rest();
+    const isQuiet = this.#answeredAt < since && [...this.#running.values()].some((begun) => begun < since);
+    if (!this.#silent && !isQuiet) return this.#rest();
     this.#asking = true;
     try {
       // A single miss may be ours: a busy process reads an answer late.
-      this.#misses = (await this.probe()) ? 0 : this.#misses + 1;
+      const isThere = await this.probe();
+      if (isThere) this.#answeredAt = this.now();
+      this.#misses = isThere ? 0 : this.#misses + 1;
       this.#silent = this.#misses >= MISSES;
       if (this.#silent) this.#cut();
     } finally {

@@ -1,7 +1,7 @@
 /** Cross-origin calls (the CORS protocol of the Fetch standard) for the app API. */
 import type { Request, Response } from 'express';
 
-const EXPOSED = 'ETag, Link, Location, Orchard-Notice, Orchard-Request, Retry-After, traceparent';
+const EXPOSED = 'ETag, Link, Location, Orchard-Notice, Orchard-Request, Orchard-Support, Retry-After, traceparent';
 
 /** What a web app asks of its issuer itself; the page on which people sign in is opened, not read. */
 const ISSUER = /^\/identity\/[^/]+\/[^/]+\/(token|revoke|userinfo|jwks\.json|\.well-known\/)/;
