@@ -42,3 +42,19 @@ export async function violations(on: Page): Promise<string[]> {
   );
   return found.map(({ id, nodes }) => `${id}: ${nodes.map(({ html }) => html.slice(0, 120)).join(' | ')}`);
 }
+
+/** Chromium's own authenticator, which unlocks by itself. */
+export async function withAuthenticator(page: Page): Promise<void> {
+  const session = await page.context().newCDPSession(page);
+  await session.send('WebAuthn.enable');
+  await session.send('WebAuthn.addVirtualAuthenticator', {
+    options: {
+      protocol: 'ctap2',
+      transport: 'internal',
+      hasResidentKey: true,
+      hasUserVerification: true,
+      isUserVerified: true,
+      automaticPresenceSimulation: true,
+    },
+  });
+}

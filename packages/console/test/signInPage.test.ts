@@ -3,7 +3,7 @@ import { operations } from '@orchard/contract';
 import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, inject, it } from 'vitest';
 import { freePort, makeApp, PASSWORD, signUp, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
-import { openBrowser, openPage, violations } from './browser.js';
+import { openBrowser, openPage, violations, withAuthenticator } from './browser.js';
 
 const RETURN = 'http://127.0.0.1/signed-in';
 let test: TestService;
@@ -57,18 +57,7 @@ it('signs in with a password, and is accessible in light and dark and from right
 });
 
 it('signs in with a passkey that was created on the page’s host', async () => {
-  const session = await page.context().newCDPSession(page);
-  await session.send('WebAuthn.enable');
-  await session.send('WebAuthn.addVirtualAuthenticator', {
-    options: {
-      protocol: 'ctap2',
-      transport: 'internal',
-      hasResidentKey: true,
-      hasUserVerification: true,
-      isUserVerified: true,
-      automaticPresenceSimulation: true,
-    },
-  });
+  await withAuthenticator(page);
   const { token, id } = await signUp(test, app.dev.clientKey, 'ivo');
   const as = (body: object) => ({ key: app.dev.clientKey, token, body });
   const { publicKey } = (await test.app('POST', '/users/me/passkey-challenges', as({ password: PASSWORD }))).body;

@@ -9,7 +9,7 @@ import { Secret, TOTP } from 'otpauth';
 import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { makeApp, OWNER, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
-import { openBrowser, openPage, signIn, violations } from './browser.js';
+import { openBrowser, openPage, signIn, violations, withAuthenticator } from './browser.js';
 
 const PASSWORD = 'larch-and-juniper';
 const STEP_MS = 30_000;
@@ -161,22 +161,6 @@ describe('an authenticator app', () => {
 });
 
 describe('a passkey', () => {
-  /** Chromium's own authenticator, which unlocks by itself. */
-  async function withAuthenticator(page: Page): Promise<void> {
-    const session = await page.context().newCDPSession(page);
-    await session.send('WebAuthn.enable');
-    await session.send('WebAuthn.addVirtualAuthenticator', {
-      options: {
-        protocol: 'ctap2',
-        transport: 'internal',
-        hasResidentKey: true,
-        hasUserVerification: true,
-        isUserVerified: true,
-        automaticPresenceSimulation: true,
-      },
-    });
-  }
-
   it('is added, signs in without a password, and confirms', async () => {
     const page = await person('ines');
     await withAuthenticator(page);

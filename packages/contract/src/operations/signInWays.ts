@@ -1,6 +1,7 @@
 /** Ways to sign in at providers outside: set up by the team, used by apps, listed by users. */
 import { z } from 'zod';
 import { ENVIRONMENT, environmentParams, nothing, operation, slug, time } from '../common.js';
+import type { ProblemName } from '../problems.js';
 import { role, tokens } from './users.js';
 
 export const WAY_KINDS = ['openid', 'oauth', 'saml', 'directory', 'tokens'] as const;
@@ -12,6 +13,17 @@ const developer = { kind: 'member', role: 'developer' } as const;
 const maintainer = { kind: 'member', role: 'maintainer' } as const;
 const signedIn = { kind: 'app', user: 'required' } as const;
 const anApp = { kind: 'app', user: 'optional' } as const;
+/** Of a sign-in at a provider, whoever brings the proof. */
+const MEETING_PROBLEMS: ProblemName[] = [
+  'not-found',
+  'sign-in-refused',
+  'second-factor-needed',
+  'already-exists',
+  'access-refused',
+  'rate-exceeded',
+  'app-outdated',
+  'busy',
+];
 const ofWay = environmentParams.extend({ way: slug });
 
 const address = (what: string) => z.url({ protocol: /^https?$/, error: what }).max(500);
@@ -280,16 +292,7 @@ export const signInWayOperations = {
     body: z.strictObject({ way: slug, token: z.string().min(1).max(20_000) }),
     status: 201,
     reply: tokens,
-    problems: [
-      'not-found',
-      'sign-in-refused',
-      'second-factor-needed',
-      'already-exists',
-      'access-refused',
-      'rate-exceeded',
-      'app-outdated',
-      'busy',
-    ],
+    problems: MEETING_PROBLEMS,
   }),
   signInAtDirectory: operation({
     id: 'signInWays.signInAtDirectory',
@@ -301,16 +304,7 @@ export const signInWayOperations = {
     body: z.strictObject({ way: slug, user: z.string().min(1).max(200), password: z.string().min(1).max(256) }),
     status: 201,
     reply: tokens,
-    problems: [
-      'not-found',
-      'sign-in-refused',
-      'second-factor-needed',
-      'already-exists',
-      'access-refused',
-      'rate-exceeded',
-      'app-outdated',
-      'busy',
-    ],
+    problems: MEETING_PROBLEMS,
   }),
   mine: operation({
     id: 'signInWays.mine',

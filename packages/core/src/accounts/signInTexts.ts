@@ -76,7 +76,7 @@ const TEXTS: Record<string, SignInTexts> = {
     user: 'User name',
     wrongUser: 'User name or password is wrong.',
     notAdded: 'This account could not be added.',
-    adding: 'You are about to add your account at {way} to the account {email} of {app}. If that one is not yours, close this page.',
+    adding: 'The account that you sign in to there is added to the account {email} of {app}. If that one is not yours, close this page.',
     goOn: 'Go on',
   },
   nb: {
@@ -115,7 +115,7 @@ const TEXTS: Record<string, SignInTexts> = {
     user: 'Brukernavn',
     wrongUser: 'Brukernavnet eller passordet er feil.',
     notAdded: 'Kontoen kunne ikke legges til.',
-    adding: 'Du er i ferd med å legge til kontoen din hos {way} i kontoen {email} på {app}. Er den ikke din, lukk denne siden.',
+    adding: 'Kontoen du logger inn på der, legges til kontoen {email} på {app}. Er den ikke din, lukk denne siden.',
     goOn: 'Fortsett',
   },
   de: {
@@ -154,7 +154,8 @@ const TEXTS: Record<string, SignInTexts> = {
     user: 'Benutzername',
     wrongUser: 'Benutzername oder Passwort ist falsch.',
     notAdded: 'Dieses Konto konnte nicht hinzugefügt werden.',
-    adding: 'Du fügst gleich dein Konto bei {way} dem Konto {email} von {app} hinzu. Falls dieses nicht deins ist, schließe diese Seite.',
+    adding:
+      'Das Konto, bei dem du dich dort anmeldest, wird dem Konto {email} von {app} hinzugefügt. Falls dieses nicht deins ist, schließe diese Seite.',
     goOn: 'Weiter',
   },
   ja: {
@@ -194,7 +195,7 @@ const TEXTS: Record<string, SignInTexts> = {
     wrongUser: 'ユーザー名またはパスワードが正しくありません。',
     notAdded: 'このアカウントを追加できませんでした。',
     adding:
-      '{way} のアカウントを、{app} のアカウント {email} に追加しようとしています。ご自身のものでない場合は、このページを閉じてください。',
+      'そこでサインインするアカウントが、{app} のアカウント {email} に追加されます。ご自身のものでない場合は、このページを閉じてください。',
     goOn: '続ける',
   },
   ar: {
@@ -233,7 +234,7 @@ const TEXTS: Record<string, SignInTexts> = {
     user: 'اسم المستخدم',
     wrongUser: 'اسم المستخدم أو كلمة المرور غير صحيح.',
     notAdded: 'تعذّرت إضافة هذا الحساب.',
-    adding: 'أنت على وشك إضافة حسابك لدى {way} إلى الحساب {email} في {app}. إن لم يكن حسابك فأغلق هذه الصفحة.',
+    adding: 'سيُضاف الحساب الذي تسجّل الدخول إليه هناك إلى الحساب {email} في {app}. إن لم يكن حسابك فأغلق هذه الصفحة.',
     goOn: 'متابعة',
   },
 };

@@ -103,7 +103,7 @@ export function pageOf(shown: Shown): string {
   const { language, texts } = signInTexts(shown.languages);
   const fill = fillerOf(shown);
   const trouble = shown.trouble ? `<p class="care" role="alert">${fill(texts[shown.trouble])}</p>` : '';
-  const titles: Partial<Record<View, string>> = { 'sign-up': texts.signUpTitle, directory: '{way}' };
+  const titles: Partial<Record<View, string>> = { 'sign-up': texts.signUpTitle, directory: '{way}', add: '{way}' };
   return frame(shown, language, texts, titles[shown.view] ?? texts.title, trouble + viewOf(shown, texts, fill));
 }
 

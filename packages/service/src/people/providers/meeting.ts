@@ -54,7 +54,7 @@ export class Meeting {
   async add(environment: Environment, name: string, way: SignInWay, person: OutsidePerson, user: UserRow): Promise<void> {
     const other = await this.parts.userStore.findByCredential(environment, CREDENTIAL, identifierOf(person));
     if (other && other.id !== user.id)
-      throw new Problem('already-exists', `${accountName(person)} at ${way.title} signs in to another account. Remove it there first.`);
+      throw new Problem('already-exists', `${accountName(person)} signs in to another account already. Remove it there first.`);
     await this.#keep(environment, name, way, person, user);
   }
 
