@@ -6,7 +6,7 @@ import { Factors } from '../../platform/access/factors/factors.js';
 import { FactorStore, type FactorTables } from '../../platform/access/factors/factorStore.js';
 import { Passkeys, type Site, siteAt } from '../../platform/access/factors/passkeys.js';
 import { Guesses } from '../../platform/access/guesses.js';
-import { seal, unseal } from '../../platform/access/secrets.js';
+import { readTicket, writeTicket } from '../../platform/access/tickets.js';
 import { guessTable } from '../../platform/access/tables.js';
 import type { Call, Environment } from '../../platform/call.js';
 import { confirmedUser } from '../users/account.js';
@@ -15,7 +15,6 @@ import type { UserRow } from '../users/store.js';
 import type { Parts } from './parts.js';
 import { userChallengeTable, userFactorTable, userRecoveryCodeTable } from './tables.js';
 
-const TICKET_MS = 5 * 60_000;
 /** How long after its start a session stands for its owner, who has nothing else to prove it with. */
 const FRESH_MS = 10 * 60_000;
 const TICKET = 'ticket of a sign-in';
@@ -65,7 +64,7 @@ export class UserFactors {
 
   /** Shows for some minutes that a user has passed the first factor at a client. */
   writeTicket({ keys }: Environment, userId: string, client: string): string {
-    return seal(keys.data, TICKET, JSON.stringify({ userId, client, until: this.parts.now() + TICKET_MS }));
+    return writeTicket(keys.data, TICKET, { userId, client }, this.parts.now());
   }
 
   /**
@@ -73,8 +72,8 @@ export class UserFactors {
    * @throws {Problem} link-refused, second-factor-refused, rate-exceeded
    */
   async finish(environment: Environment, client: string, ticket: string, code: string, address: string): Promise<UserRow> {
-    const read = readTicket(environment, ticket);
-    if (!read || read.client !== client || read.until <= this.parts.now())
+    const read = readTicket<{ userId: string; client: string }>(environment.keys.data, TICKET, ticket, this.parts.now());
+    if (read?.client !== client)
       throw new Problem('link-refused', 'The sign-in was begun more than five minutes ago, or elsewhere. Begin again.');
     await (await this.of(environment)).useCode(read.userId, code, address);
     return this.parts.userStore.named(environment, read.userId);
@@ -111,13 +110,5 @@ export class UserFactors {
     if (!session || this.parts.now() - session.createdAt.getTime() > FRESH_MS)
       throw new Problem('second-factor-needed', 'Confirm that it is you: sign in again, and do it within ten minutes.', { methods: [] });
     return user;
-  }
-}
-
-function readTicket({ keys }: Environment, ticket: string): { userId: string; client: string; until: number } | null {
-  try {
-    return JSON.parse(unseal(keys.data, TICKET, ticket).toString());
-  } catch {
-    return null;
   }
 }

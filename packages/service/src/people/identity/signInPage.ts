@@ -3,6 +3,7 @@ import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { parse as parseCookie } from 'cookie';
 import type { Call, Environment } from '../../platform/call.js';
+import { leadTo } from '../../platform/http/leading.js';
 import { OtherAccount } from '../providers/meeting.js';
 import type { OutsidePerson } from '../providers/person.js';
 import { isVisited, type SignInWay } from '../providers/ways.js';
@@ -390,12 +391,4 @@ function readPasskey(text: string | undefined): JsonObject {
   } catch {
     return {};
   }
-}
-
-function leadTo({ response }: Pick<Call, 'response'>, address: string): 'streaming' {
-  response.status(303).setHeader('location', address);
-  response.setHeader('cache-control', 'no-store');
-  response.setHeader('referrer-policy', 'no-referrer');
-  response.end();
-  return 'streaming';
 }

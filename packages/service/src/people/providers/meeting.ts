@@ -1,5 +1,4 @@
 /** Whose account it is: a person outside meets an account here. */
-import { createHash } from 'node:crypto';
 import { Problem, type ProviderAccount } from '@orchard/contract';
 import { rolesOf, rolesOfGroups, withWayRoles } from '@orchard/core/accounts';
 import type { Environment } from '../../platform/call.js';
@@ -8,7 +7,7 @@ import { originsOf } from '../users/roles.js';
 import type { CredentialRow } from '../users/credentials.js';
 import type { UserRow } from '../users/store.js';
 import type { Parts } from './parts.js';
-import { accountName, type OutsidePerson } from './person.js';
+import { accountName, identifierOf, type OutsidePerson } from './person.js';
 import type { ProviderTokenKeeper } from './providerTokens.js';
 import { allWays, type SignInWay } from './ways.js';
 
@@ -18,11 +17,6 @@ type Verifier = { iss: string; sub: string; way?: string; account?: string };
 
 /** Somebody else has the address, and it was not proved by both ways. */
 export class OtherAccount extends Error {}
-
-const identifierOf = ({ issuer, subject }: OutsidePerson): string =>
-  createHash('sha256')
-    .update(JSON.stringify([issuer, subject]))
-    .digest('base64url');
 
 export class Meeting {
   constructor(
@@ -71,9 +65,11 @@ export class Meeting {
       createdAt: new Date(this.parts.now()),
     };
     await userStore.addCredential(environment, row);
-    const credential = await userStore.credential(environment, user.id, CREDENTIAL, row.identifier);
-    if (credential && person.tokens && 'keepTokens' in way && way.keepTokens)
+    if (person.tokens && 'keepTokens' in way && way.keepTokens) {
+      // An account that was there already keeps its id.
+      const credential = (await userStore.credential(environment, user.id, CREDENTIAL, row.identifier)) ?? row;
       await this.tokens.keep(environment, { credentialId: credential.id, userId: user.id, way: name }, person.tokens);
+    }
     return this.#giveRoles(environment, name, way, person, user);
   }
 

@@ -1,4 +1,5 @@
 /** Somebody as a provider outside names them. */
+import { createHash } from 'node:crypto';
 import { isPlainObject } from '@orchard/core';
 
 export type ProviderTokens = {
@@ -60,3 +61,9 @@ export const namedPerson = (
   email: email?.includes('@') ? email.trim().toLowerCase().slice(0, 254) : null,
   name: name?.trim() ? name.trim().slice(0, 200) : null,
 });
+
+/** Names the account at a provider among all accounts: a subject is unique within its issuer alone. */
+export const identifierOf = ({ issuer, subject }: OutsidePerson): string =>
+  createHash('sha256')
+    .update(JSON.stringify([issuer, subject]))
+    .digest('base64url');

@@ -7,9 +7,9 @@ import { fileURLToPath } from 'node:url';
 import { Worker } from 'node:worker_threads';
 
 /** `against`: the hash that the password is checked by; null to make one. */
-export type HashTask = { id: number; password: string; against: string | null };
-export type HashAnswer = { id: number; value: string | boolean } | { id: number; failed: string };
-type Waiting = { resolve: (value: never) => void; reject: (error: Error) => void };
+export type HashTask = { password: string; against: string | null };
+export type HashAnswer = { value: string | boolean } | { failed: string };
+type Waiting = HashTask & { resolve: (value: never) => void; reject: (error: Error) => void };
 
 const MOST = Math.max(2, Math.min(4, availableParallelism()));
 /** Tests run the sources; the thread is always the built file. */
@@ -17,52 +17,51 @@ const workerFile = (): string => fileURLToPath(new URL('./hashWorker.js', import
 
 class HashThreads {
   readonly #idle: Worker[] = [];
-  readonly #queue: HashTask[] = [];
-  readonly #waiting = new Map<number, Waiting>();
-  #started = 0;
-  #next = 1;
+  readonly #queue: Waiting[] = [];
+  /** What each thread works on: one password at a time. */
+  readonly #busy = new Map<Worker, Waiting>();
 
   run<Value extends string | boolean>(password: string, against: string | null): Promise<Value> {
-    const task = { id: this.#next++, password, against };
     return new Promise<Value>((resolve, reject) => {
-      this.#waiting.set(task.id, { resolve: resolve as Waiting['resolve'], reject });
-      this.#queue.push(task);
+      this.#queue.push({ password, against, resolve: resolve as Waiting['resolve'], reject });
       this.#hand();
     });
   }
 
   #hand(): void {
     const task = this.#queue[0];
-    const worker = task && (this.#idle.pop() ?? (this.#started < MOST ? this.#start() : undefined));
+    const worker = task && (this.#idle.pop() ?? (this.#busy.size < MOST ? this.#start() : undefined));
     if (!task || !worker) return;
     this.#queue.shift();
+    this.#busy.set(worker, task);
     worker.ref();
-    worker.postMessage(task);
+    const { password, against } = task;
+    worker.postMessage({ password, against } satisfies HashTask);
   }
 
   #start(): Worker {
-    this.#started++;
     const worker = new Worker(workerFile(), { resourceLimits: { maxOldGenerationSizeMb: 24, maxYoungGenerationSizeMb: 2 } });
     worker.on('message', (answer: HashAnswer) => {
-      const waiting = this.#waiting.get(answer.id);
-      this.#waiting.delete(answer.id);
-      if ('failed' in answer) waiting?.reject(new Error(answer.failed));
-      else waiting?.resolve(answer.value as never);
+      const task = this.#busy.get(worker);
+      this.#busy.delete(worker);
+      if ('failed' in answer) task?.reject(new Error(answer.failed));
+      else task?.resolve(answer.value as never);
       // An idle thread keeps no process alive.
       worker.unref();
       this.#idle.push(worker);
       this.#hand();
     });
-    worker.on('error', (error) => this.#lose(error));
+    worker.on('error', (error) => this.#lose(worker, error));
     return worker;
   }
 
-  /** A thread has died: what it worked on is not known, so all that wait are told, and the next call starts another one. */
-  #lose(error: Error): void {
-    this.#started--;
-    for (const { reject } of this.#waiting.values()) reject(error);
-    this.#waiting.clear();
-    this.#queue.length = 0;
+  /** A thread has died: whoever waits for it is told, and the next password gets another one. */
+  #lose(worker: Worker, error: Error): void {
+    this.#busy.get(worker)?.reject(error);
+    this.#busy.delete(worker);
+    const at = this.#idle.indexOf(worker);
+    if (at >= 0) this.#idle.splice(at, 1);
+    this.#hand();
   }
 }
 

@@ -8,11 +8,11 @@ const BEHIND = 10;
 // On Linux this is of the calling thread alone (setpriority(2)); elsewhere it would be of the whole process.
 if (process.platform === 'linux') setPriority(BEHIND);
 
-parentPort?.on('message', ({ id, password, against }: HashTask) => {
+parentPort?.on('message', ({ password, against }: HashTask) => {
   const tell = (answer: HashAnswer) => parentPort?.postMessage(answer);
   try {
-    tell({ id, value: against === null ? makeHash(password) : matchesHash(against, password) });
+    tell({ value: against === null ? makeHash(password) : matchesHash(against, password) });
   } catch (error) {
-    tell({ id, failed: (error as Error).message });
+    tell({ failed: (error as Error).message });
   }
 });

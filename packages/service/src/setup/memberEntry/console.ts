@@ -6,9 +6,10 @@ import type { OutsideWays } from '../../people/providers/outsideWays.js';
 import type { OutsidePerson } from '../../people/providers/person.js';
 import { isVisited, namedWay } from '../../people/providers/ways.js';
 import { methodsOf } from '../../platform/access/confirmation.js';
-import { seal, unseal } from '../../platform/access/secrets.js';
+import { readTicket, writeTicket } from '../../platform/access/tickets.js';
 import type { Call } from '../../platform/call.js';
 import { readForm } from '../../platform/http/forms.js';
+import { leadTo } from '../../platform/http/leading.js';
 import { memberFactors } from '../members/factors.js';
 import { type AnyCall, beginSession, presentMember } from '../members/signIn.js';
 import { type MemberRow, MemberStore } from '../members/store.js';
@@ -20,7 +21,6 @@ const COOKIE = 'orchard_member_entry';
 const PATH = '/member-sign-in';
 const OPEN_S = 600;
 const TICKET = 'ticket of a member';
-const TICKET_MS = 5 * 60_000;
 
 export class ConsoleEntry {
   constructor(
@@ -109,17 +109,13 @@ export class ConsoleEntry {
   }
 
   #ticketOf({ id }: MemberRow): string {
-    return seal(this.parts.secretKey, TICKET, JSON.stringify({ id, until: this.parts.now() + TICKET_MS }));
+    return writeTicket(this.parts.secretKey, TICKET, { id }, this.parts.now());
   }
 
   #readTicket(ticket: string): string {
-    try {
-      const { id, until } = JSON.parse(unseal(this.parts.secretKey, TICKET, ticket).toString()) as { id: string; until: number };
-      if (until > this.parts.now()) return id;
-    } catch {
-      // Said below, like one that is too old.
-    }
-    throw new Problem('link-refused', 'The sign-in was begun more than five minutes ago. Begin again.');
+    const read = readTicket<{ id: string }>(this.parts.secretKey, TICKET, ticket, this.parts.now());
+    if (!read) throw new Problem('link-refused', 'The sign-in was begun more than five minutes ago. Begin again.');
+    return read.id;
   }
 
   /** The sign-in page says what members can do about it; the log says the rest. */
@@ -129,12 +125,4 @@ export class ConsoleEntry {
       error instanceof Problem ? error.detail : 'The provider’s answer is not accepted. An owner finds the reason in the service’s log.';
     return leadTo(call, `/sign-in?refused=${encodeURIComponent(words)}`);
   }
-}
-
-function leadTo({ response }: Pick<Call, 'response'>, address: string): 'streaming' {
-  response.status(303).setHeader('location', address);
-  response.setHeader('cache-control', 'no-store');
-  response.setHeader('referrer-policy', 'no-referrer');
-  response.end();
-  return 'streaming';
 }

@@ -1,9 +1,7 @@
 /** Which member somebody from a provider is, and the roles that the groups there give. */
-import { createHash } from 'node:crypto';
 import { Problem, type Role } from '@orchard/contract';
 import { own } from '@orchard/core';
-import type { OutsidePerson } from '../../people/providers/person.js';
-import { accountName } from '../../people/providers/person.js';
+import { accountName, identifierOf, type OutsidePerson } from '../../people/providers/person.js';
 import { Settings } from '../../platform/settings/settingStore.js';
 import { createMember } from '../members/signIn.js';
 import { type MemberRow, MemberStore } from '../members/store.js';
@@ -16,11 +14,6 @@ export const memberGroups = new Settings<{ groups: Record<string, GroupRoles> }>
 const RANK: Record<Role, number> = { viewer: 0, developer: 1, maintainer: 2, owner: 3 };
 /** `given`: the roles that the groups gave last, by environment. */
 type Verifier = { iss: string; sub: string; way: string; account: string; given: Record<string, Role> };
-
-const identifierOf = ({ issuer, subject }: OutsidePerson): string =>
-  createHash('sha256')
-    .update(JSON.stringify([issuer, subject]))
-    .digest('base64url');
 
 /**
  * The member that somebody from a provider is. An address counts only if the provider vouches for it; without an account,
@@ -55,7 +48,8 @@ async function rolesBy(parts: Parts, way: string, groups: readonly string[]): Pr
   const given: Record<string, Role> = {};
   for (const { app, environment, role } of groups.flatMap((group) => own(own(all, way) ?? {}, group) ?? [])) {
     const found = await parts.directory.environment(app, environment).catch(() => null);
-    if (found && RANK[role] > RANK[given[found.id] ?? 'viewer'] - (given[found.id] ? 0 : 1)) given[found.id] = role;
+    const before = found && given[found.id];
+    if (found && (!before || RANK[role] > RANK[before])) given[found.id] = role;
   }
   return given;
 }
