@@ -66,6 +66,7 @@ const ROOMS = {
   'insight/dateNotes': [],
   'insight/behaviour': ['insight/events', 'insight/questions'],
   'operations/reports': ['operations/telemetry', 'setup/members'],
+  'insight/sheets': ['operations/reports'],
 };
 const rooms = Object.keys(ROOMS);
 const SERVICE = '^packages/service/src';

@@ -18,6 +18,7 @@ import { confirm, readJson, readObject } from './asking.js';
 import { CommandError, globalsOf, type GlobalOptions, environmentOf, signedIn } from './context.js';
 import { withMemberId } from './memberByEmail.js';
 import { wholeNumber } from './numbers.js';
+import { callProgress } from './progressBar.js';
 import { type Columns, note, printItem, printList } from './output.js';
 
 // biome-ignore lint/suspicious/noExplicitAny: an operation of any shape
@@ -220,9 +221,15 @@ async function callFrom<O extends Any>(
   const body = operation.body
     ? { ...(await argumentsOfBody(operation, command)), ...(await given(command, bodyShape(operation), texts)), ...more }
     : undefined;
-  const { client } = signedIn(globalsOf(command));
+  const options = globalsOf(command);
+  const { client } = signedIn(options);
   const params = await withMemberId(client, pathParams(operation, command));
-  return client.call(operation, { params, query, ...(body ? { body } : {}) } as unknown as CallInput<O>);
+  const { onProgress, stop } = callProgress(options);
+  try {
+    return await client.call(operation, { params, query, ...(body ? { body } : {}), onProgress } as unknown as CallInput<O>);
+  } finally {
+    stop();
+  }
 }
 
 /** `noun list`: items as a table; the head of a column that is a field is the field's name. */

@@ -4,9 +4,10 @@ import { createInterface } from 'node:readline';
 import { Readable, Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { IMPORT_FORMATS, type ImportReport, operations, Problem, type ProblemDocument } from '@orchard/contract';
-import progress from 'cli-progress';
+import type progress from 'cli-progress';
 import { CommandError, type workspace } from './context.js';
 import { note } from './output.js';
+import { isBarShown, newBar } from './progressBar.js';
 import { surroundings } from './surroundings.js';
 
 type Place = ReturnType<typeof workspace>;
@@ -21,17 +22,6 @@ type Importing = {
 type Line = { stored?: number; rejected?: number; reject?: object; report?: ImportReport; problem?: ProblemDocument };
 
 const BAR = ' {bar} {percentage} %  {rows} rows  {rate}/s  {left} left';
-const bar = () =>
-  new progress.SingleBar({
-    format: BAR,
-    stream: surroundings().stderr,
-    hideCursor: true,
-    clearOnComplete: true,
-    barsize: 30,
-    noTTYOutput: false,
-    barCompleteChar: '█',
-    barIncompleteChar: '░',
-  });
 
 /** Rows a second and time left, from the bytes transferred. */
 class Meter {
@@ -44,7 +34,7 @@ class Meter {
     private readonly total: number,
     shown: boolean,
   ) {
-    this.#bar = shown && total > 0 ? bar() : null;
+    this.#bar = shown && total > 0 ? newBar(BAR) : null;
     this.#bar?.start(total, 0, { rows: '0', rate: '0', left: '…' });
   }
 
@@ -95,7 +85,7 @@ export async function importFile(
   { client, params, options }: Place,
   { collection, file, format, rejects, query }: Importing,
 ): Promise<ImportReport & { rejectsFile?: string }> {
-  const meter = new Meter(sizeOf(file), Boolean(surroundings().stderr.isTTY) && !options.quiet);
+  const meter = new Meter(sizeOf(file), isBarShown(options));
   const source = file === '-' ? surroundings().stdin : createReadStream(file);
   const rejectsFile = rejects ?? (file === '-' ? undefined : `${file}.rejects.ndjson`);
   let out: number | null = null;

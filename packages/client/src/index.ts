@@ -58,10 +58,10 @@ export type CollectionHandle = {
     onProblem?: (problem: Problem) => void,
   ) => () => void;
 };
-/** Events of a device: what people do in the app. */
-export type EventsHandle = {
+/** Events of a device: what people do in the app. `Plan` is what `orchard event types` writes; without it, any event goes. */
+export type EventsHandle<Plan = Record<string, EventProperties>> = {
   /** Keeps an event; it is sent with others soon, and when the app goes to the background. */
-  track: (name: string, properties?: EventProperties) => Promise<void>;
+  track: <Name extends keyof Plan & string>(name: Name, properties?: Plan[Name]) => Promise<void>;
   /** Sends what waits now. */
   flush: () => Promise<void>;
 };
@@ -99,7 +99,10 @@ export type Orchard = {
    * @param options.consent whether the person consents, where the environment asks for it
    * @param options.onRefused told of each event that the service does not take
    */
-  events: (id: string, options?: { consent?: () => boolean; onRefused?: (refused: Refused) => void }) => EventsHandle;
+  events: <Plan = Record<string, EventProperties>>(
+    id: string,
+    options?: { consent?: () => boolean; onRefused?: (refused: Refused) => void },
+  ) => EventsHandle<Plan>;
   /** `applicationServerKey` for a web push subscription. */
   pushKey: () => Promise<string>;
 };
@@ -312,7 +315,7 @@ export function connect(options: Options): Orchard {
         queues.set(id, queue);
       }
       const own = queue;
-      return { track: (name, properties) => own.track(name, properties), flush: () => own.flush() };
+      return { track: (name, properties) => own.track(name, properties as EventProperties | undefined), flush: () => own.flush() };
     },
     pushKey: async () => (await http.call(devices.pushKey, await headers())).applicationServerKey,
   };

@@ -8,6 +8,7 @@ import {
   Problem,
   type ReplyOf,
 } from '@orchard/contract';
+import { shownWhile } from './shell/running.js';
 import { QueryClient, useMutation, useQuery, type UseQueryResult } from '@tanstack/react-query';
 
 // biome-ignore lint/suspicious/noExplicitAny: an operation of any shape
@@ -20,7 +21,12 @@ export const keepCsrf = (value: string | undefined): void => {
 };
 
 export const csrfHeaders = (): Record<string, string> => (csrf ? { 'orchard-csrf': csrf } : {});
-const plain = createHttpClient({ address: '', headers: csrfHeaders });
+const quiet = createHttpClient({ address: '', headers: csrfHeaders });
+const plain: HttpClient = {
+  ...quiet,
+  call: (operation, input) =>
+    operation.progress ? shownWhile((onProgress) => quiet.call(operation, { ...input, onProgress })) : quiet.call(operation, input),
+};
 
 /** Asks the member to prove who they are; true when that worked. */
 type AskProof = (methods: ConfirmationMethod[]) => Promise<boolean>;

@@ -45,6 +45,8 @@ const NotificationPage = page(() => import('./pages/notification.js'), 'Notifica
 const OverviewPage = page(() => import('./pages/overview.js'), 'OverviewPage');
 const QuickStartPage = page(() => import('./pages/quickStart.js'), 'QuickStartPage');
 const SheetPage = page(() => import('./pages/sheet.js'), 'SheetPage');
+const OwnSheetPage = page(() => import('./pages/ownSheet.js'), 'OwnSheetPage');
+const WherePage = page(() => import('./pages/where.js'), 'WherePage');
 const ArrivalsPage = page(() => import('./pages/arrivals.js'), 'ArrivalsPage');
 const VisitsPage = page(() => import('./pages/visits.js'), 'VisitsPage');
 const InsightEventsPage = page(() => import('./pages/insightEvents.js'), 'InsightEventsPage');
@@ -148,6 +150,8 @@ function Pages({ member }: { member: Member }) {
         <Route path="reports" element={<ReportsPage />} />
         <Route path="reports/:id" element={<ReportPage />} />
         <Route path="sheet" element={<SheetPage />} />
+        <Route path="sheets/:id" element={<OwnSheetPage />} />
+        <Route path="where" element={<WherePage />} />
         <Route path="arrivals" element={<ArrivalsPage />} />
         <Route path="visits" element={<VisitsPage />} />
         <Route path="insight-events" element={<InsightEventsPage />} />

@@ -43,6 +43,7 @@ export const AUDIT_KINDS = {
   'sign-in way': 'environment',
   'sign-in page': 'environment',
   'date note': 'environment',
+  sheet: 'environment',
   'user role': 'environment',
   'user session': 'user',
 } as const;

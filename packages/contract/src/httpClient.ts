@@ -1,6 +1,15 @@
 /** The typed HTTP client: one function for every declared operation. */
 import type { z } from 'zod';
-import type { BodyInputOf, Operation, ParamsOf, QueryInputOf, ReplyOf } from './operation.js';
+import { readEvents } from './events.js';
+import {
+  type BodyInputOf,
+  type Operation,
+  type ParamsOf,
+  PROGRESS_EVENTS,
+  type Progress,
+  type QueryInputOf,
+  type ReplyOf,
+} from './operation.js';
 import { Problem, type ProblemDocument } from './problems.js';
 
 export type HttpClientOptions = {
@@ -23,6 +32,8 @@ export type CallInput<O extends Any> = Part<'params', ParamsOf<O>> &
   Part<'body', BodyInputOf<O>> & {
     headers?: Record<string, string>;
     signal?: AbortSignal;
+    /** Told when a response takes longer than a second, for operations that tell it. */
+    onProgress?: (progress: Progress) => void;
   };
 /** A body that is sent unchanged. */
 export type RawBody = NonNullable<RequestInit['body']>;
@@ -47,7 +58,10 @@ type LooseInput = {
   body?: unknown;
   headers?: Record<string, string>;
   signal?: AbortSignal;
+  onProgress?: (progress: Progress) => void;
 };
+
+const EVENTS = 'text/event-stream';
 
 /** The address of one call, parameters filled in. */
 export function addressOf(operation: Pick<Any, 'path'>, input: Pick<LooseInput, 'params' | 'query'>): string {
@@ -70,7 +84,7 @@ export function createHttpClient(options: HttpClientOptions): HttpClient {
     const reply = await doFetch(options.address + addressOf(operation, loose), {
       method: operation.method,
       headers: {
-        accept: 'application/json',
+        accept: operation.progress && loose.onProgress ? `application/json, ${EVENTS}` : 'application/json',
         ...(hasBody ? { 'content-type': 'application/json' } : {}),
         ...options.headers?.(),
         ...loose.headers,
@@ -83,6 +97,9 @@ export function createHttpClient(options: HttpClientOptions): HttpClient {
   }
   async function exchange<O extends Any>(operation: O, input: CallInput<O>): Promise<CallReply<O>> {
     const reply = await open(operation, input as CallInput<O> & { raw?: RawBody });
+    const { onProgress } = input as LooseInput;
+    if (onProgress && reply.headers.get('content-type')?.startsWith(EVENTS))
+      return { status: reply.status, headers: reply.headers, body: (await answerOf(reply, onProgress)) as ReplyOf<O> };
     const text = await reply.text();
     return {
       status: reply.status,
@@ -92,6 +109,16 @@ export function createHttpClient(options: HttpClientOptions): HttpClient {
     };
   }
   return { address: options.address, open, exchange, call: async (operation, input) => (await exchange(operation, input)).body };
+}
+
+/** The answer at the end of a response that tells its progress. @throws {Problem} */
+async function answerOf(reply: Response, onProgress: (progress: Progress) => void): Promise<unknown> {
+  for await (const { event, data } of readEvents(reply)) {
+    if (event === PROGRESS_EVENTS.progress) onProgress(data as Progress);
+    if (event === PROGRESS_EVENTS.answer) return data;
+    if (event === PROGRESS_EVENTS.problem) throw Problem.from(data as ProblemDocument);
+  }
+  throw new Problem('unexpected', 'The response broke off before its answer. Try again.');
 }
 
 /** A proxy may have responded instead of our service: then show its status and the start of its body. */

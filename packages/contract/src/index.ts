@@ -4,6 +4,7 @@ import { auditOperations } from './operations/audit.js';
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
 import { channelOperations } from './operations/channels.js';
 import { dateNoteOperations } from './operations/dateNotes.js';
+import { sheetOperations } from './operations/sheets.js';
 import { deviceOperations } from './operations/devices.js';
 import { eventOperations } from './operations/events.js';
 import { gatewayOperations } from './operations/gateways.js';
@@ -70,6 +71,7 @@ export const operations = {
   events: eventOperations,
   insight: insightOperations,
   dateNotes: dateNoteOperations,
+  sheets: sheetOperations,
 };
 export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
   (group) => Object.values(group) as unknown as AnyOperation[],
@@ -101,6 +103,8 @@ export { REPORT_PERIODS, REPORT_SOURCES } from './operations/reports.js';
 export type * from './operations/reports.js';
 export type * from './operations/events.js';
 export type * from './operations/dateNotes.js';
+export type * from './operations/sheets.js';
+export { MOST_ON_SHEET } from './operations/sheets.js';
 export type * from './operations/insight.js';
 export type * from './operations/log.js';
 export type * from './operations/apps.js';

@@ -110,6 +110,17 @@ function responses(operation: AnyOperation, components: Components): Schema {
                   [operation.stream ? 'text/event-stream' : 'application/json']: {
                     schema: toSchema(operation.reply, 'output', components),
                   },
+                  ...(operation.progress
+                    ? {
+                        'text/event-stream': {
+                          schema: {
+                            type: 'string',
+                            description:
+                              'After a second, where it is accepted: events `progress` with `done` and `total`, then `answer` or `problem`',
+                          },
+                        },
+                      }
+                    : {}),
                 }),
           },
         };

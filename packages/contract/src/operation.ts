@@ -19,6 +19,11 @@ export const SCOPE_SENTENCES = {
 export type Scope = keyof typeof SCOPE_SENTENCES;
 export const SCOPES = Object.keys(SCOPE_SENTENCES) as [Scope, ...Scope[]];
 
+/** The events of a response that took longer than a second: how far it is, and at last one of the other two. */
+export const PROGRESS_EVENTS = { progress: 'progress', answer: 'answer', problem: 'problem' } as const;
+/** Parts done, of how many. */
+export type Progress = { done: number; total: number };
+
 /** From the weakest to the strongest; each may do what those before it may. */
 export const ROLES = ['viewer', 'developer', 'maintainer', 'owner'] as const;
 export type Role = (typeof ROLES)[number];
@@ -76,6 +81,8 @@ export type Operation<
   alsoStatus?: 201;
   reply: Reply;
   stream?: boolean;
+  /** May take long: callers who accept server-sent events are told how far it is. See {@link PROGRESS_EVENTS}. */
+  progress?: true;
   /** Media types of a body that the handler reads as a stream, instead of JSON. */
   rawBody?: string[];
   /** Media types of a reply that is not JSON. */

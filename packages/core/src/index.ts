@@ -7,6 +7,7 @@ export * from './condition.js';
 export * from './conditions.js';
 export * from './csv.js';
 export * from './errorGroups.js';
+export * from './feature.js';
 export * from './fieldTypes.js';
 export * from './filter/index.js';
 export * from './grouped.js';

@@ -34,6 +34,7 @@ import { audit } from './setup/audit/capability.js';
 import { memberEntry } from './setup/memberEntry/capability.js';
 import { memberWays } from './setup/memberWays/capability.js';
 import { members } from './setup/members/capability.js';
+import { sheets } from './insight/sheets/capability.js';
 import { tokens } from './setup/tokens/capability.js';
 import { notices } from './setup/notices/capability.js';
 
@@ -73,6 +74,7 @@ const ROOMS = [
   dateNotes,
   behaviour,
   reports,
+  sheets,
 ] as const;
 
 type OfferOf<R> = R extends (...needs: never[]) => { offer?: infer Offer extends object } ? (object extends Offer ? never : Offer) : never;

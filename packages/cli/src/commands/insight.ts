@@ -1,10 +1,10 @@
 /** Events of apps, and questions about the people who use them. */
-import { actorWords, type EventCounts, operations } from '@orchard/contract';
+import { actorWords, type EventCounts, operations, type ReplyOf, type SharedQuestion, type WhyReply } from '@orchard/contract';
 import type { Command } from 'commander';
 import type { GlobalOptions } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
-import { moment, printItem, printList } from '../output.js';
-import { print } from '../surroundings.js';
+import { moment, note, printItem, printList } from '../output.js';
+import { print, surroundings } from '../surroundings.js';
 
 export function addEventCommands(program: Command): void {
   program.command('event').description('what apps report of their use');
@@ -18,6 +18,7 @@ export function addEventCommands(program: Command): void {
     'description',
   ]);
   addCall(program, own.plan);
+  addCall(program, own.types, { print: (text) => surroundings().stdout.write(String(text)) });
   addRemoval(program, own.unplan, { what: ({ event }) => `Taking ${event} out of the event plan` });
   addList(program, own.refusals, ['problem', 'name', 'client', 'count', ['lastAt', ({ lastAt }) => moment(lastAt)], 'detail']);
   addList(program, own.latest, [
@@ -31,6 +32,7 @@ export function addEventCommands(program: Command): void {
 
 export function addInsightCommands(program: Command): void {
   addDateNotes(program);
+  addSheets(program);
   program.command('insight').description('questions about the people who use the apps');
   const own = operations.insight;
   addCall(program, operations.events.settings);
@@ -92,6 +94,7 @@ export function addInsightCommands(program: Command): void {
       print(`${reply.stopped} stopped there, ${reply.went} went on.`);
       for (const { words } of reply.differences) print(`- ${words}`);
       printList(reply.next, [['next', ({ event }) => event ?? 'nothing'], 'people'], options);
+      printCallsBefore(reply.calls, options);
     },
   });
   addCall(program, own.effect, {
@@ -131,7 +134,45 @@ export function addInsightCommands(program: Command): void {
       printPaths(reply.next, reply.total, 1);
     },
   });
+  addCall(program, own.across, {
+    print: (reply, options, command) => {
+      if (options.json) return printItem(reply, options);
+      const gist = GIST[command.args[0] as SharedQuestion] as (answer: unknown) => string;
+      printList(
+        reply.items,
+        [
+          ['environment', ({ app, environment }) => `${app}/${environment}`],
+          ['answer', ({ answer, refused }) => refused ?? gist(answer)],
+        ],
+        options,
+      );
+    },
+  });
 }
+
+/** What went wrong before people stopped. */
+function printCallsBefore({ people, asked, sampled, since, items }: WhyReply['calls'], options: GlobalOptions): void {
+  if (items.length === 0) return print(`None of ${asked} people had a refused, failed or slow call just before.`);
+  print(`${people} of ${asked} people had a refused, failed or slow call just before:`);
+  printList(
+    items,
+    [['problem', ({ problem }) => problem ?? 'slow'], 'people', 'method', 'route', ['target', ({ target }) => target ?? ''], 'request'],
+    options,
+  );
+  if (sampled) note('Of many such calls one in twenty was kept: more people may have had one.', options);
+  if (since) note(`Calls before ${moment(since)} were not looked at.`, options);
+}
+
+/** The gist of an answer in one line. */
+const GIST: { [Question in SharedQuestion]: (answer: ReplyOf<(typeof operations)['insight'][Question]>) => string } = {
+  events: ({ series }) =>
+    series.map(({ group, total }) => `${group.length > 0 ? `${groupWords(group)} ` : ''}${rounded(total)}`).join(', '),
+  arrivals: ({ total, active }) => `${total} new people, ${active} active`,
+  visits: ({ total }) => `${total.visits} visits of ${total.people} people, median ${seconds(total.medianMs)}`,
+  funnel: ({ steps }) => steps.map(({ event, people }) => `${event} ${people}`).join(' → '),
+  returns: ({ curve }) => curve.map(percent).join('  '),
+  paths: ({ total }) => `${total} visits`,
+};
 
 const groupWords = (group: (string | null)[] | 'others'): string =>
   group === 'others' ? 'others' : group.map((value) => value ?? '(none)').join(', ');
@@ -188,4 +229,24 @@ function addDateNotes(program: Command): void {
   addList(program, own.list, [['at', ({ at }) => moment(at)], 'text', ['by', ({ by }) => actorWords(by)], 'id']);
   addCall(program, own.add, { show: ({ id, at, text }) => ({ id, at, text }) });
   addRemoval(program, own.remove, { what: ({ note: id }) => `Taking the note ${id} off its date` });
+}
+
+function addSheets(program: Command): void {
+  const own = operations.sheets;
+  program.command('sheet').description('saved reports side by side');
+  addList(program, own.list, [
+    'name',
+    ['reports', ({ items }) => items.map(({ name }) => name ?? '(deleted)').join(', ')],
+    ['by', ({ by }) => actorWords(by)],
+    'id',
+  ]);
+  addCall(program, own.read, {
+    print: (sheet, options) =>
+      options.json
+        ? printItem(sheet, options)
+        : printList(sheet.items, [['report', ({ name }) => name ?? '(deleted)'], 'width', ['id', ({ report }) => report]], options),
+  });
+  addCall(program, own.add, { show: ({ id, name }) => ({ id, name }) });
+  addCall(program, own.change, { show: ({ id, name }) => ({ id, name }) });
+  addRemoval(program, own.remove, { what: ({ sheet }) => `Removing the sheet ${sheet}` });
 }

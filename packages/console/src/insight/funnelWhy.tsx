@@ -1,11 +1,11 @@
 /** Why people stop between two steps of a funnel: what tells them apart, what they did next, who they are. */
 import { Anchor, Button, Stack, Text, Title } from '@mantine/core';
-import { operations } from '@orchard/contract';
+import { operations, type WhyReply } from '@orchard/contract';
 import { Link, useNavigate } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { didFilter } from '../compose/didPicker.js';
 import { useEnvironment } from '../environment.js';
-import { Loaded, Trouble } from '../parts/basics.js';
+import { Loaded, Moment, Trouble } from '../parts/basics.js';
 import { count, counted } from '../parts/format.js';
 import type { coded } from '../parts/fromCode.js';
 
@@ -61,6 +61,45 @@ function ByWhatTheyDid({ of: { steps, step, from, until } }: { of: FunnelBody & 
   );
 }
 
+/** What went wrong just before they stopped, as far as calls are kept. */
+function CallsBefore({ of: { people, asked, sampled, since, items } }: { of: WhyReply['calls'] }) {
+  const { base } = useEnvironment();
+  return (
+    <section className="panel" aria-label="What went wrong just before">
+      <Title order={3}>What went wrong just before</Title>
+      <Text size="sm" mb={items.length > 0 ? 'xs' : 0}>
+        {people === 0 ? 'Nobody' : counted(people, 'person', 'people')} of {count(asked)} had a refused, failed or slow call.
+        {sampled && ' Of many such calls one in twenty is kept, so it may be more.'}
+        {since && (
+          <>
+            {' '}
+            Calls before <Moment at={since} /> were not looked at.
+          </>
+        )}
+      </Text>
+      {items.length > 0 && (
+        <table className="plain">
+          <tbody>
+            {items.map(({ problem, method, route, target, people: some, request }) => (
+              <tr key={`${problem} ${method} ${route} ${target}`}>
+                <td>
+                  <Anchor component={Link} to={`${base}/requests?open=${request}`} size="sm">
+                    {problem ?? 'slow'}
+                  </Anchor>
+                </td>
+                <td className="mono">
+                  {method} {target ? route.replace(/\{\w+\}/, target) : route}
+                </td>
+                <td className="right mono">{count(some)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}
+
 /** The drawer of one step. */
 export function FunnelWhy({ body }: { body: FunnelBody & { step: number } }) {
   const { params, base } = useEnvironment();
@@ -68,7 +107,7 @@ export function FunnelWhy({ body }: { body: FunnelBody & { step: number } }) {
   const people = useCall(own.people, { params, body: { ...body, stopped: true, limit: 20 } });
   return (
     <Loaded of={why}>
-      {({ stopped, went, differences, next }) => (
+      {({ stopped, went, differences, calls, next }) => (
         <Stack>
           <Text>
             {counted(stopped, 'person', 'people')} stopped, {count(went)} went on.
@@ -87,6 +126,7 @@ export function FunnelWhy({ body }: { body: FunnelBody & { step: number } }) {
               </ul>
             )}
           </section>
+          <CallsBefore of={calls} />
           <section className="panel">
             <Title order={3}>What they did next</Title>
             <table className="plain">

@@ -3,6 +3,7 @@ import { SimpleGrid, Stack, Switch } from '@mantine/core';
 import { type ArrivalsReply, operations } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
+import { Across } from '../insight/across.js';
 import { Figure } from '../insight/figure.js';
 import { COLOURS, groupWords, NarrowBar, PeriodControl, stepMsOf, TOP, useQuestion } from '../insight/question.js';
 import { Loaded, PageHead } from '../parts/basics.js';
@@ -79,6 +80,7 @@ export function ArrivalsPage() {
           )
         }
       </Loaded>
+      <Across question="arrivals" body={{ ...question.period, ...question.filtered }} />
     </Stack>
   );
 }

@@ -35,7 +35,14 @@ export function EventPlanPage() {
   return (
     <>
       <PageHead title="Event plan" hint="What the team means to record, what came, and what was refused">
-        <FromCode calls={[coded(own.list, { params }), coded(own.refusals, { params }), coded(own.latest, { params, query: {} })]} />
+        <FromCode
+          calls={[
+            coded(own.list, { params }),
+            coded(own.refusals, { params }),
+            coded(own.latest, { params, query: {} }),
+            coded(own.types, { params }),
+          ]}
+        />
       </PageHead>
       <Tabs value={tab} onChange={setTab} keepMounted={false}>
         <Tabs.List mb="md">

@@ -5,6 +5,7 @@ import { IconPlus, IconX } from '@tabler/icons-react';
 import { useState } from 'react';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
+import { Across } from '../insight/across.js';
 import { type FunnelBody, FunnelWhy } from '../insight/funnelWhy.js';
 import { groupWords, NarrowBar, percent, PeriodControl, span, stepMsOf, SaveQuestion, useQuestion } from '../insight/question.js';
 import { Empty, Loaded, PageHead } from '../parts/basics.js';
@@ -90,6 +91,7 @@ export function FunnelsPage() {
       ) : (
         <Loaded of={funnel}>{(answer) => <Answer of={answer} body={body} />}</Loaded>
       )}
+      {steps.length > 0 && <Across question="funnel" body={{ ...body, by: [] }} />}
     </Stack>
   );
 }

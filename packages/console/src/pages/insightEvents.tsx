@@ -3,6 +3,7 @@ import { Group, NativeSelect, Stack } from '@mantine/core';
 import { operations } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
+import { Across } from '../insight/across.js';
 import { COLOURS, groupWords, NarrowBar, PeriodControl, stepMsOf, TOP, SaveQuestion, useQuestion } from '../insight/question.js';
 import { Loaded, PageHead } from '../parts/basics.js';
 import { ChartPanel } from '../parts/chart.js';
@@ -116,6 +117,7 @@ export function InsightEventsPage() {
           );
         }}
       </Loaded>
+      <Across question="events" body={{ ...question.period, ...question.filtered, ...(event ? { event } : {}), measure }} />
     </Stack>
   );
 }

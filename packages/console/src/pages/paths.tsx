@@ -3,6 +3,7 @@ import { Anchor, NativeSelect, SegmentedControl, Stack, Text } from '@mantine/co
 import { operations, type PathNode } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
+import { Flow } from '../insight/flow.js';
 import { NarrowBar, percent, PeriodControl, useQuestion } from '../insight/question.js';
 import { Empty, Loaded, PageHead } from '../parts/basics.js';
 import { count, counted } from '../parts/format.js';
@@ -15,6 +16,7 @@ export function PathsPage() {
   const [chosen, setEvent] = useAddressState('event');
   const [direction, setDirection] = useAddressState('direction', 'after');
   const [depth, setDepth] = useAddressState('depth', '4');
+  const [drawn, setDrawn] = useAddressState('as', 'streams');
   const names = question.kinds.map(({ name }) => name);
   const event = chosen || names[0] || '';
   const asked = {
@@ -33,6 +35,16 @@ export function PathsPage() {
           data={[
             { value: 'before', label: 'Before' },
             { value: 'after', label: 'After' },
+          ]}
+        />
+        <SegmentedControl
+          size="xs"
+          aria-label="Drawn as"
+          value={drawn}
+          onChange={setDrawn}
+          data={[
+            { value: 'streams', label: 'Streams' },
+            { value: 'tree', label: 'Tree' },
           ]}
         />
         <NativeSelect
@@ -64,11 +76,14 @@ export function PathsPage() {
               <Text mb="xs">
                 {direction === 'after' ? 'After' : 'Before'} the first <b>{event}</b> of {counted(total, 'visit')}:
               </Text>
-              <ul className="paths">
-                {next.map((node) => (
-                  <Branch key={node.event ?? 'rare'} of={node} total={total} isBefore={direction === 'before'} onChoose={setEvent} />
-                ))}
-              </ul>
+              {drawn === 'streams' && <Flow event={event} next={next} isBefore={direction === 'before'} onChoose={setEvent} />}
+              {drawn === 'tree' && (
+                <ul className="paths">
+                  {next.map((node) => (
+                    <Branch key={node.event ?? 'rare'} of={node} total={total} isBefore={direction === 'before'} onChoose={setEvent} />
+                  ))}
+                </ul>
+              )}
             </section>
           )
         }

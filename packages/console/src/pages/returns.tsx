@@ -3,6 +3,7 @@ import { NativeSelect, Stack, Switch, Text } from '@mantine/core';
 import { operations, type ReturnsReply } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
+import { Across } from '../insight/across.js';
 import { COLOURS, groupWords, NarrowBar, percent, PeriodControl, TOP, SaveQuestion, useQuestion } from '../insight/question.js';
 import { Loaded, PageHead } from '../parts/basics.js';
 import { ChartPanel } from '../parts/chart.js';
@@ -83,6 +84,7 @@ export function ReturnsPage() {
           )
         }
       </Loaded>
+      <Across question="returns" body={{ ...asked.body, group: [] }} />
     </Stack>
   );
 }

@@ -1,5 +1,5 @@
 /** The sheet of an environment: what changed most, then people and visits beside the service’s latency and failures. */
-import { Anchor, SimpleGrid, Stack, Text, Title } from '@mantine/core';
+import { Anchor, Group, SimpleGrid, Stack, Text, Title } from '@mantine/core';
 import { operations } from '@orchard/contract';
 import { largestChanges, type Watched } from '@orchard/core/insight';
 import { Link } from 'react-router';
@@ -8,6 +8,7 @@ import { useEnvironment } from '../environment.js';
 import { DateNotes } from '../insight/dateNotes.js';
 import { Figure } from '../insight/figure.js';
 import { PeriodControl, span, useQuestion } from '../insight/question.js';
+import { SheetTabs } from '../insight/sheetTabs.js';
 import { Empty, Loaded, PageHead } from '../parts/basics.js';
 import { ChartPanel } from '../parts/chart.js';
 import { coded, FromCode } from '../parts/fromCode.js';
@@ -28,6 +29,7 @@ export function SheetPage() {
   const usage = useCall(operations.telemetry.usage, { params, query: { ...question.period, compare: 'previous' } });
   return (
     <Stack gap="lg">
+      <SheetTabs />
       <PageHead title="Sheet" hint={`${params.app} / ${params.environment}: who uses it, and how they get on`}>
         <PeriodControl of={question} />
         <DateNotes />
@@ -99,6 +101,14 @@ export function SheetPage() {
                   ]}
                 />
               </SimpleGrid>
+              <Group gap="lg">
+                <Anchor component={Link} to={`${base}/where`} size="sm">
+                  Where people are, on a map
+                </Anchor>
+                <Anchor component={Link} to={`${base}/api-use?by=feature&range=30d`} size="sm">
+                  API use by feature
+                </Anchor>
+              </Group>
             </>
           );
         }}

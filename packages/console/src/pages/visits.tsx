@@ -3,6 +3,7 @@ import { SimpleGrid, Stack, Title } from '@mantine/core';
 import { operations, type VisitsReply } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useEnvironment } from '../environment.js';
+import { Across } from '../insight/across.js';
 import { Figure } from '../insight/figure.js';
 import { groupWords, NarrowBar, PeriodControl, span, stepMsOf, SaveQuestion, useQuestion } from '../insight/question.js';
 import { Loaded, PageHead } from '../parts/basics.js';
@@ -73,6 +74,7 @@ export function VisitsPage() {
           );
         }}
       </Loaded>
+      <Across question="visits" body={{ ...question.period, ...question.filtered }} />
     </Stack>
   );
 }

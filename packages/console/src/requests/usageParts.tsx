@@ -1,6 +1,7 @@
 /** API use told apart by client, status, version or country: calls and p95 of each over time, and a table. */
 import { Anchor, SimpleGrid, Title } from '@mantine/core';
 import type { Usage, UsageSplit } from '@orchard/contract';
+import { featureFilter } from '@orchard/core';
 import { Link } from 'react-router';
 import { ChartPanel } from '../parts/chart.js';
 import { count, milliseconds } from '../parts/format.js';
@@ -9,10 +10,17 @@ import { SERIES } from '../theme.js';
 
 type Part = NonNullable<Usage['parts']>[number];
 
-export const SPLIT_WORDS: Record<UsageSplit, string> = { client: 'Client', status: 'Status', version: 'App version', country: 'Country' };
+export const SPLIT_WORDS: Record<UsageSplit, string> = {
+  client: 'Client',
+  feature: 'Feature',
+  status: 'Status',
+  version: 'App version',
+  country: 'Country',
+};
 const COLOURS = Object.values(SERIES);
 const UNKNOWN: Record<UsageSplit, string> = {
   client: 'no client known',
+  feature: 'no feature',
   status: 'no status',
   version: 'no version told',
   country: 'no country reported',
@@ -70,6 +78,10 @@ function PartTable({ by, parts, base }: { by: UsageSplit; parts: Part[]; base: s
   /** Requests keep no country. */
   const linkTo = ({ name, others }: Part): string | null => {
     if (others || by === 'country') return null;
+    if (by === 'feature') {
+      const filter = featureFilter(name ?? 'other');
+      return filter && `${base}/requests?filter=${encodeURIComponent(`direction = 'in' AND (${filter})`)}`;
+    }
     const is = by === 'status' ? `= ${name}` : name === null ? 'IS NULL' : `= '${name}'`;
     return `${base}/requests?filter=${encodeURIComponent(`direction = 'in' AND ${by} ${is}`)}`;
   };

@@ -24,6 +24,7 @@ import { EnvironmentContext, useEnvironment } from '../environment.js';
 import { MemberMenu } from './memberMenu.js';
 import { NoticeBell } from './noticeBell.js';
 import { RAIL, shownEntries } from './rail.js';
+import { RunningCalls } from './running.js';
 import { SearchBox } from './search.js';
 
 export function Shell({ member }: { member: Member }) {
@@ -50,6 +51,7 @@ export function Shell({ member }: { member: Member }) {
           ))}
         </AppShell.Navbar>
         <AppShell.Main>
+          <RunningCalls />
           <div className="page">
             {environment.error ? (
               <Trouble error={environment.error} />

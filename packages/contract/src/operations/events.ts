@@ -115,6 +115,17 @@ export const eventOperations = {
     params: environmentParams,
     reply: z.object({ items: z.array(seenEvent), builtIn: z.array(z.enum(BUILT_IN)) }),
   }),
+  types: operation({
+    id: 'events.types',
+    command: 'event types',
+    method: 'GET',
+    path: `${ENVIRONMENT}/event-types`,
+    summary: 'The event plan as types of TypeScript, for `orchard.events<Events>(device)` of the client library',
+    caller: viewer,
+    params: environmentParams,
+    reply: z.string(),
+    replyTypes: ['text/plain'],
+  }),
   plan: operation({
     id: 'events.plan',
     changes: 'event plan',

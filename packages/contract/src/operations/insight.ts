@@ -106,6 +106,28 @@ const whyReply = z
         }),
       )
       .describe('The properties in which they differ most at that step'),
+    calls: z
+      .object({
+        people: z.int().describe('Of those who stopped: how many had a refused, failed or slow call just before'),
+        asked: z.int().describe('How many of them were looked at: beyond a thousand, those with the lowest numbers'),
+        sampled: z.boolean().describe('Whether only a share of such calls was kept in the time'),
+        since: time.nullable().describe('Calls before this are not kept any more; null: all of the period are'),
+        items: z
+          .array(
+            z.object({
+              problem: z.string().nullable().describe('Null: it was slow'),
+              method: z.string(),
+              route: z.string(),
+              target: z.string().nullable(),
+              people: z.int(),
+              request: z.string().describe('The latest such request'),
+            }),
+          )
+          .describe(
+            'The last such call of each person, in the half hour before they were last at the step or the five minutes after; most people first',
+          ),
+      })
+      .describe('What went wrong just before'),
     next: z
       .array(z.object({ event: z.string().nullable(), people: z.int() }))
       .describe('What those who stopped did next; null: nothing within the window'),
@@ -220,7 +242,31 @@ export type EffectReply = z.infer<typeof effectReply>;
 const compare = z.literal('previous').optional().describe('The period before, too');
 const viewer = { kind: 'member', role: 'viewer' } as const;
 const INSIGHT = `${ENVIRONMENT}/insight`;
-const common = { method: 'POST', caller: viewer, params: environmentParams, changes: 'nothing', problems: ['malformed-filter'] } as const;
+const common = {
+  method: 'POST',
+  caller: viewer,
+  params: environmentParams,
+  changes: 'nothing',
+  progress: true,
+  problems: ['malformed-filter'],
+} as const;
+
+/** The questions that can be asked of several environments at once. */
+export const SHARED_QUESTIONS = ['events', 'arrivals', 'visits', 'funnel', 'returns', 'paths'] as const;
+export type SharedQuestion = (typeof SHARED_QUESTIONS)[number];
+const acrossReply = z
+  .object({
+    items: z.array(
+      z.object({
+        app: z.string(),
+        environment: z.string(),
+        answer: z.unknown().describe('As the question answers in one environment; null where it was refused there'),
+        refused: z.string().nullable().describe('Why; for example a property that never came there'),
+      }),
+    ),
+  })
+  .meta({ id: 'AnswersByEnvironment' });
+export type AcrossReply = z.infer<typeof acrossReply>;
 
 export const insightOperations = {
   events: operation({
@@ -353,5 +399,27 @@ export const insightOperations = {
     }),
     reply: pathsReply,
     problems: ['malformed-filter'],
+  }),
+  across: operation({
+    id: 'insight.across',
+    command: 'insight across <question>',
+    method: 'POST',
+    path: '/manage/v1/insight/across',
+    summary: 'One question asked of several environments, each answer beside the others',
+    caller: viewer,
+    changes: 'nothing',
+    progress: true,
+    body: z.strictObject({
+      question: z.enum(SHARED_QUESTIONS),
+      environments: z
+        .array(z.string().regex(/^[^/]+\/[^/]+$/, 'Must be <app>/<environment>.'))
+        .min(1)
+        .max(50)
+        .optional()
+        .describe('`<app>/<environment>`; all that the member may see, if left out'),
+      body: z.record(z.string(), z.unknown()).describe('As in one environment').default({}),
+    }),
+    reply: acrossReply,
+    problems: ['not-found', 'malformed-filter'],
   }),
 };

@@ -103,7 +103,7 @@ const range = z.strictObject({
 const latency = { p50Ms: z.number().nullable(), p95Ms: z.number().nullable(), p99Ms: z.number().nullable() };
 const sum = { calls: z.int(), clientErrors: z.int(), serverErrors: z.int(), ...latency };
 const timeSteps = z.array(z.object({ at: time, ...sum }));
-export const USAGE_SPLITS = ['client', 'status', 'version', 'country'] as const;
+export const USAGE_SPLITS = ['client', 'feature', 'status', 'version', 'country'] as const;
 export type UsageSplit = (typeof USAGE_SPLITS)[number];
 const usagePart = z.object({
   name: z.string().nullable().describe('Null: calls that do not tell theirs'),
@@ -158,7 +158,7 @@ export const telemetryOperations = {
         .enum(USAGE_SPLITS)
         .optional()
         .describe(
-          'Also told apart by client, status, the app’s version, or the country that the device reported; the last two for all routes together',
+          'Also told apart by client, by what of the backend is used (`feature`), status, the app’s version, or the country that the device reported; the last two for all routes together',
         ),
       compare: z.enum(['previous']).optional().describe('`previous`: the period before, too'),
     }),

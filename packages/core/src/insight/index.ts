@@ -8,6 +8,7 @@ export * from './count.js';
 export * from './difference.js';
 export * from './effect.js';
 export * from './event.js';
+export * from './eventTypes.js';
 export * from './funnel.js';
 export * from './funnelCourse.js';
 export * from './groups.js';

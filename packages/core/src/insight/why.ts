@@ -16,7 +16,12 @@ export type WhyQuestion = QuestionPeriod & {
   /** What follows within this time of their last such event. */
   windowMs: number;
 };
-export type WhyAnswer = { differences: Difference[]; next: { event: string | null; people: number }[] };
+export type WhyAnswer = {
+  differences: Difference[];
+  next: { event: string | null; people: number }[];
+  /** Of those who stopped: when they were at the step last. */
+  last: { people: Uint32Array; at: Float64Array };
+};
 
 const MOST_DIFFERENCES = 20;
 const MOST_NEXT = 10;
@@ -88,6 +93,7 @@ export class WhyScan implements Scan<WhyAnswer> {
         .map(([event, people]) => ({ event, people }))
         .sort((a, b) => b.people - a.people)
         .slice(0, MOST_NEXT),
+      last: { people: Uint32Array.from(this.#last.keys()), at: Float64Array.from(this.#last.values(), ({ at }) => at) },
     };
   }
 }

@@ -5,7 +5,7 @@ import { latestEvents, propertiesOf } from './eventStore.js';
 import { type IntakeGround, takeEvents } from './intake.js';
 import { listRefusals } from './refusalStore.js';
 import { insightSettings } from './settings.js';
-import { BUILT_IN } from '@orchard/core/insight';
+import { BUILT_IN, eventTypes } from '@orchard/core/insight';
 
 export function eventRoutes(ground: IntakeGround): Route[] {
   const { parts, plan } = ground;
@@ -15,6 +15,13 @@ export function eventRoutes(ground: IntakeGround): Route[] {
   return [
     bind(own.bring, async (call) => ({ body: await takeEvents(ground, call) })),
     bind(own.list, async (call) => ({ body: { items: await plan.kinds(environmentOf(call).db), builtIn: [...BUILT_IN] } })),
+    bind(own.types, async (call) => {
+      const { app, name, db } = environmentOf(call);
+      const planned = [...(await plan.read(db))].map(([event, one]) => ({ name: event, ...one }));
+      call.response.status(200).setHeader('content-type', 'text/plain; charset=utf-8');
+      call.response.end(eventTypes(`${app}/${name}`, planned));
+      return 'streaming';
+    }),
     bind(
       own.plan,
       async (call) => {

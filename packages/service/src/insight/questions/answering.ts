@@ -28,13 +28,14 @@ import {
 import type { Environment } from '../../platform/call.js';
 import type { KnownPeople } from '../events/peopleStore.js';
 import { answerEffect } from './effect.js';
+import { lastCallsOf } from './lastCalls.js';
 import type { Parts } from './parts.js';
 import { QuestionReader } from './reading.js';
-import type { QuestionThread } from './thread.js';
+import type { QuestionThread, Watch } from './thread.js';
 
 type Own = (typeof operations)['insight'];
 type Body<Name extends keyof Own> = BodyOf<Own[Name]>;
-export type Asked = { environment: Environment; signal?: AbortSignal | undefined };
+export type Asked = Watch & { environment: Environment };
 type Period = { from: number; until: number };
 
 const DAY_MS = 86_400_000;
@@ -58,7 +59,7 @@ export class Questions {
     return { from: iso(period.from), until: iso(period.until), zone, erased, tookMs: Math.round(this.parts.now() - beganAt) };
   }
 
-  async events({ environment, signal }: Asked, body: Body<'events'>): Promise<EventCounts> {
+  async events({ environment, ...watch }: Asked, body: Body<'events'>): Promise<EventCounts> {
     const beganAt = this.parts.now();
     const reader = await this.#reader(environment, body);
     const step = body.step ?? (body.stepMs ? calendarStep(body.stepMs) : stepFor(reader.period.from, reader.period.until));
@@ -67,7 +68,7 @@ export class Questions {
     const count = async (period: Period) => {
       const steps = stepsOf(period.from, period.until, step, reader.zone);
       const asked = { kind: 'count' as const, question: { ...period, ...common, steps } };
-      const { answer, people } = await this.thread.ask(environment.db, asked, reader.reading(period), signal);
+      const { answer, people } = await this.thread.ask(environment.db, asked, reader.reading(period), watch);
       return { series: presentSeries(answer.series, steps), groups: answer.groups, people };
     };
     const { series, groups, people } = await count(reader.period);
@@ -80,14 +81,14 @@ export class Questions {
     };
   }
 
-  async funnel({ environment, signal }: Asked, body: Body<'funnel'>): Promise<FunnelReply> {
+  async funnel({ environment, ...watch }: Asked, body: Body<'funnel'>): Promise<FunnelReply> {
     const beganAt = this.parts.now();
     const reader = await this.#reader(environment, body);
     const { from, until } = reader.period;
     const trendStep = body.trendStep ?? stepFor(from, until);
     const trend = stepsOf(from, until, trendStep, reader.zone);
     const question = { ...funnelOf(reader, body), trend };
-    const { answer, people } = await this.thread.ask(environment.db, { kind: 'funnel', question }, reader.reading(), signal);
+    const { answer, people } = await this.thread.ask(environment.db, { kind: 'funnel', question }, reader.reading(), watch);
     return {
       ...this.#answered(reader, people, beganAt),
       steps: answer.steps,
@@ -99,10 +100,10 @@ export class Questions {
   }
 
   /** Those who reached a step and not the next, and those who reached the next. */
-  async #atStep({ environment, signal }: Asked, body: Body<'funnel'> & { step: number }) {
+  async #atStep({ environment, ...watch }: Asked, body: Body<'funnel'> & { step: number }) {
     const reader = await this.#reader(environment, body);
     const question = funnelOf(reader, body);
-    const { answer, people } = await this.thread.ask(environment.db, { kind: 'funnel', question }, reader.reading(), signal);
+    const { answer, people } = await this.thread.ask(environment.db, { kind: 'funnel', question }, reader.reading(), watch);
     const reached = answer.reached[body.step] ?? new Uint32Array(0);
     const went = answer.reached[body.step + 1] ?? new Uint32Array(0);
     const further = new Set(went);
@@ -124,15 +125,16 @@ export class Questions {
                 question: { ...period, step, stopped, went, properties: reader.groups(properties), windowMs: body.windowMs },
               },
               reader.reading(),
-              asked.signal,
+              asked,
             )
           ).answer
-        : { differences: [], next: [] };
+        : { differences: [], next: [], last: { people: new Uint32Array(0), at: new Float64Array(0) } };
     return {
       ...this.#answered(reader, people, beganAt),
       stopped: stopped.length,
       went: went.length,
       differences: answer.differences.map((one) => ({ ...one, words: differenceWords(one) })),
+      calls: await lastCallsOf(this.parts, asked.environment, answer.last),
       next: answer.next,
     };
   }
@@ -144,11 +146,11 @@ export class Questions {
     return { total: wanted.length, items: shown.map(({ firstAt, ...one }) => ({ ...one, firstAt: firstAt.toISOString() })) };
   }
 
-  effect({ environment, signal }: Asked, body: Body<'effect'>): Promise<EffectReply> {
-    return answerEffect(this.parts, this.thread, environment, body, signal);
+  effect({ environment, ...watch }: Asked, body: Body<'effect'>): Promise<EffectReply> {
+    return answerEffect(this.parts, this.thread, environment, body, watch);
   }
 
-  async visits({ environment, signal }: Asked, body: Body<'visits'>): Promise<VisitsReply> {
+  async visits({ environment, ...watch }: Asked, body: Body<'visits'>): Promise<VisitsReply> {
     const beganAt = this.parts.now();
     const reader = await this.#reader(environment, body);
     const step = body.step ?? stepFor(reader.period.from, reader.period.until);
@@ -156,7 +158,7 @@ export class Questions {
     const common = { filter: reader.filter(body.filter), by: reader.groups(body.group), top: body.top, gapMs: reader.gapMs };
     const ask = (period: Period) => {
       const steps = stepsOf(period.from, period.until, step, reader.zone);
-      return this.thread.ask(environment.db, { kind: 'visits', question: { ...period, ...common, steps } }, reader.reading(period), signal);
+      return this.thread.ask(environment.db, { kind: 'visits', question: { ...period, ...common, steps } }, reader.reading(period), watch);
     };
     const { answer, people } = await ask(reader.period);
     const steps = stepsOf(reader.period.from, reader.period.until, step, reader.zone);
@@ -169,7 +171,7 @@ export class Questions {
     };
   }
 
-  async arrivals({ environment, signal }: Asked, body: Body<'arrivals'>): Promise<ArrivalsReply> {
+  async arrivals({ environment, ...watch }: Asked, body: Body<'arrivals'>): Promise<ArrivalsReply> {
     const beganAt = this.parts.now();
     const reader = await this.#reader(environment, body);
     const step = body.step ?? stepFor(reader.period.from, reader.period.until);
@@ -180,13 +182,13 @@ export class Questions {
         environment.db,
         { kind: 'arrivals', question: { ...period, ...common, steps } },
         reader.reading(period),
-        signal,
+        watch,
       );
     };
     const { answer, people } = await ask(reader.period);
     const { until } = reader.period;
     const recent = { from: until - Math.max(...WINDOWS_MS), until, columns: [] };
-    const active = await this.thread.ask(environment.db, { kind: 'active', question: { until, windowsMs: WINDOWS_MS } }, recent, signal);
+    const active = await this.thread.ask(environment.db, { kind: 'active', question: { until, windowsMs: WINDOWS_MS } }, recent, watch);
     const [day = 0, week = 0, month = 0] = active.answer;
     const steps = stepsOf(reader.period.from, until, step, reader.zone);
     const previous = body.compare ? (await ask(before(reader.period))).answer : null;
@@ -203,7 +205,7 @@ export class Questions {
     };
   }
 
-  async returns({ environment, signal }: Asked, body: Body<'returns'>): Promise<ReturnsReply> {
+  async returns({ environment, ...watch }: Asked, body: Body<'returns'>): Promise<ReturnsReply> {
     const beganAt = this.parts.now();
     const reader = await this.#reader(environment, body);
     const steps = stepsOf(reader.period.from, reader.period.until, body.step, reader.zone);
@@ -216,7 +218,7 @@ export class Questions {
       by: reader.groups(body.group),
       top: body.top,
     };
-    const { answer, people } = await this.thread.ask(environment.db, { kind: 'returns', question }, reader.reading(), signal);
+    const { answer, people } = await this.thread.ask(environment.db, { kind: 'returns', question }, reader.reading(), watch);
     return {
       ...this.#answered(reader, people, beganAt),
       step: body.step,
@@ -227,12 +229,12 @@ export class Questions {
   }
 
   /** How often each person did something, up to now. */
-  async times({ environment, signal }: Asked, { event, days, filter }: Behaviour): Promise<TimesAnswer> {
+  async times({ environment, ...watch }: Asked, { event, days, filter }: Behaviour): Promise<TimesAnswer> {
     const until = this.parts.now();
     const period = { from: new Date(until - days * DAY_MS).toISOString(), until: new Date(until).toISOString() };
     const reader = await this.#reader(environment, period);
     const question = { ...reader.period, wanted: reader.wanted({ event, filter: filter ?? undefined }) };
-    return (await this.thread.ask(environment.db, { kind: 'times', question }, reader.reading(), signal)).answer;
+    return (await this.thread.ask(environment.db, { kind: 'times', question }, reader.reading(), watch)).answer;
   }
 
   /** All that a user did, as far as events are kept. */
@@ -246,7 +248,7 @@ export class Questions {
     return (await this.thread.ask(environment.db, { kind: 'ofPerson', question }, reader.reading())).answer;
   }
 
-  async paths({ environment, signal }: Asked, body: Body<'paths'>): Promise<PathsReply> {
+  async paths({ environment, ...watch }: Asked, body: Body<'paths'>): Promise<PathsReply> {
     const beganAt = this.parts.now();
     const reader = await this.#reader(environment, body);
     reader.columns.add('visit');
@@ -259,7 +261,7 @@ export class Questions {
       leastShare,
       gapMs: reader.gapMs,
     };
-    const { answer, people } = await this.thread.ask(environment.db, { kind: 'paths', question }, reader.reading(), signal);
+    const { answer, people } = await this.thread.ask(environment.db, { kind: 'paths', question }, reader.reading(), watch);
     return { ...this.#answered(reader, people, beganAt), ...answer };
   }
 }

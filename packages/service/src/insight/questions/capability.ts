@@ -13,7 +13,7 @@ export function questions(parts: Parts): Capability<QuestionsOffer> {
   return {
     name: 'questions',
     offer: { questions: asked },
-    routes: questionRoutes(asked),
+    routes: questionRoutes(parts, asked),
     dataOfUser: async (environment, userId) => ({
       events: (await asked.ofUser(environment, userId)).map(({ at, name, properties }) => ({
         at: new Date(at).toISOString(),

@@ -5,7 +5,7 @@ import { type NotificationOutcome, type OutcomeRow, outcomesOf } from '../../mes
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { QuestionReader } from './reading.js';
-import type { QuestionThread } from './thread.js';
+import type { QuestionThread, Watch } from './thread.js';
 
 type Body = BodyOf<(typeof operations)['insight']['effect']>;
 type Best = { outcome: NotificationOutcome; variant: string; at: number };
@@ -18,7 +18,7 @@ export async function answerEffect(
   thread: QuestionThread,
   environment: Environment,
   body: Body,
-  signal?: AbortSignal,
+  watch?: Watch,
 ): Promise<EffectReply> {
   const beganAt = parts.now();
   const rows = await outcomesOf(environment, body.notification);
@@ -36,7 +36,7 @@ export async function answerEffect(
     withinMs: body.withinMs,
     groups: groups.map((name) => groupOf(best, name)),
   };
-  const { answer, people } = await thread.ask(environment.db, { kind: 'effect', question }, reader.reading(), signal);
+  const { answer, people } = await thread.ask(environment.db, { kind: 'effect', question }, reader.reading(), watch);
   const items = answer.map(({ people: count, did }, i) => {
     const name = groups[i] as string;
     return {

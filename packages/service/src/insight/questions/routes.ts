@@ -1,25 +1,38 @@
-import { operations } from '@orchard/contract';
-import { bind, type Call, environmentOf, type Route } from '../../platform/call.js';
+import { type AnyOperation, type BodyOf, operations, type ReplyOf } from '@orchard/contract';
+import { bind, type Call, environmentOf, type Route, type SignedInMember } from '../../platform/call.js';
+import { withProgress } from '../../platform/live/progressStream.js';
+import { askAcross } from './across.js';
 import type { Asked, Questions } from './answering.js';
+import type { Parts } from './parts.js';
+import type { Watch } from './thread.js';
 
-export function questionRoutes(questions: Questions): Route[] {
+export function questionRoutes(parts: Parts, questions: Questions): Route[] {
   const own = operations.insight;
+  const question = <O extends AnyOperation>(operation: O, answer: (asked: Asked, body: BodyOf<O>) => Promise<ReplyOf<O>>): Route =>
+    bind(operation, (call) =>
+      withProgress(parts, call as Call, (progress) => answer({ environment: environmentOf(call), ...leaving(call), progress }, call.body)),
+    );
   return [
-    bind(own.events, async (call) => ({ body: await questions.events(askedBy(call), call.body) })),
-    bind(own.funnel, async (call) => ({ body: await questions.funnel(askedBy(call), call.body) })),
-    bind(own.why, async (call) => ({ body: await questions.why(askedBy(call), call.body) })),
-    bind(own.people, async (call) => ({ body: await questions.people(askedBy(call), call.body) })),
-    bind(own.effect, async (call) => ({ body: await questions.effect(askedBy(call), call.body) })),
-    bind(own.visits, async (call) => ({ body: await questions.visits(askedBy(call), call.body) })),
-    bind(own.arrivals, async (call) => ({ body: await questions.arrivals(askedBy(call), call.body) })),
-    bind(own.returns, async (call) => ({ body: await questions.returns(askedBy(call), call.body) })),
-    bind(own.paths, async (call) => ({ body: await questions.paths(askedBy(call), call.body) })),
+    question(own.events, (asked, body) => questions.events(asked, body)),
+    question(own.funnel, (asked, body) => questions.funnel(asked, body)),
+    question(own.why, (asked, body) => questions.why(asked, body)),
+    question(own.people, (asked, body) => questions.people(asked, body)),
+    question(own.effect, (asked, body) => questions.effect(asked, body)),
+    question(own.visits, (asked, body) => questions.visits(asked, body)),
+    question(own.arrivals, (asked, body) => questions.arrivals(asked, body)),
+    question(own.returns, (asked, body) => questions.returns(asked, body)),
+    question(own.paths, (asked, body) => questions.paths(asked, body)),
+    bind(own.across, (call) =>
+      withProgress(parts, call as Call, (progress) =>
+        askAcross(parts, call.member as SignedInMember, call.body, { ...leaving(call), progress }),
+      ),
+    ),
   ];
 }
 
 /** A question ends when the page that asked it has left. */
-function askedBy(call: Pick<Call, 'environment' | 'response'>): Asked {
-  const leaving = new AbortController();
-  call.response.once('close', () => leaving.abort(new Error('nobody waits for the answer any more')));
-  return { environment: environmentOf(call), signal: leaving.signal };
+function leaving({ response }: Pick<Call, 'response'>): Pick<Watch, 'signal'> {
+  const left = new AbortController();
+  response.once('close', () => left.abort(new Error('nobody waits for the answer any more')));
+  return { signal: left.signal };
 }

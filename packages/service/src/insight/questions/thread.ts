@@ -18,6 +18,14 @@ const MOST_BYTES = 180_000_000;
 const IN_FLIGHT = 4;
 const BYTES_OF_COLUMN = 3;
 
+/** Days read so far, of how many. */
+export type QuestionProgress = { done: number; total: number };
+/** Who waits for an answer. */
+export type Watch = {
+  /** Ends the work when nobody waits any more. */
+  signal?: AbortSignal | undefined;
+  progress?: ((progress: QuestionProgress) => void) | undefined;
+};
 export type Reading = { from: number; until: number /** Besides those that every question needs. */; columns: readonly string[] };
 type Open = { columns: Set<string>; bytes: number };
 type Waiting = { done: () => void; answer: (answer: unknown) => void; failed: (error: Error) => void };
@@ -40,20 +48,22 @@ export class QuestionThread {
     private readonly now: () => number,
   ) {}
 
-  /** @param signal ends the work when nobody waits for the answer any more */
   async ask<Kind extends Spec['kind']>(
     db: EnvironmentDatabase,
     spec: Extract<Spec, { kind: Kind }>,
     reading: Reading,
-    signal?: AbortSignal,
+    { signal, progress }: Watch = {},
   ): Promise<{ answer: Answers[Kind]; people: KnownPeople }> {
     const id = this.#next++;
     let inFlight = 0;
+    let done = 0;
+    let total = 0;
     let wake: (() => void) | null = null;
     const answered = new Promise<unknown>((resolve, reject) => {
       this.#waiting.set(id, {
         done: () => {
           inFlight--;
+          progress?.({ done: ++done, total });
           wake?.();
         },
         answer: resolve,
@@ -79,7 +89,9 @@ export class QuestionThread {
           signal?.throwIfAborted();
           inFlight++;
         };
-        await this.#readDays(db, id, reading, hasRoom);
+        await this.#readDays(db, id, reading, hasRoom, (days) => {
+          total = days;
+        });
         return known;
       });
       this.#tell({ kind: 'end', id });
@@ -94,11 +106,19 @@ export class QuestionThread {
   }
 
   /** Sends the days of a period in order, each with what is packed and what is not. */
-  async #readDays(db: EnvironmentDatabase, id: number, { from, until, columns }: Reading, hasRoom: () => Promise<void>): Promise<void> {
+  async #readDays(
+    db: EnvironmentDatabase,
+    id: number,
+    { from, until, columns }: Reading,
+    hasRoom: () => Promise<void>,
+    tellDays: (count: number) => void,
+  ): Promise<void> {
     const packed = new Map((await packedDays(db, from, until)).map((row) => [Date.parse(row.day), row]));
     const rows = await readEvents(db, from, until);
     const extra = grouped(await eventsOfRows(db, this.events.contexts, rows), ({ at }) => Math.floor(at / DAY_MS) * DAY_MS);
-    for (const day of [...new Set([...packed.keys(), ...extra.keys()])].sort((a, b) => a - b)) {
+    const days = [...new Set([...packed.keys(), ...extra.keys()])].sort((a, b) => a - b);
+    tellDays(days.length);
+    for (const day of days) {
       await hasRoom();
       const row = packed.get(day);
       const more: InsightEvent[] = extra.get(day) ?? [];

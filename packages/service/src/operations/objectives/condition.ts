@@ -15,6 +15,7 @@ import {
 } from '@orchard/core';
 import pLimit from 'p-limit';
 import type { Environment, SignedInMember } from '../../platform/call.js';
+import { visibleEnvironments } from '../../platform/access/visibleEnvironments.js';
 import { INSTALLATION } from '../../platform/database/servers.js';
 import type { Platform } from '../../platform/platform.js';
 import { readCounts } from '../telemetry/countStore.js';
@@ -26,14 +27,6 @@ const RECENT_MS = 5 * STEPS.minute;
 const AT_ONCE = 4;
 /** Cells are kept for a day. */
 const CELLS_MS = 23 * STEPS.hour;
-
-/** The environments a member has a role in, apps in order of their names. */
-export async function visibleEnvironments({ directory, members }: Platform, member: SignedInMember): Promise<Environment[]> {
-  const [environments, roles] = await Promise.all([directory.allEnvironments(), members.rolesOf(member)]);
-  return environments
-    .filter(({ id }) => roles.has(id))
-    .sort((a, b) => a.app.localeCompare(b.app) || a.createdAt.getTime() - b.createdAt.getTime());
-}
 
 export async function readCondition(parts: Platform, member: SignedInMember) {
   const environments = await visibleEnvironments(parts, member);

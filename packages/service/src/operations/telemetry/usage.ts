@@ -5,6 +5,7 @@ import {
   type CallerKind,
   chooseStep,
   denseHistogram,
+  featureOf,
   hasFailed,
   quantiles,
   sparseHistogram,
@@ -125,7 +126,10 @@ async function sumParts(db: EnvironmentDatabase, range: UsageRange, calls: reado
   if (!by) return [];
   const isOfCallers = by === 'version' || by === 'country';
   const counts = isOfCallers ? await readLongest(db, { ...range, ...wholeSteps(range, stepMs) }, stepMs, now, by) : calls;
-  const nameOf = (count: PackedCount) => (isOfCallers ? count.route : String(count[by])) || null;
+  const nameOf = (count: PackedCount) => {
+    if (isOfCallers) return count.route || null;
+    return (by === 'feature' ? featureOf(count.route, count.target) : String(count[by])) || null;
+  };
   const parts = new Map<string | null, PartSum>();
   for (const count of counts) {
     const name = nameOf(count);

@@ -137,8 +137,8 @@ async function conduct(call: Call, parts: Platform, before: [name: string, step:
     const answer = await inSpan(call, 'handler', startedNs, handle(route, call, parts));
     if (answer === 'streaming') {
       call.bytes.release();
-      // What it answered itself; a stream goes on with 200.
-      finish(call, parts, { status: call.response.statusCode, bytes: 0 });
+      // What it answered itself; a stream goes on with 200, and may tell a problem at its end.
+      finish(call, parts, { status: call.problem?.status ?? call.response.statusCode, bytes: 0 });
     } else {
       parts.ports.inspectAnswer?.(call, answer.status ?? call.operation.status, answer.body);
       const sendingNs = process.hrtime.bigint();
