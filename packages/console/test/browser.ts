@@ -33,12 +33,28 @@ export async function signIn(page: Page, address: string): Promise<void> {
   await page.getByRole('heading', { name: 'Apps' }).waitFor();
 }
 
-/** What the accessibility rules of WCAG 2.1 A and AA find wrong with a page. */
-export async function violations(on: Page): Promise<string[]> {
-  await on.evaluate(AXE);
+/** Goes to another page of the console as a link does: without loading the console anew. */
+export async function show(page: Page, path: string): Promise<void> {
+  await page.evaluate((to) => {
+    // A page stays until the next one's code is there; its head is not taken for that of the next.
+    if (new URL(to, location.href).pathname !== location.pathname) document.querySelector('h1')?.setAttribute('data-left', '');
+    history.pushState(null, '', to);
+    dispatchEvent(new PopStateEvent('popstate'));
+  }, path);
+  await page.locator('h1[data-left]').waitFor({ state: 'detached' });
+}
+
+const WCAG = { type: 'tag', values: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'] };
+/** The one rule whose answer depends on the scheme. */
+const CONTRAST = { type: 'rule', values: ['color-contrast'] };
+
+/** What the accessibility rules of WCAG 2.1 A and AA find wrong with a page. @param rules all, or those of colours alone */
+export async function violations(on: Page, rules: 'all' | 'colours' = 'all'): Promise<string[]> {
+  if (!(await on.evaluate(() => 'axe' in globalThis))) await on.evaluate(AXE);
   type Axe = { run: (options: object) => Promise<{ violations: { id: string; nodes: { html: string }[] }[] }> };
-  const { violations: found } = await on.evaluate(() =>
-    (globalThis as unknown as { axe: Axe }).axe.run({ runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa'] }),
+  const { violations: found } = await on.evaluate(
+    (runOnly) => (globalThis as unknown as { axe: Axe }).axe.run({ runOnly, resultTypes: ['violations'] }),
+    rules === 'all' ? WCAG : CONTRAST,
   );
   return found.map(({ id, nodes }) => `${id}: ${nodes.map(({ html }) => html.slice(0, 120)).join(' | ')}`);
 }

@@ -31,7 +31,20 @@ export type HistoryTarget = {
   onCall: string;
   /** Records that the collections had seven days ago. */
   sizes: Record<string, number>;
+  /** People whose booking was refused, after which they stopped. */
+  refusedBookings: readonly Refused[];
 };
+export type Refused = { at: number; client: ClientName; userId: string | null; deviceId: string; country: string };
+type Failure = Pattern['failures'][number];
+type MadeCall = {
+  at: number;
+  pattern: Pattern;
+  failure: Failure | undefined;
+  client: ClientName;
+  durationUs: number;
+  device: { userId: string | null; deviceId: string; country: string } | null;
+};
+const WINTER: Failure = [1, 422, 'invalid-input', 'Field `arrives` in `bookings` must lie before the hut closes for the winter.'];
 
 /** Writes the week into the environment's database. @returns how many calls */
 export async function writeHistory({
@@ -43,6 +56,7 @@ export async function writeHistory({
   callsADay,
   onCall,
   sizes,
+  refusedBookings,
 }: HistoryTarget): Promise<number> {
   const random = seededRandom(37);
   const bytes = (count: number) => Uint8Array.from({ length: count }, () => Math.floor(random() * 256));
@@ -60,7 +74,6 @@ export async function writeHistory({
     if (callAt > now - 2 * MINUTE_MS) return;
     const pattern = pickPattern(random());
     const failure = pattern.failures.find(([share]) => random() < share);
-    const status = failure?.[1] ?? pattern.status;
     const client: ClientName = pattern.route.endsWith('notifications')
       ? 'back-office'
       : random() < 0.5
@@ -71,8 +84,18 @@ export async function writeHistory({
     // The hut search slows down at weekends: its own time, most of it spent in the database.
     const slow = weekend && pattern.slowsAtWeekends ? 5 + random() * 9 : 1;
     const durationUs = Math.round(pattern.ms * slow * 1000 * (0.55 + random() * 0.6 + (random() < 0.04 ? random() * 8 : 0)));
+    const device = client === 'back-office' || random() < 0.2 ? null : (devices[Math.floor(random() * devices.length)] ?? null);
+    record({ at: callAt, pattern, failure, client, durationUs, device });
+  }
+
+  for (const { at, client, ...device } of refusedBookings) {
+    const pattern = PATTERNS.find(({ method, path }) => method === 'POST' && path.endsWith('/bookings')) as Pattern;
+    record({ at, pattern, failure: WINTER, client, durationUs: Math.round(6_000 + random() * 4_000), device });
+  }
+
+  function record({ at: callAt, pattern, failure, client, durationUs, device }: MadeCall): void {
+    const status = failure?.[1] ?? pattern.status;
     const statements = failure && REFUSED_BEFORE_THE_DATABASE.has(failure[2]) ? 0 : pattern.statements;
-    const device = client === 'back-office' || random() < 0.2 ? null : devices[Math.floor(random() * devices.length)];
     const agent = AGENTS[client](versionAt(callAt, now, random()));
     rows.push([
       uuidv7(callAt, bytes(10)),

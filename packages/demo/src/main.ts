@@ -15,7 +15,7 @@ import { type SimulatorAddresses, seedChannels, seedGateways, seedMessages, seed
 import { APP, HANDSETS, HIKER, hikers, OWNER } from './scenario.js';
 import { ON_CALL, seedOperations } from './operations.js';
 import { type EnvironmentName, seed, signInOwner } from './seed.js';
-import { EVENT_PLAN, writeUse } from './use.js';
+import { EVENT_PLAN, madeUpUse, refusedBookings, writeUse } from './use.js';
 import { startTraffic } from './traffic.js';
 
 const USAGE = `Usage: npm run demo -- [--fresh] [--port 7450] [--data .orchard/demo]
@@ -223,8 +223,13 @@ async function seedCalls(
   const environmentId = await environmentIdOf(databaseUrl, environment);
   const { items: members } = await owner.call(operations.members.list, {});
   const onCall = members.find(({ name }) => name === ON_CALL)?.id as string;
-  await writeHistory({ databaseUrl, environmentId, now, devices, keyIds, onCall, ...PAST[environment] });
+  const refused = refusedBookings(madeUpUse(USERS[environment], now, usersOf(devices)), now);
+  await writeHistory({ databaseUrl, environmentId, now, devices, keyIds, onCall, refusedBookings: refused, ...PAST[environment] });
 }
+
+const usersOf = (devices: readonly FleetDevice[]) => [
+  ...new Map(devices.map(({ userId, deviceId }) => [userId, { id: userId, deviceId }])).values(),
+];
 
 /** People in each environment, most of them without an account. */
 const USERS = { dev: 400, live: 2_400 } as const;
@@ -235,8 +240,8 @@ async function seedUse(owner: HttpClient, data: string, environment: Environment
   await owner.call(operations.events.changeSettings, { params, body: { zone: 'Europe/Oslo' } });
   for (const { name: event, ...body } of EVENT_PLAN) await owner.call(operations.events.plan, { params: { ...params, event }, body });
   const databaseUrl = databaseOf(data);
-  const users = [...new Map(devices.map(({ userId, deviceId }) => [userId, { id: userId, deviceId }])).values()];
-  await writeUse({ databaseUrl, environmentId: await environmentIdOf(databaseUrl, environment), now, people: USERS[environment], users });
+  const made = madeUpUse(USERS[environment], now, usersOf(devices));
+  await writeUse({ databaseUrl, environmentId: await environmentIdOf(databaseUrl, environment), now, made });
 }
 
 function databaseOf(data: string): string {

@@ -5,9 +5,10 @@
  */
 import { visitNumber } from '@orchard/core/insight';
 import { openDatabase, Leases, type PastEvent, type PastPerson, Servers, writePastEvents } from '@orchard/service/past';
+import type { Refused } from './history.js';
 import { versionAfter } from './releases.js';
 import { HUTS, seededRandom } from './scenario.js';
-import { BROKEN_ZONE, ZONES } from './zones.js';
+import { BROKEN_ZONE, REGIONS, ZONES } from './zones.js';
 
 const DAY_MS = 86_400_000;
 const HOUR_MS = 3_600_000;
@@ -18,6 +19,7 @@ const GROUPS_SINCE = 62;
 const BRIDGE_SINCE = 41;
 const STORM = 18;
 const BROKEN = '2.6.0';
+const REFUSED_DAYS = 6;
 const DEVICES = {
   ios: [['iOS 19', 'Larch', 'Larch 4']],
   android: [
@@ -42,12 +44,10 @@ type Hiker = {
   slow: number;
 };
 
+export type MadeUp = { people: PastPerson[]; events: PastEvent[] };
+
 /** @param users of the environment: some of the people are they */
-export function madeUpUse(
-  people: number,
-  now: number,
-  users: readonly { id: string; deviceId: string }[],
-): { people: PastPerson[]; events: PastEvent[] } {
+export function madeUpUse(people: number, now: number, users: readonly { id: string; deviceId: string }[]): MadeUp {
   const random = seededRandom(71);
   const today = Math.floor(now / DAY_MS) * DAY_MS;
   const hikers = Array.from({ length: people }, (_, index) => hiker(index, random));
@@ -72,6 +72,19 @@ export function madeUpUse(
     ),
     events: events.filter(({ at }) => at < now - MINUTE_MS),
   };
+}
+
+/** Of the last days, most of those who stopped once they had chosen the dates: the service refused what they tried to book. */
+export function refusedBookings({ people, events }: MadeUp, now: number): Refused[] {
+  const random = seededRandom(73);
+  const recent = events.filter(({ at }) => at > now - REFUSED_DAYS * DAY_MS);
+  return recent.flatMap(({ name, at, person, visit, properties }, i) => {
+    const next = recent[i + 1];
+    const wentOn = next?.person === person && next.visit === visit;
+    if (name !== 'dates_chosen' || wentOn || random() > 0.7) return [];
+    const { userId = null, deviceId = '' } = people[person] ?? {};
+    return [{ at: at + 4_000, client: properties.client as Refused['client'], userId, deviceId, country: String(properties.country) }];
+  });
 }
 
 function hiker(index: number, random: () => number): Hiker {
@@ -102,6 +115,8 @@ const versionOn = (ago: number, { slow, platform }: Hiker): string => versionAft
 function visit(one: Hiker, day: number, ago: number, random: () => number, events: PastEvent[]): void {
   const [os, manufacturer, model] = one.device;
   const [timeZone, country, locale] = one.zone;
+  const regions = REGIONS[country] ?? [];
+  const region = regions[one.index % regions.length];
   const version = versionOn(ago, one);
   const builtIn = {
     client: `hiker-${one.platform}`,
@@ -111,6 +126,7 @@ function visit(one: Hiker, day: number, ago: number, random: () => number, event
     timeZone,
     country,
     locale,
+    ...(region ? { region } : {}),
     ...(manufacturer ? { manufacturer, model } : {}),
   };
   let at = day + (6 + random() * 15) * HOUR_MS;
@@ -140,13 +156,14 @@ function book(
   const goesNorth = random() < (ago <= BRIDGE_SINCE ? 0.45 : 0.12);
   const huts = HUTS.filter(({ region }) => (region === 'north') === goesNorth);
   const hut = huts[Math.floor(random() * huts.length)] ?? HUTS[0];
-  const region = hut?.region ?? 'north';
-  say('huts_searched', { region });
+  // Not `region`: that is the part of their country that devices report.
+  const trailPart = hut?.region ?? 'north';
+  say('huts_searched', { trailPart });
   if (random() < 0.25) return;
-  say('hut_opened', { hut: hut?.name ?? '', region });
+  say('hut_opened', { hut: hut?.name ?? '', trailPart });
   if (random() < 0.45) return;
   const nights = one.isGuide ? 2 : 1 + Math.floor(random() * 4);
-  say('dates_chosen', { nights, region });
+  say('dates_chosen', { nights, trailPart });
   if (version === BROKEN && one.zone[0] === BROKEN_ZONE ? random() < 0.94 : random() < 0.12) {
     if (version === BROKEN && one.zone[0] === BROKEN_ZONE) say('form_error', { field: 'arrivalTime', reason: 'not a whole hour from UTC' });
     return;
@@ -156,7 +173,7 @@ function book(
   // A guide books for several groups one after another.
   for (let left = one.isGuide ? 3 : 1; left > 0; left--) {
     const party = one.isGuide ? 8 + Math.floor(random() * 5) : 1 + Math.floor(random() * 4);
-    say('booking_sent', { nights, party, region, amount: nights * party * 35, guided: one.isGuide });
+    say('booking_sent', { nights, party, trailPart, amount: nights * party * 35, guided: one.isGuide });
   }
 }
 
@@ -167,19 +184,19 @@ export const EVENT_PLAN = [
     name: 'huts_searched',
     description: 'A search for huts showed its results',
     owner: 'Jonas Tarn',
-    properties: { region: { type: 'text' } },
+    properties: { trailPart: { type: 'text' } },
   },
   {
     name: 'hut_opened',
     description: 'The page of a hut was opened',
     owner: 'Jonas Tarn',
-    properties: { hut: { type: 'text' }, region: { type: 'text' } },
+    properties: { hut: { type: 'text' }, trailPart: { type: 'text' } },
   },
   {
     name: 'dates_chosen',
     description: 'Arrival and nights were chosen',
     owner: 'Adaeze Fell',
-    properties: { nights: { type: 'number' }, region: { type: 'text' } },
+    properties: { nights: { type: 'number' }, trailPart: { type: 'text' } },
   },
   {
     name: 'arrival_time_chosen',
@@ -194,7 +211,7 @@ export const EVENT_PLAN = [
     properties: {
       nights: { type: 'number' },
       party: { type: 'number' },
-      region: { type: 'text' },
+      trailPart: { type: 'text' },
       amount: { type: 'number' },
       guided: { type: 'boolean' },
     },
@@ -205,13 +222,11 @@ export type UseTarget = {
   databaseUrl: string;
   environmentId: string;
   now: number;
-  people: number;
-  users: readonly { id: string; deviceId: string }[];
+  made: MadeUp;
 };
 
 /** Writes the ninety days into the environment's database. @returns how many events */
-export async function writeUse({ databaseUrl, environmentId, now, people, users }: UseTarget): Promise<number> {
-  const made = madeUpUse(people, now, users);
+export async function writeUse({ databaseUrl, environmentId, now, made }: UseTarget): Promise<number> {
   const database = openDatabase(databaseUrl, 2);
   const servers = new Servers(database, new Leases(database, 'demo'));
   try {

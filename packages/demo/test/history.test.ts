@@ -23,6 +23,7 @@ beforeAll(async () => {
     callsADay: 300,
     onCall: 'somebody',
     sizes: { huts: 14 },
+    refusedBookings: [{ at: NOW - 86_400_000, client: 'hiker-ios', userId: null, deviceId: 'hiker-00001', country: 'NO' }],
   });
 });
 afterAll(() => test.stop());
@@ -40,6 +41,10 @@ const count = async (filter: string) => {
     cursor = page.next;
   }
 };
+
+it('has the refused booking after which somebody stopped', async () => {
+  expect(await count("deviceId = 'hiker-00001' AND problem = 'invalid-input' AND method = 'POST'")).toBe(1);
+});
 
 it('has as many calls as its counts say, in all and by status', async () => {
   const usage = await eventually(async () => {

@@ -104,7 +104,7 @@ export function NarrowBar({ of, filterable = true, groupable = true, maxGroups =
     <Group align="flex-start" gap="sm" wrap="nowrap">
       {filterable && (
         <div style={{ flex: 1 }}>
-          <FilterBar state={state} names={names} example="region = 'north' AND nights > 2" presets={[]} error={null} />
+          <FilterBar state={state} names={names} example="country = 'NO' AND nights > 2" presets={[]} error={null} />
         </div>
       )}
       {groupable && (

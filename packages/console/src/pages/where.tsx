@@ -75,7 +75,7 @@ function WorldMap({ of, onChoose }: { of: Row[]; onChoose: (code: string) => voi
   const people = new Map(of.map(({ code, people: some }) => [code, some]));
   const most = Math.max(1, ...people.values());
   return (
-    <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label="People by country" className="map">
+    <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label="People by country" className="world">
       <path d={draw({ type: 'Sphere' }) ?? ''} className="sea" />
       {COUNTRIES.map(({ shape, code }, i) => {
         const some = people.get(code) ?? 0;
