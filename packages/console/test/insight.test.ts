@@ -1,5 +1,6 @@
 /** Insight and reports in the console: from events of apps to who stops where, and what is read on Monday. */
 import { randomUUID } from 'node:crypto';
+import { operations } from '@orchard/contract';
 import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { makeApp, OWNER, startTestService, type TestApp, type TestService, mailSettings } from '../../service/test/support.js';
@@ -91,8 +92,34 @@ describe('insight', () => {
     await row('All').getByText('34').waitFor();
     await open('paths?event=app_opened');
     await page.getByText('After the first app_opened of 34 visits').waitFor();
-    await page.getByRole('button', { name: 'form_error' }).click();
+    await page.getByRole('img', { name: 'Paths as streams' }).getByText('form_error 14').click();
     await page.getByText('After the first form_error of 14 visits').waitFor();
+    await page.getByText('Tree', { exact: true }).click();
+    await page.getByText('the visit ended here').waitFor();
+  });
+
+  it('opens the people behind a step, and tells those who came first from those who came back', async () => {
+    await open('insight-events?event=booking_sent&by=person');
+    await row('first-time').getByText('20', { exact: true }).waitFor();
+    await page.getByRole('button', { name: /^Who is behind a step of/ }).click();
+    // The day before, on which they all hiked.
+    await page.getByRole('menuitem').nth(1).click();
+    const drawer = page.getByRole('dialog', { name: /^Who was there from/ });
+    await drawer.getByText('20 people').waitFor();
+    await drawer.getByRole('link', { name: 'phone-euro-000' }).waitFor();
+    expect(await violations(page)).toEqual([]);
+  });
+
+  it('sets a measure against another, and an environment beside another', async () => {
+    await open('insight-events?event=booking_sent&by=');
+    await page.getByLabel('Against').selectOption('event app_opened');
+    await page.getByRole('heading', { name: 'Count of booking_sent beside app_opened, per day' }).waitFor();
+    await page.getByRole('switch', { name: 'As a ratio' }).press('Space');
+    await page.getByRole('heading', { name: 'Count of booking_sent to app_opened, per day' }).waitFor();
+    await page.locator('input').and(page.getByLabel('Beside other environments')).first().click();
+    await page.getByRole('option', { name: 'quillfell-hiker/live' }).click();
+    await row('quillfell-hiker/dev').getByText('20', { exact: true }).waitFor();
+    await row('quillfell-hiker/live').getByText('0', { exact: true }).waitFor();
   });
 
   it('plans an event from what came, and shows what arrives', async () => {
@@ -121,6 +148,36 @@ describe('a report', () => {
     await page.emulateMedia({ media: 'screen' });
     await open('reports');
     await row('Refused calls').getByText('last 7 days').waitFor();
+  });
+
+  it('stands on a sheet, in an order that is changed by keyboard', async () => {
+    const save = (name: string) => test.owner.call(operations.reports.save, { params: app.dev.params, body: { name, source: 'people' } });
+    await save('Hikers');
+    await open('sheet');
+    await button('New sheet').click();
+    for (const name of ['Refused calls', 'Hikers']) {
+      await page.getByLabel('Put a report on it').selectOption({ label: name });
+      await page.getByRole('button', { name: `Move ${name}` }).waitFor();
+    }
+    const order = () => page.getByRole('button', { name: /^Move / }).evaluateAll((grips) => grips.map((grip) => grip.ariaLabel));
+    expect(await order()).toEqual(['Move Refused calls', 'Move Hikers']);
+    await page.getByRole('button', { name: 'Move Hikers' }).focus();
+    // The list tells of each move before it takes the next key.
+    const told = page.locator('[id^=DndLiveRegion]');
+    for (const [key, words] of [
+      ['Space', 'Hikers is over place 2 of 2.'],
+      ['ArrowUp', 'Hikers is over place 1 of 2.'],
+      ['Space', 'Dropped Hikers at place'],
+    ] as const) {
+      await page.keyboard.press(key);
+      await told.filter({ hasText: words }).waitFor({ state: 'attached' });
+    }
+    expect(await order()).toEqual(['Move Hikers', 'Move Refused calls']);
+    expect(await violations(page)).toEqual([]);
+    await button('Done').click();
+    await page.getByRole('region', { name: 'Hikers' }).getByText('New people').first().waitFor();
+    const { items } = await test.owner.call(operations.sheets.list, { params: app.dev.params });
+    expect(items[0]?.items.map(({ name }) => name)).toEqual(['Hikers', 'Refused calls']);
   });
 
   it('goes into a digest, which is seen before it is sent, and sent to oneself', async () => {

@@ -40,7 +40,7 @@ const DAY = Date.UTC(2026, 10, 16);
 const MINUTE = 60_000;
 const PEOPLE = 6;
 const asking = { me: { id: null, roles: [] }, now: DAY };
-const ground = { asking, people: PEOPLE };
+const ground = { asking, people: PEOPLE, firstSeen: new Float64Array(PEOPLE) };
 const nobody = new Uint32Array(0);
 
 const eventOf = (person: number, minutes: number, name: string, properties: InsightEvent['properties'] = {}, visit = 0): InsightEvent => ({
@@ -255,6 +255,35 @@ describe('counting', () => {
     expect([series.map(({ group }) => group), groups, series.at(-1)?.total]).toEqual([[['v0'], ['v1'], 'others'], 4, 5]);
   });
 
+  it('grouped by person tell those who came first in the period from those who came before', () => {
+    fc.assert(
+      fc.property(anyEvents, (events) => {
+        const from = DAY + DAY_MS;
+        const first = firstSeen(events);
+        const question = {
+          from,
+          until: period.until,
+          wanted: all(null),
+          steps: [from],
+          by: ['person'],
+          measure: { of: 'people' as const },
+          top: 9,
+        };
+        const { series } = ask(new CountScan(question, { ...ground, firstSeen: first }), events);
+        const there = [...new Set(events.filter(({ at }) => at >= from && at < period.until).map(({ person }) => person))];
+        const isNew = (person: number) => (first[person] as number) >= from;
+        expect(Object.fromEntries(series.map(({ group, total }) => [group[0], total]))).toEqual(
+          Object.fromEntries(
+            [
+              ['first-time', there.filter(isNew).length] as const,
+              ['returning', there.filter((person) => !isNew(person)).length] as const,
+            ].filter(([, count]) => count > 0),
+          ),
+        );
+      }),
+    );
+  });
+
   it('without an event, a filter over the name counts any', () => {
     const events = [eventOf(0, 0, 'open'), eventOf(0, 1, 'book'), eventOf(0, 2, 'pay')];
     const { series } = ask(
@@ -432,7 +461,10 @@ describe('returns', () => {
     fc.assert(
       fc.property(anyEvents, fc.boolean(), (events, orLater) => {
         const { cohorts } = ask(
-          new ReturnsScan({ ...period, steps: days, first: null, again: all('open'), orLater, by: [], top: 9 }, ground, firstSeen(events)),
+          new ReturnsScan(
+            { ...period, steps: days, first: null, again: all('open'), orLater, by: [], top: 9 },
+            { ...ground, firstSeen: firstSeen(events) },
+          ),
           events,
         );
         const dayOf = (at: number) => Math.floor((at - DAY) / DAY_MS);
@@ -461,8 +493,7 @@ describe('returns', () => {
     const { cohorts } = ask(
       new ReturnsScan(
         { ...period, steps: days, first: all('book'), again: all(null), orLater: false, by: [], top: 9 },
-        ground,
-        firstSeen(events),
+        { ...ground, firstSeen: firstSeen(events) },
       ),
       events,
     );
@@ -480,7 +511,7 @@ describe('returns by group', () => {
     fc.assert(
       fc.property(anyEvents, (events) => {
         const question = { ...period, steps: days, first: all('open'), again: all(null), orLater: false, by: ['version'], top: 9 };
-        const { cohorts, groups } = ask(new ReturnsScan(question, ground, firstSeen(events)), events);
+        const { cohorts, groups } = ask(new ReturnsScan(question, { ...ground, firstSeen: firstSeen(events) }), events);
         expect(groups.reduce((sum, { people }) => sum + people, 0)).toBe(cohorts.reduce((sum, { people }) => sum + people, 0));
         for (const { group, people } of groups) {
           const members = [...Array(PEOPLE).keys()].filter((person) => {
@@ -510,7 +541,10 @@ describe('arrivals', () => {
         const from = DAY + DAY_MS;
         const steps = stepsOf(from, period.until, 'day', 'UTC');
         const answer = ask(
-          new ArrivalsScan({ from, until: period.until, filter: null, steps, by: ['version'], top: 9 }, ground, firstSeen(events)),
+          new ArrivalsScan(
+            { from, until: period.until, filter: null, steps, by: ['version'], top: 9 },
+            { ...ground, firstSeen: firstSeen(events) },
+          ),
           events,
         );
         const firsts = [...firstSeen(events)];

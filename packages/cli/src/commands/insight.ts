@@ -97,6 +97,23 @@ export function addInsightCommands(program: Command): void {
       printCallsBefore(reply.calls, options);
     },
   });
+  addCall(program, own.behind, {
+    print: (reply, options) => {
+      if (options.json) return printItem(reply, options);
+      print(`${reply.total} people`);
+      printList(
+        reply.items,
+        [
+          'person',
+          'times',
+          ['userId', ({ userId }) => userId ?? ''],
+          ['devices', ({ deviceIds }) => deviceIds.join(' ')],
+          ['firstAt', ({ firstAt }) => moment(firstAt)],
+        ],
+        options,
+      );
+    },
+  });
   addCall(program, own.effect, {
     print: (reply, options) => {
       if (options.json) return printItem(reply, options);

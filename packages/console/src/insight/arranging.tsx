@@ -1,5 +1,14 @@
 /** A list that is put in order by drag, or by keyboard: Space lifts an item, arrows move it, Space drops it. */
-import { closestCenter, DndContext, type DragEndEvent, KeyboardSensor, PointerSensor, useSensor, useSensors } from '@dnd-kit/core';
+import {
+  type Announcements,
+  closestCenter,
+  DndContext,
+  type DragEndEvent,
+  KeyboardSensor,
+  PointerSensor,
+  useSensor,
+  useSensors,
+} from '@dnd-kit/core';
 import { arrayMove, SortableContext, sortableKeyboardCoordinates, useSortable, verticalListSortingStrategy } from '@dnd-kit/sortable';
 import { CSS } from '@dnd-kit/utilities';
 import { ActionIcon, Group, Text } from '@mantine/core';
@@ -28,8 +37,16 @@ export function Arranging({ items, onOrder, onRemove, control }: Props) {
     setShown(next);
     onOrder(next.map(({ id }) => id));
   };
+  const labelOf = (id: unknown) => shown.find((one) => one.id === id)?.label ?? '';
+  const placeOf = (id: unknown) => `place ${shown.findIndex((one) => one.id === id) + 1} of ${shown.length}`;
+  const announcements: Announcements = {
+    onDragStart: ({ active }) => `Lifted ${labelOf(active.id)}.`,
+    onDragOver: ({ active, over }) => (over ? `${labelOf(active.id)} is over ${placeOf(over.id)}.` : undefined),
+    onDragEnd: ({ active, over }) => `Dropped ${labelOf(active.id)}${over ? ` at ${placeOf(over.id)}` : ''}.`,
+    onDragCancel: ({ active }) => `${labelOf(active.id)} stays where it was.`,
+  };
   return (
-    <DndContext sensors={sensors} collisionDetection={closestCenter} onDragEnd={drop}>
+    <DndContext sensors={sensors} collisionDetection={closestCenter} onDragEnd={drop} accessibility={{ announcements }}>
       <SortableContext items={shown} strategy={verticalListSortingStrategy}>
         {shown.map((item) => (
           <Row key={item.id} of={item} onRemove={onRemove}>

@@ -112,7 +112,7 @@ export function NarrowBar({ of, filterable = true, groupable = true, maxGroups =
           size="sm"
           aria-label="Group by"
           placeholder={of.groups.length === 0 ? 'Group by' : ''}
-          data={[...names.keys()].sort()}
+          data={[{ value: 'person', label: 'first-time or returning' }, ...[...names.keys()].sort()]}
           value={of.groups}
           onChange={of.setGroups}
           maxValues={maxGroups}

@@ -4,6 +4,7 @@ import { type ArrivalsReply, operations } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { Across } from '../insight/across.js';
+import { useBehind } from '../insight/behind.js';
 import { Figure } from '../insight/figure.js';
 import { COLOURS, groupWords, NarrowBar, PeriodControl, stepMsOf, TOP, useQuestion } from '../insight/question.js';
 import { Loaded, PageHead } from '../parts/basics.js';
@@ -18,6 +19,7 @@ export function ArrivalsPage() {
   const [aligned, setAligned] = useAddressState('aligned');
   const asked = { params, body: { ...question.period, ...question.filtered, ...question.compared, group: question.groups, top: TOP } };
   const arrivals = useCall(operations.insight.arrivals, asked);
+  const behind = useBehind(arrivals.data?.steps ?? [], question.period.until, question.filtered);
   return (
     <Stack gap="lg">
       <PageHead title="Arrivals" hint="Who is new, and who is there">
@@ -25,6 +27,7 @@ export function ArrivalsPage() {
         <FromCode calls={[coded(operations.insight.arrivals, asked)]} />
       </PageHead>
       <NarrowBar of={question} />
+      {behind.drawer}
       <Loaded of={arrivals}>
         {(answer) =>
           answer.active === 0 ? (
@@ -56,6 +59,7 @@ export function ArrivalsPage() {
               <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
                 <ChartPanel
                   zone={answer.zone}
+                  onStep={behind.onStep}
                   title={`Active and new people per ${answer.step}`}
                   unit="people"
                   stepMs={stepMsOf(answer.step)}

@@ -1,5 +1,5 @@
 /** Funnels: how many people get through a list of steps, and why the others stop. */
-import { ActionIcon, Anchor, Drawer, Group, NativeSelect, SimpleGrid, Stack, Text, Title, Tooltip } from '@mantine/core';
+import { ActionIcon, Anchor, Drawer, Group, MultiSelect, NativeSelect, SimpleGrid, Stack, Text, Title, Tooltip } from '@mantine/core';
 import { type FunnelReply, operations } from '@orchard/contract';
 import { IconPlus, IconX } from '@tabler/icons-react';
 import { useState } from 'react';
@@ -34,6 +34,7 @@ export function FunnelsPage() {
   const [text, setText] = useAddressState('steps');
   const [window, setWindow] = useAddressState('window', '1d');
   const [order, setOrder] = useAddressState('order', 'ordered');
+  const [without, setWithout] = useAddressState('without');
   const [unit, setUnit] = useAddressState('count', 'people');
   const steps = stepsIn(text);
   // The address is what counts: two quick changes must both be in it.
@@ -45,6 +46,7 @@ export function FunnelsPage() {
     steps: steps.map((event) => ({ event, ...question.filtered })),
     windowMs,
     order: order as 'ordered',
+    without: without ? without.split(',').map((event) => ({ event })) : [],
     perVisit: unit === 'visits',
     by: question.groups,
     top: 8,
@@ -79,6 +81,17 @@ export function FunnelsPage() {
           value={unit}
           onChange={({ currentTarget }) => setUnit(currentTarget.value)}
           data={['people', 'visits']}
+        />
+        <MultiSelect
+          size="xs"
+          label="Ended by"
+          placeholder={without ? '' : 'nothing else'}
+          data={question.kinds.map(({ name }) => name).filter((name) => !steps.includes(name))}
+          value={without ? without.split(',') : []}
+          onChange={(names) => setWithout(names.join(',') || null)}
+          maxValues={5}
+          clearable
+          w={220}
         />
       </Group>
       <NarrowBar of={question} />

@@ -4,6 +4,8 @@ import { operations } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { Across } from '../insight/across.js';
+import { AgainstChart, AgainstControl, useAgainst } from '../insight/against.js';
+import { useBehind } from '../insight/behind.js';
 import { COLOURS, groupWords, NarrowBar, PeriodControl, stepMsOf, TOP, SaveQuestion, useQuestion } from '../insight/question.js';
 import { Loaded, PageHead } from '../parts/basics.js';
 import { ChartPanel } from '../parts/chart.js';
@@ -36,6 +38,11 @@ export function InsightEventsPage() {
     },
   };
   const counts = useCall(operations.insight.events, asked);
+  const against = useAgainst(question);
+  const behind = useBehind(counts.data?.series[0]?.steps ?? [], question.period.until, {
+    ...question.filtered,
+    ...(event ? { event } : {}),
+  });
   return (
     <Stack gap="lg">
       <PageHead title="Events" hint="What people do, over time and by group">
@@ -61,17 +68,22 @@ export function InsightEventsPage() {
             ),
           ]}
         />
+        <AgainstControl of={against} names={question.kinds.map(({ name }) => name)} />
       </Group>
       <NarrowBar of={question} />
+      {behind.drawer}
       <Loaded of={counts}>
         {({ series, previous, step, groups, zone }) => {
           if (series.every(({ total }) => !total)) return <NoEvents base={base} />;
           const [first] = series;
           const before = previous && series.length === 1 ? previous[0]?.steps : undefined;
+          const title = MEASURES[measure as 'count'] ?? measure.replace(':', ' of ');
           return (
             <>
+              <AgainstChart of={against} first={first} label={`${title}${event ? ` of ${event}` : ''}`} step={step} zone={zone} />
               <ChartPanel
-                title={`${MEASURES[measure as 'count'] ?? measure.replace(':', ' of ')} per ${step}`}
+                onStep={behind.onStep}
+                title={`${title} per ${step}`}
                 unit="events"
                 parts={measure === 'count' && series.length > 1 && !before}
                 stepMs={stepMsOf(step)}

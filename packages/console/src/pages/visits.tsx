@@ -4,6 +4,7 @@ import { operations, type VisitsReply } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useEnvironment } from '../environment.js';
 import { Across } from '../insight/across.js';
+import { useBehind } from '../insight/behind.js';
 import { Figure } from '../insight/figure.js';
 import { groupWords, NarrowBar, PeriodControl, span, stepMsOf, SaveQuestion, useQuestion } from '../insight/question.js';
 import { Loaded, PageHead } from '../parts/basics.js';
@@ -19,6 +20,7 @@ export function VisitsPage() {
   const question = useQuestion({ initialGroup: 'version' });
   const asked = { params, body: { ...question.period, ...question.filtered, ...question.compared, group: question.groups } };
   const visits = useCall(operations.insight.visits, asked);
+  const behind = useBehind(visits.data?.steps ?? [], question.period.until, question.filtered);
   return (
     <Stack gap="lg">
       <PageHead title="Visits" hint="Stretches of use; one ends after a silence, or as the app says">
@@ -27,6 +29,7 @@ export function VisitsPage() {
         <FromCode calls={[coded(operations.insight.visits, asked)]} />
       </PageHead>
       <NarrowBar of={question} />
+      {behind.drawer}
       <Loaded of={visits}>
         {(answer) => {
           const { total, previous, steps, step } = answer;
@@ -60,6 +63,7 @@ export function VisitsPage() {
               <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
                 <ChartPanel
                   zone={answer.zone}
+                  onStep={behind.onStep}
                   title={`Visits per ${step}`}
                   unit="visits"
                   stepMs={stepMsOf(step)}

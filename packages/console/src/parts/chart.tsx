@@ -1,8 +1,8 @@
 /** A chart over time: line, bar, area, or shares of a whole; series that can be turned off, saved as picture or table. */
 import { AreaChart, BarChart, ChartTooltip, LineChart } from '@mantine/charts';
-import { ActionIcon, Group, SegmentedControl, Title, Tooltip } from '@mantine/core';
+import { ActionIcon, Group, Menu, SegmentedControl, Title, Tooltip } from '@mantine/core';
 import type { DateNote } from '@orchard/contract';
-import { IconPhotoDown, IconTableDown } from '@tabler/icons-react';
+import { IconPhotoDown, IconTableDown, IconUsers } from '@tabler/icons-react';
 import { type ReactNode, useRef, useState } from 'react';
 import { useDateNotes } from '../insight/dateNotes.js';
 import { type Point, pointedAt, type Row, SO_FAR, withUnfinished } from './unfinished.js';
@@ -27,6 +27,8 @@ type Props = {
   limits?: Limit[];
   /** In which days begin; by default that of the browser. */
   zone?: string;
+  /** Opens what is behind a step: a click on it, or a choice in the menu. */
+  onStep?: (at: string) => void;
   children?: ReactNode;
 };
 
@@ -63,6 +65,7 @@ export function ChartPanel({
   parts,
   limits = [],
   zone,
+  onStep,
 }: Props) {
   const [kind, setKind] = useState<Kind>(firstKind);
   const [off, setOff] = useState<ReadonlySet<string>>(new Set());
@@ -117,6 +120,15 @@ export function ChartPanel({
       ),
     },
   };
+  const clickable = onStep
+    ? {
+        style: { cursor: 'pointer' },
+        onClick: ({ activeIndex }: { activeIndex?: number | string | null | undefined }) => {
+          const row = activeIndex === null || activeIndex === undefined ? undefined : rows[Number(activeIndex)];
+          if (row) onStep(row.at);
+        },
+      }
+    : {};
   return (
     <section className="panel" aria-label={title}>
       <Group justify="space-between" mb={6}>
@@ -129,6 +141,7 @@ export function ChartPanel({
             onChange={(value) => setKind(value as Kind)}
             data={KINDS.filter((one) => one !== 'share' || parts).map((value) => ({ value, label: KIND_WORDS[value] }))}
           />
+          {onStep && <StepMenu title={title} rows={labelled} onStep={onStep} />}
           <Tooltip label="Save as PNG">
             <ActionIcon variant="subtle" aria-label={`Save ${title} as PNG`} onClick={() => savePicture(frame.current, title)}>
               <IconPhotoDown size={16} />
@@ -160,6 +173,7 @@ export function ChartPanel({
             curveType="linear"
             connectNulls={false}
             areaProps={{ isAnimationActive: false }}
+            areaChartProps={clickable}
           />
         ) : kind === 'line' ? (
           <LineChart
@@ -169,12 +183,35 @@ export function ChartPanel({
             curveType="linear"
             connectNulls={false}
             lineProps={{ isAnimationActive: false }}
+            lineChartProps={clickable}
           />
         ) : (
-          <BarChart {...common} type={stacked ? 'stacked' : 'default'} barProps={{ isAnimationActive: false }} />
+          <BarChart {...common} type={stacked ? 'stacked' : 'default'} barProps={{ isAnimationActive: false }} barChartProps={clickable} />
         )}
       </div>
     </section>
+  );
+}
+
+/** The steps of a chart by keyboard, latest first. */
+function StepMenu({ title, rows, onStep }: { title: string; rows: Row[]; onStep: (at: string) => void }) {
+  return (
+    <Menu position="bottom-end">
+      <Menu.Target>
+        <Tooltip label="Who is behind a step">
+          <ActionIcon variant="subtle" aria-label={`Who is behind a step of ${title}`}>
+            <IconUsers size={16} />
+          </ActionIcon>
+        </Tooltip>
+      </Menu.Target>
+      <Menu.Dropdown mah={280} style={{ overflowY: 'auto' }}>
+        {[...rows].reverse().map(({ at, label }) => (
+          <Menu.Item key={at} onClick={() => onStep(at)}>
+            {label}
+          </Menu.Item>
+        ))}
+      </Menu.Dropdown>
+    </Menu>
   );
 }
 

@@ -6,7 +6,10 @@ import { timeZone } from './memberWays.js';
 const eventName = z.string().min(1).max(100);
 const filter = z.string().max(4000).describe('A condition in CQL2 text over the properties of events, and `event`, their name');
 const property = z.string().min(1).max(63);
-const by = z.array(property).max(3).describe('Properties; one group for each combination of their values');
+const by = z
+  .array(property)
+  .max(3)
+  .describe('Properties, `event`, or `person`: whether they came first in the period. One group for each combination of values');
 const top = z.int().min(1).max(50).default(10).describe('So many groups; the others together');
 
 const period = {
@@ -323,6 +326,37 @@ export const insightOperations = {
       limit: z.int().min(1).max(1_000).default(100),
     }),
     reply: peopleReply,
+    problems: ['malformed-filter'],
+  }),
+  behind: operation({
+    ...common,
+    id: 'insight.behind',
+    command: 'insight behind',
+    path: `${INSIGHT}/behind`,
+    summary: 'The people behind a figure: who did something in a period, most often first',
+    body: z.strictObject({
+      ...period,
+      event: eventName.optional().describe('Any, if left out'),
+      filter: filter.optional(),
+      newSince: time.optional().describe('Only people whose first event of all came then or later'),
+      newBefore: time.optional().describe('Only people whose first event of all came before'),
+      limit: z.int().min(1).max(1_000).default(100),
+    }),
+    reply: z
+      .object({
+        ...answered,
+        total: z.int(),
+        items: z.array(
+          z.object({
+            person: z.int(),
+            userId: z.string().nullable(),
+            deviceIds: z.array(z.string()),
+            firstAt: time,
+            times: z.int().describe('How often in the period'),
+          }),
+        ),
+      })
+      .meta({ id: 'PeopleBehind' }),
     problems: ['malformed-filter'],
   }),
   effect: operation({

@@ -38,13 +38,11 @@ export class ArrivalsScan implements Scan<ArrivalsAnswer> {
   readonly #byGroup: number[][] = [];
   #settledTo = 0;
 
-  /** @param firstSeen when each person was first seen ever, by number; NaN for those that became another */
   constructor(
     private readonly question: ArrivalsQuestion,
     private readonly ground: QuestionGround,
-    private readonly firstSeen: Float64Array,
   ) {
-    this.#groups = new Groups(question.by);
+    this.#groups = new Groups(question.by, { firstSeen: ground.firstSeen, from: question.from });
     this.#seen = new PeopleSet(ground.people);
     this.#active = new PeopleSet(ground.people);
     this.#activeIn = question.steps.map(() => null);
@@ -73,7 +71,7 @@ export class ArrivalsScan implements Scan<ArrivalsAnswer> {
   /** Somebody's first event of the period: they are new when it is their first of all. */
   #arrive(person: number, group: number): void {
     const { steps, from, until } = this.question;
-    const first = this.firstSeen[person] as number;
+    const first = this.ground.firstSeen[person] as number;
     if (!(first >= from && first < until)) return;
     const step = steps.findLastIndex((start) => start <= first);
     this.#new[step] = (this.#new[step] as number) + 1;
@@ -97,7 +95,7 @@ export class ArrivalsScan implements Scan<ArrivalsAnswer> {
     for (let step = this.#settledTo; step < this.question.steps.length; step++) this.#close(step);
     const { steps, from, top } = this.question;
     let before = 0;
-    for (const first of this.firstSeen) if (first < from) before++;
+    for (const first of this.ground.firstSeen) if (first < from) before++;
     return {
       total: this.#new.reduce((sum, count) => sum + count, 0),
       before,

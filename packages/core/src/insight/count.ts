@@ -50,7 +50,7 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     private readonly question: CountQuestion,
     private readonly ground: QuestionGround,
   ) {
-    this.#groups = new Groups(question.by);
+    this.#groups = new Groups(question.by, { firstSeen: ground.firstSeen, from: question.from });
     const { of } = question.measure;
     this.#needsPeople = of === 'people' || of === 'perPerson';
     this.#needsHistogram = of === 'p50' || of === 'p95' || of === 'p99';

@@ -109,7 +109,7 @@ export class FunnelScan implements Scan<FunnelAnswer> {
   ) {
     const { steps, by, perVisit, gapMs = VISIT_GAP_MS } = question;
     this.#count = steps.length;
-    this.#groups = new Groups(by);
+    this.#groups = new Groups(by, { firstSeen: ground.firstSeen, from: question.from });
     this.#total = new Reached(steps.length);
     this.#sets = steps.map(() => new PeopleSet(ground.people));
     this.#start = new Float64Array(ground.people * steps.length).fill(Number.NaN);

@@ -9,12 +9,21 @@ export type GroupKey = (string | null)[];
 export const MOST_GROUPS = 1_000;
 export const BEYOND = '…';
 
+/** Grouped by this: whether the person came first in the period of the question. */
+export const BY_PERSON = 'person';
+export const PERSON_GROUPS = ['first-time', 'returning'] as const;
+/** Who was first seen when, and since when somebody counts as new. */
+export type Newcomers = { firstSeen: Float64Array; from: number };
+
 /** Numbers of groups over all segments. */
 export class Groups {
   readonly keys: GroupKey[] = [];
   readonly #numbers = new Map<string, number>();
 
-  constructor(readonly by: readonly string[]) {
+  constructor(
+    readonly by: readonly string[],
+    private readonly newcomers?: Newcomers,
+  ) {
     if (by.length === 0) this.numberOf([]);
   }
 
@@ -38,7 +47,9 @@ export class Groups {
   /** Tells the group of a row; null where there is one for all. Only rows that count are asked for. */
   reader(segment: Segment): ((row: number) => number) | null {
     if (this.by.length === 0) return null;
-    const columns = this.by.map((name) => wordsOf(segment, name));
+    const columns = this.by.map((name) =>
+      name === BY_PERSON && this.newcomers ? arrivalsOf(segment, this.newcomers) : wordsOf(segment, name),
+    );
     const [only] = columns;
     return columns.length === 1 && only ? this.#byOne(only) : this.#byMany(columns);
   }
@@ -70,6 +81,12 @@ export class Groups {
 
 type Words = { codes: ArrayLike<number>; words: readonly string[] };
 const wordAt = (words: readonly string[], code: number): string | null => (code === 0 ? NO_VALUE : (words[code - 1] as string));
+
+function arrivalsOf({ person, rows }: Segment, { firstSeen, from }: Newcomers): Words {
+  const codes = new Uint8Array(rows);
+  for (let row = 0; row < rows; row++) codes[row] = (firstSeen[person[row] as number] as number) >= from ? 1 : 2;
+  return { codes, words: PERSON_GROUPS };
+}
 
 /** A property as words, whatever its types; numbers and times as they are written. */
 function wordsOf(segment: Segment, name: string): Words {

@@ -14,6 +14,8 @@ export type QuestionGround = {
   asking: Asking;
   /** One more than the highest number of a person. */
   people: number;
+  /** By number: when they were first seen; NaN for those who became another, and the erased. */
+  firstSeen: Float64Array;
 };
 
 /** A question that reads segments in the order of their days, each once. */

@@ -32,16 +32,14 @@ export class ReturnsScan implements Scan<ReturnsAnswer> {
   readonly #groups: Groups;
   readonly #group: Int32Array;
 
-  /** @param firstSeen when each person was first seen ever, by number */
   constructor(
     private readonly question: ReturnsQuestion,
     private readonly ground: QuestionGround,
-    private readonly firstSeen: Float64Array,
   ) {
     this.#first = new Int32Array(ground.people).fill(-1);
     this.#words = Math.ceil(question.steps.length / WORD) || 1;
     this.#there = new Uint32Array(ground.people * this.#words);
-    this.#groups = new Groups(question.by);
+    this.#groups = new Groups(question.by, { firstSeen: ground.firstSeen, from: question.from });
     this.#group = new Int32Array(ground.people).fill(-1);
     if (question.first === null) this.#takeFirstUses();
   }
@@ -49,7 +47,7 @@ export class ReturnsScan implements Scan<ReturnsAnswer> {
   #takeFirstUses(): void {
     const { steps, from, until } = this.question;
     for (let person = 0; person < this.#first.length; person++) {
-      const at = this.firstSeen[person] as number;
+      const at = this.ground.firstSeen[person] as number;
       if (at >= from && at < until) this.#first[person] = steps.findLastIndex((start) => start <= at);
     }
   }

@@ -113,7 +113,7 @@ export class VisitsScan implements Scan<VisitsAnswer> {
   ) {
     const { people } = ground;
     this.#borders = new VisitBorders(people, question.gapMs);
-    this.#groups = new Groups(question.by);
+    this.#groups = new Groups(question.by, { firstSeen: ground.firstSeen, from: question.from });
     this.#start = new Float64Array(people).fill(Number.NaN);
     this.#end = new Float64Array(people);
     this.#events = new Uint32Array(people);

@@ -8,6 +8,7 @@ import type {
   operations,
   PathsReply,
   PeopleReply,
+  ReplyOf,
   ReturnsReply,
   VisitsReply,
   WhyReply,
@@ -36,6 +37,7 @@ import type { QuestionThread, Watch } from './thread.js';
 type Own = (typeof operations)['insight'];
 type Body<Name extends keyof Own> = BodyOf<Own[Name]>;
 export type Asked = Watch & { environment: Environment };
+type BehindReply = ReplyOf<Own['behind']>;
 type Period = { from: number; until: number };
 
 const DAY_MS = 86_400_000;
@@ -144,6 +146,29 @@ export class Questions {
     const wanted = body.stopped ? stopped : reached;
     const shown = await this.parts.people.show(asked.environment.db, [...wanted.slice(0, body.limit)]);
     return { total: wanted.length, items: shown.map(({ firstAt, ...one }) => ({ ...one, firstAt: firstAt.toISOString() })) };
+  }
+
+  async behind({ environment, ...watch }: Asked, body: Body<'behind'>): Promise<BehindReply> {
+    const beganAt = this.parts.now();
+    const reader = await this.#reader(environment, body);
+    const question = { ...reader.period, wanted: reader.wanted(body) };
+    const { answer, people } = await this.thread.ask(environment.db, { kind: 'times', question }, reader.reading(), watch);
+    const [since, before] = [body.newSince, body.newBefore].map((at) => (at ? Date.parse(at) : null));
+    const wanted = [...answer.people.keys()]
+      .map((i) => ({ person: answer.people[i] as number, times: answer.times[i] as number }))
+      .filter(({ person }) => {
+        const first = people.firstSeen[person] as number;
+        return (since == null || first >= since) && (before == null || first < before);
+      })
+      .sort((a, b) => b.times - a.times || a.person - b.person);
+    const times = new Map(wanted.slice(0, body.limit).map((one) => [one.person, one.times]));
+    const shown = await this.parts.people.show(environment.db, [...times.keys()]);
+    const items = shown.map(({ firstAt, ...one }) => ({ ...one, firstAt: firstAt.toISOString(), times: times.get(one.person) ?? 0 }));
+    return {
+      ...this.#answered(reader, people, beganAt),
+      total: wanted.length,
+      items: items.sort((a, b) => b.times - a.times || a.person - b.person),
+    };
   }
 
   effect({ environment, ...watch }: Asked, body: Body<'effect'>): Promise<EffectReply> {

@@ -3,6 +3,7 @@ import { Problem } from '@orchard/contract';
 import { FilterError, flatScope, readFilter, type ValueKind } from '@orchard/core';
 import {
   BUILT_IN,
+  BY_PERSON,
   columnsOfProperty,
   type EventFilter,
   namesIn,
@@ -76,6 +77,8 @@ export class QuestionReader {
   /** @throws {Problem} malformed-filter for a property that never came */
   groups(names: readonly string[]): readonly string[] {
     for (const name of names) {
+      // It needs no column: who came first when is known of people.
+      if (name === BY_PERSON) continue;
       if (name !== 'event' && !this.types.has(name))
         throw new Problem('malformed-filter', `There is no property \`${name}\` to group by. \`orchard event list\` lists what came.`);
       for (const column of columnsOfProperty(name)) this.columns.add(column);

@@ -17,6 +17,7 @@ export function questionRoutes(parts: Parts, questions: Questions): Route[] {
     question(own.funnel, (asked, body) => questions.funnel(asked, body)),
     question(own.why, (asked, body) => questions.why(asked, body)),
     question(own.people, (asked, body) => questions.people(asked, body)),
+    question(own.behind, (asked, body) => questions.behind(asked, body)),
     question(own.effect, (asked, body) => questions.effect(asked, body)),
     question(own.visits, (asked, body) => questions.visits(asked, body)),
     question(own.arrivals, (asked, body) => questions.arrivals(asked, body)),

@@ -56,8 +56,12 @@ function take(message: Extract<ToThread, { id: number }>): void {
   const { id } = message;
   if (message.kind === 'begin') {
     const known = people.get(message.people) as SentPeople;
-    const ground: QuestionGround = { asking: { me: { id: null, roles: [] }, now: message.now }, people: known.count };
-    running.set(id, { scan: scanOf(message.spec, ground, known.firstSeen), people: known });
+    const ground: QuestionGround = {
+      asking: { me: { id: null, roles: [] }, now: message.now },
+      people: known.count,
+      firstSeen: known.firstSeen,
+    };
+    running.set(id, { scan: scanOf(message.spec, ground), people: known });
     return;
   }
   const question = running.get(id);
@@ -70,7 +74,7 @@ function take(message: Extract<ToThread, { id: number }>): void {
   tell({ kind: 'answer', id, answer: plain(question.scan.answer()) });
 }
 
-function scanOf(spec: Spec, ground: QuestionGround, firstSeen: Float64Array): Scan<unknown> {
+function scanOf(spec: Spec, ground: QuestionGround): Scan<unknown> {
   switch (spec.kind) {
     case 'count':
       return new CountScan(spec.question, ground);
@@ -81,11 +85,11 @@ function scanOf(spec: Spec, ground: QuestionGround, firstSeen: Float64Array): Sc
     case 'visits':
       return new VisitsScan(spec.question, ground);
     case 'arrivals':
-      return new ArrivalsScan(spec.question, ground, firstSeen);
+      return new ArrivalsScan(spec.question, ground);
     case 'active':
       return new ActiveScan(spec.question, ground);
     case 'returns':
-      return new ReturnsScan(spec.question, ground, firstSeen);
+      return new ReturnsScan(spec.question, ground);
     case 'paths':
       return new PathsScan(spec.question, ground);
     case 'effect':
