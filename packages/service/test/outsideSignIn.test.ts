@@ -93,6 +93,12 @@ describe('somebody who signs in at a provider', () => {
     expect(first).toMatchObject({ email: 'runa@ridge.example', name: 'Runa of the ridge', emailConfirmedAt: expect.any(String) });
     const again = await ourPage();
     expect((await me((await again.browser.signIn('runa@ridge.example')).location)).id).toBe(first.id);
+    await test.app('POST', '/users', { key: app.dev.clientKey, body: { email: 'ivo@ridge.example', password: PASSWORD } });
+    const by = async (way: string) => {
+      const query = { filter: `A_CONTAINS(ways, ('${way}'))` };
+      return (await test.owner.call(operations.users.list, { params: app.dev.params, query })).items.map(({ email }) => email);
+    };
+    expect([await by('ridge'), await by('password'), await by('elsewhere')]).toEqual([['runa@ridge.example'], ['ivo@ridge.example'], []]);
   });
 
   it('gets the account that has the address only when both have proved it', async () => {

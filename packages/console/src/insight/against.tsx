@@ -30,7 +30,7 @@ export function useAgainst({ params, period, filtered }: Question) {
     setChosen,
     isRatio: ratio !== '',
     setRatio: (on: boolean) => setRatio(on ? '1' : null),
-    label: event || (WHOLE[chosen as keyof typeof WHOLE] ?? ''),
+    label: event || (WHOLE[chosen as keyof typeof WHOLE] ?? '').toLowerCase(),
     values: chosen ? (values ?? null) : null,
   };
 }
@@ -68,7 +68,7 @@ export function AgainstChart({ of, first, label, step, zone }: Props) {
         title={`${label} to ${of.label}, per ${step}`}
         unit="ratio"
         rows={rows.map(({ at, first: one, second: two }) => ({ at, ratio: one === null || !two ? null : one / two }))}
-        series={[{ name: 'ratio', label: `${label} for each of ${of.label}`, color: SERIES.plum }]}
+        series={[{ name: 'ratio', label: `${label}, by ${of.label}`, color: SERIES.plum }]}
       />
     );
   return (

@@ -28,6 +28,8 @@ export function UsersPage() {
         { label: 'Wardens', filter: 'roles LIKE \'%"warden"%\'' },
         { label: 'Disabled', filter: 'disabled = TRUE' },
         { label: 'Never signed in', filter: 'lastSeenAt IS NULL' },
+        { label: 'With a password', filter: "A_CONTAINS(ways, ('password'))" },
+        { label: 'Guests', filter: 'email IS NULL' },
       ]}
       empty={
         <Empty title="Nobody has signed up yet">

@@ -33,8 +33,8 @@ type Props = {
 };
 
 const DAY_MS = 86_400_000;
-/** Counts need no unit at each tick. */
-const COUNTS = new Set(['calls', 'deliveries', 'people', 'visits', 'events']);
+/** Counts and ratios need no unit at each tick. */
+const COUNTS = new Set(['calls', 'deliveries', 'people', 'visits', 'events', 'ratio']);
 
 /** The step decides how a time is written: hours within a day, days beyond. */
 function labelOf(at: string, spanMs: number, stepMs: number, timeZone: string | undefined): string {

@@ -1,7 +1,8 @@
 /** The form for a provider outside: what is asked depends on what it speaks. */
-import { Checkbox, PasswordInput, Select, TagsInput, Textarea, TextInput } from '@mantine/core';
+import { Checkbox, JsonInput, PasswordInput, Select, TagsInput, Textarea, TextInput } from '@mantine/core';
 import { type NewSignInWay, operations, type SignInWayDocument, WAY_KINDS, type WayKind } from '@orchard/contract';
 import { useEnvironment } from '../environment.js';
+import { objectOf } from '../parts/json.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
 
 export const KIND_WORDS: Record<WayKind, string> = {
@@ -39,6 +40,16 @@ type Values = {
   groupFilter: string;
   audience: string;
   keysAddress: string;
+  /** JSON of what the form has no field for. */
+  more: string;
+};
+/** The settings of a kind that have no field of their own, with an example. */
+const MORE: Record<WayKind, { names: readonly string[]; example: object }> = {
+  openid: { names: ['groupsClaim', 'endpoints'], example: { groupsClaim: 'groups' } },
+  oauth: { names: ['claims', 'revokeAddress'], example: { claims: { id: 'id', email: 'mail' } } },
+  saml: { names: ['attributes', 'skewS'], example: { attributes: { email: 'mail', groups: 'memberOf' }, skewS: 30 } },
+  directory: { names: ['attributes'], example: { attributes: { id: 'entryUUID', email: 'mail', name: 'cn' } } },
+  tokens: { names: ['claims'], example: { claims: { id: 'sub', groups: 'groups' } } },
 };
 const EMPTY: Values = {
   way: '',
@@ -66,6 +77,7 @@ const EMPTY: Values = {
   groupFilter: '(member={dn})',
   audience: '',
   keysAddress: '',
+  more: '',
 };
 
 function initialOf(way: SignInWayDocument | null): Values {
@@ -73,7 +85,9 @@ function initialOf(way: SignInWayDocument | null): Values {
   const groups = way.kind === 'directory' && way.groups ? { groupBase: way.groups.base, groupFilter: way.groups.filter } : {};
   const roles = Object.entries(way.roles).map(([group, role]) => `${group} = ${role}`);
   const trust = way.kind === 'directory' ? (way.trust ?? '') : '';
-  return { ...EMPTY, ...way, ...groups, trust, way: way.name, secret: '', roles: roles.join('\n') } as Values;
+  const set = Object.entries(way).filter(([name, value]) => MORE[way.kind].names.includes(name) && value !== null);
+  const more = set.length > 0 ? JSON.stringify(Object.fromEntries(set), null, 2) : '';
+  return { ...EMPTY, ...way, ...groups, trust, more, way: way.name, secret: '', roles: roles.join('\n') } as Values;
 }
 
 /** `group = role`, a line each. */
@@ -87,7 +101,6 @@ export function readGroupRoles(text: string): Record<string, string> {
   );
 }
 
-/** What is set of a way besides the form's fields, such as names of claims, stays as it is. */
 function bodyOf(values: Values, before: SignInWayDocument | null): NewSignInWay {
   const {
     name: _name,
@@ -96,8 +109,11 @@ function bodyOf(values: Values, before: SignInWayDocument | null): NewSignInWay 
     metadataAddress: _of,
     ...kept
   } = (before ?? {}) as Partial<SignInWayDocument>;
+  for (const name of MORE[values.kind].names) delete (kept as Record<string, unknown>)[name];
   const common = {
     ...kept,
+    // What is no object is refused by its name.
+    ...(objectOf(values.more) ?? { more: values.more }),
     title: values.title,
     clients: values.clients,
     roles: readGroupRoles(values.roles),
@@ -159,6 +175,15 @@ export function WayForm({ of, onDone }: { of: SignInWayDocument | null; onDone: 
         {...getInputProps('roles')}
       />
       <TagsInput label="Clients that may use it" description="None: all" {...getInputProps('clients')} />
+      <JsonInput
+        label="Other settings"
+        description={`JSON, with ${MORE[values.kind].names.join(', ')}. Empty: as usual`}
+        placeholder={JSON.stringify(MORE[values.kind].example)}
+        autosize
+        maxRows={10}
+        validationError="Must be JSON."
+        {...getInputProps('more')}
+      />
     </FormOf>
   );
 }

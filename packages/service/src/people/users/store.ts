@@ -23,6 +23,13 @@ const COLUMNS: Columns = new Map(
   }),
 );
 
+/** The ways a user can come in: `password`, and the names of ways at whose providers the user has an account. */
+const waysColumn = ({ db }: Environment): Columns => {
+  const way = "IF(c.kind = 'provider', JSON_VALUE(c.verifier, '$.way'), c.kind)";
+  const sql = `(SELECT COALESCE(JSON_ARRAYAGG(${way}), '[]') FROM ${db.of(credentialTable)} c WHERE c.userId = ${db.of(userTable)}.id)`;
+  return new Map([['ways', { sql, kind: 'list' as const }]]);
+};
+
 export function presentUser(row: UserRow): User {
   return {
     id: row.id,
@@ -196,7 +203,11 @@ export class UserStore {
 
   /** @param kinds the fields that the team has defined */
   async list(environment: Environment, request: ListRequest, ground: ListGround, kinds: ReadonlyMap<string, ValueKind> = new Map()) {
-    const columns: Columns = new Map([...userFieldColumns(kinds, '', (name, kind) => userFieldSql('data', name, kind)), ...COLUMNS]);
+    const columns: Columns = new Map([
+      ...userFieldColumns(kinds, '', (name, kind) => userFieldSql('data', name, kind)),
+      ...COLUMNS,
+      ...waysColumn(environment),
+    ]);
     const plan = planList(columns, request, { field: 'id', descending: true }, ground);
     const sorted = plan.sort.filter(({ name }) => kinds.has(name)).map(({ name, sql }) => `, ${sql.sql} AS \`${name}\``);
     const rows = await environment.db.rows<UserRow>(
