@@ -231,10 +231,21 @@ async function askServer(url: string, setting: string, prepare?: (connection: my
   }
 }
 
+function tellClock(log: Logger, behindMs: number): void {
+  if (Math.abs(behindMs) < 500) return log.info('the clock of this machine agrees with the database again');
+  const how = `${Math.round(Math.abs(behindMs) / 1000)} s ${behindMs > 0 ? 'behind' : 'ahead'}`;
+  log.warn({ behindMs }, `the clock of this machine is ${how}, by the database's: the service goes by the database's. Set it by the network`);
+}
+
 function buildPlatform(config: Config, log: Logger, servers: Servers, instance: string, address: () => string): Platform {
   const database = servers.main;
   const random = pooledRandom();
-  const now = () => Date.now();
+  const clock = new DatabaseClock(
+    database,
+    () => Date.now(),
+    (behindMs) => tellClock(log, behindMs),
+  );
+  const now = () => clock.now();
   const newId = () => uuidv7(now(), random(10));
   const secretKey = readSecretKey(config.dataDirectory, config.secretKey);
   const changes = new ChangeSignal();
@@ -251,7 +262,7 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, instance: 
     secretKey,
     cursorSecret: deriveKey(secretKey, 'cursors'),
     now,
-    clock: new DatabaseClock(database, now),
+    clock,
     random,
     newId,
     address,

@@ -1,24 +1,43 @@
 /** The clock of the main database server: what instances do together goes by it, since their own clocks may differ. */
 import type { Statements } from './connection.js';
 
+/** Less is noise of the comparison; machines whose time is set by the network differ by less. */
+const TOLERATED_MS = 500;
+
 export class DatabaseClock {
   #aheadMs = 0;
 
+  /**
+   * @param own the clock of this machine
+   * @param onOff told when this machine's clock begins to be off, or stops
+   */
   constructor(
     private readonly system: Pick<Statements, 'rows'>,
-    private readonly now: () => number,
+    private readonly own: () => number,
+    private readonly onOff: (behindMs: number) => void = () => undefined,
   ) {}
 
   /** Compares the clocks; half of the round trip counts. */
   async compare(): Promise<void> {
-    const before = this.now();
+    const before = this.own();
     const [row] = await this.system.rows<{ ms: number }>("SELECT TIMESTAMPDIFF(MICROSECOND, '1970-01-01', UTC_TIMESTAMP(3)) / 1000 AS ms");
-    const after = this.now();
+    const after = this.own();
+    const wasOff = this.isOff;
     this.#aheadMs = Math.round(Number(row?.ms) - (before + after) / 2);
+    if (this.isOff !== wasOff) this.onOff(this.#aheadMs);
+  }
+
+  get isOff(): boolean {
+    return Math.abs(this.#aheadMs) > TOLERATED_MS;
   }
 
   /** Milliseconds since 1970 by the database's clock. */
   read(): number {
-    return this.now() + this.#aheadMs;
+    return this.own() + this.#aheadMs;
+  }
+
+  /** The time of all that the service does: of this machine, or of the database where that is off. */
+  now(): number {
+    return this.isOff ? this.read() : this.own();
   }
 }
