@@ -105,6 +105,11 @@ export const PROBLEMS = {
     title: 'Records do not fit the change',
     cure: 'See `fields` for examples. Correct those records, or choose what happens to them.',
   },
+  'limit-passed': {
+    status: 409,
+    title: 'The sum would pass a limit of the field',
+    cure: 'See `fields` for the limit. Nothing was added.',
+  },
   'key-reused': {
     status: 422,
     title: 'The Idempotency-Key belongs to another call',

@@ -8,6 +8,7 @@ export * from './conditions.js';
 export * from './csv.js';
 export * from './errorGroups.js';
 export * from './feature.js';
+export * from './fieldChanges.js';
 export * from './fieldTypes.js';
 export * from './filter/index.js';
 export * from './grouped.js';

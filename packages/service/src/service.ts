@@ -234,7 +234,10 @@ async function askServer(url: string, setting: string, prepare?: (connection: my
 function tellClock(log: Logger, behindMs: number): void {
   if (Math.abs(behindMs) < 500) return log.info('the clock of this machine agrees with the database again');
   const how = `${Math.round(Math.abs(behindMs) / 1000)} s ${behindMs > 0 ? 'behind' : 'ahead'}`;
-  log.warn({ behindMs }, `the clock of this machine is ${how}, by the database's: the service goes by the database's. Set it by the network`);
+  log.warn(
+    { behindMs },
+    `the clock of this machine is ${how}, by the database's: the service goes by the database's. Set it by the network`,
+  );
 }
 
 function buildPlatform(config: Config, log: Logger, servers: Servers, instance: string, address: () => string): Platform {

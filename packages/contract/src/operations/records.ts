@@ -116,7 +116,15 @@ const liveEvent = z.looseObject({}).meta({
 });
 
 const refusals = ['collection-unknown', 'access-refused', 'not-found'] as const;
-const writeRefusals = [...refusals, 'version-conflict', 'invalid-input', 'already-exists', 'still-referenced', 'key-reused'] as const;
+const writeRefusals = [
+  ...refusals,
+  'version-conflict',
+  'invalid-input',
+  'already-exists',
+  'still-referenced',
+  'limit-passed',
+  'key-reused',
+] as const;
 type Names = {
   collection: string;
   record: string;

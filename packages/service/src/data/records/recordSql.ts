@@ -14,6 +14,9 @@ export function readSql(shape: CollectionShape): string {
   return sql;
 }
 
+/** The same, and nobody else writes it until the transaction ends. */
+export const lockSql = (shape: CollectionShape): string => `${readSql(shape)} FOR UPDATE`;
+
 /** A record with all columns of its table, also of one that has no fields, such as users. */
 export async function readRow(on: Statements, { table }: CollectionShape, id: string): Promise<RecordRow | undefined> {
   return (await on.rows<RecordRow>(`SELECT * FROM ${table} WHERE id = ?`, [id]))[0];

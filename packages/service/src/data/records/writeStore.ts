@@ -122,6 +122,31 @@ export async function updateRecord(
   return record;
 }
 
+export type Sum = { field: string; delta: number; min: number; max: number };
+
+/** Adds to numbers of a record without reading it; false when there is no such record, or a sum would pass its bounds. */
+export async function addToRecord(
+  on: Statements,
+  shape: CollectionShape,
+  id: string,
+  sums: readonly Sum[],
+  now: Date,
+  by: string,
+): Promise<boolean> {
+  const sum = ({ field }: Sum) => `COALESCE(\`${field}\`, 0) + ?`;
+  const sets = sums.map((one) => `\`${one.field}\` = ${sum(one)}`);
+  const bounds = sums.map((one) => `${sum(one)} BETWEEN ? AND ?`);
+  try {
+    const { affectedRows } = await on.change(
+      `UPDATE ${shape.table} SET \`version\` = \`version\` + 1, \`updatedAt\` = ?, \`_by\` = ?, ${sets.join(', ')} WHERE id = ? AND ${bounds.join(' AND ')}`,
+      [now, by, ...sums.map(({ delta }) => delta), id, ...sums.flatMap(({ delta, min, max }) => [delta, min, max])],
+    );
+    return affectedRows > 0;
+  } catch (error) {
+    throw writeProblem(error, shape, { id, values: {} });
+  }
+}
+
 /** Deletes one version of a record; false when another write was faster. */
 export async function deleteRecord(
   on: Statements,
