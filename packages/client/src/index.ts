@@ -87,6 +87,8 @@ export type Orchard = {
   /** Deletes the account of the signed-in user. */
   deleteAccount: (password: string) => Promise<void>;
   collection: (name: string) => CollectionHandle;
+  /** Up to 1,000 actions on several collections, all or nothing; `{ _new: name }` refers to what an action before created `as` it. */
+  batch: (actions: BodyInputOf<typeof operations.batches.app>['actions']) => Promise<BatchResult[]>;
   registerDevice: (id: string, registration: BodyInputOf<typeof operations.devices.put>) => Promise<Device>;
   /** Reports notifications as received or opened. */
   report: (id: string, items: BodyInputOf<typeof operations.devices.report>['items']) => Promise<void>;
@@ -242,6 +244,7 @@ export function connect(options: Options): Orchard {
       await http.call(users.removeMe, { body: { password }, ...(await headers()) });
       await keep(null);
     },
+    batch: async (actions) => (await http.call(operations.batches.app, { body: { actions }, ...(await headers()) })).results,
     collection: (collection) => ({
       create: async (body) => http.call(records.create, { params: { collection }, body, ...(await headers()) }),
       read: async (id) => http.call(records.read, { params: { collection, id }, ...(await headers()) }),

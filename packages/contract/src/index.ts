@@ -19,7 +19,7 @@ import { noticeOperations } from './operations/notices.js';
 import { notificationOperations } from './operations/notifications.js';
 import { conditionOperations, objectiveOperations } from './operations/objectives.js';
 import { collectionOperations } from './operations/collections.js';
-import { managedRecordOperations, recordOperations } from './operations/records.js';
+import { batchOperations, managedRecordOperations, recordOperations } from './operations/records.js';
 import { digestOperations, reportOperations } from './operations/reports.js';
 import { secondFactorOperations } from './operations/secondFactors.js';
 import { signInWayOperations } from './operations/signInWays.js';
@@ -35,6 +35,7 @@ import type { AnyOperation } from './operation.js';
 /** Every operation of the API, by capability. */
 export const operations = {
   records: recordOperations,
+  batches: batchOperations,
   users: userOperations,
   accounts: accountOperations,
   userFactors: userFactorOperations,

@@ -24,7 +24,7 @@ export function featureOf(route: string, target: string): string {
   if (root === 'manage') return TEAM;
   if (root === 'identity') return 'accounts';
   if (root !== 'app') return 'other';
-  if (segment === 'data' || segment === 'summaries') return target ? `${RECORDS}${target}` : 'records';
+  if (segment === 'data' || segment === 'summaries' || segment === 'batch') return target ? `${RECORDS}${target}` : 'records';
   return OF_SEGMENT[segment] ?? segment;
 }
 

@@ -113,7 +113,10 @@ it('counters stand in the history, the feed and batches like any change', async 
   const tooMany = [...actions, { action: 'patch', id, record: { _add: { seats: -3 } } }];
   const refused = await test.app('POST', '/data/huts/batch', { ...as('server'), body: { actions: tooMany } });
   expect([refused.status, refused.body.fields[0].path]).toEqual([409, 'body.actions.1.record._add.seats']);
-  const { items } = await test.owner.call(operations.managedRecords.history, { params: { ...app.dev.params, collection: 'huts', id }, query: {} });
+  const { items } = await test.owner.call(operations.managedRecords.history, {
+    params: { ...app.dev.params, collection: 'huts', id },
+    query: {},
+  });
   expect(items.map(({ version, changes }) => [version, changes.find(({ field }) => field === 'seats')?.to])).toEqual([
     [3, 4],
     [2, 7],
@@ -124,7 +127,9 @@ it('counters stand in the history, the feed and batches like any change', async 
 describe('a set in a list', () => {
   it('takes items once, loses none of many that come at once, and lets go of what is taken out', async () => {
     const id = await hut({ amenities: ['stove'] });
-    await Promise.all(Array.from({ length: 20 }, (_, i) => change(id, { _put: { amenities: [`item-${i}`, 'stove'] } }, i % 2 ? 'app' : 'server')));
+    await Promise.all(
+      Array.from({ length: 20 }, (_, i) => change(id, { _put: { amenities: [`item-${i}`, 'stove'] } }, i % 2 ? 'app' : 'server')),
+    );
     const { body } = await test.app('GET', `/data/huts/${id}`, as('app'));
     expect([...body.amenities].sort()).toEqual(['stove', ...Array.from({ length: 20 }, (_, i) => `item-${i}`)].sort());
     const after = await change(id, { _drop: { amenities: ['stove', 'sauna'] }, _put: { amenities: ['well'] }, name: 'Skarn' });

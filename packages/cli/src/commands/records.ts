@@ -1,6 +1,7 @@
 import {
   type ActorDocument,
   actorWords,
+  type BatchResult,
   followEvents,
   IMPORT_FORMATS,
   type LiveEvent,
@@ -9,7 +10,7 @@ import {
 } from '@orchard/contract';
 import { type Command, Option } from 'commander';
 import { readObject } from '../asking.js';
-import { CommandError, workspace } from '../context.js';
+import { CommandError, type GlobalOptions, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { wholeNumber } from '../numbers.js';
 import { type Columns, moment, note, printItem, printList, printText } from '../output.js';
@@ -163,6 +164,9 @@ function addWrites(program: Command, record: Command): void {
     back: 'You can restore it from its history for 30 days.',
     done: (params) => `Deleted ${where(params)}. \`orchard record history ${params.collection} ${params.id}\` shows how to restore it.`,
   });
+  addCall(program, operations.batches.managed, {
+    print: ({ results }, options) => (options.json ? printItem({ results }, options) : printResults(results, options)),
+  });
   record
     .command('batch')
     .description('many actions in one call')
@@ -173,11 +177,7 @@ function addWrites(program: Command, record: Command): void {
       const { options, client, params } = workspace(command);
       const body = { ...(await readObject(json)), ...(own.apart ? { together: false } : {}) };
       const { results } = await client.call(operations.managedRecords.batch, { params: { ...params, collection }, body: body as never });
-      printList(
-        results.map((result, i) => ({ action: i + 1, ...result })),
-        ['action', 'status', 'id', 'version', ['problem', ({ problem }) => problem?.detail]],
-        options,
-      );
+      printResults(results, options);
     });
 }
 
@@ -285,3 +285,10 @@ function addFiles(record: Command): void {
       },
     );
 }
+
+const printResults = (results: readonly BatchResult[], options: GlobalOptions): void =>
+  printList(
+    results.map((result, i) => ({ action: i + 1, ...result })),
+    ['action', 'status', 'id', 'version', ['problem', ({ problem }) => problem?.detail]],
+    options,
+  );

@@ -92,6 +92,23 @@ const batch = z.strictObject({
   together: z.boolean().default(true).describe('All or nothing; otherwise each action on its own'),
   actions: z.array(batchAction).min(1).max(1000, 'At most 1,000 actions.'),
 });
+const NEW = '`{"_new": "<name>"}` as the value of a reference stands for a record that an earlier action created under this name';
+const as = z
+  .string()
+  .regex(/^[a-z][A-Za-z0-9_]{0,30}$/, 'A small letter, then up to 30 letters, digits or _.')
+  .optional()
+  .describe('Names the new record for later actions of the call');
+const collection = collectionName;
+const acrossAction = z.discriminatedUnion('action', [
+  z.strictObject({ action: z.literal('create'), collection, as, record: jsonObject }),
+  z.strictObject({ action: z.literal('put'), collection, id: recordId, record: jsonObject, ifVersion }),
+  z.strictObject({ action: z.literal('patch'), collection, id: recordId, record: jsonObject, ifVersion }),
+  z.strictObject({ action: z.literal('delete'), collection, id: recordId, ifVersion }),
+]);
+export type AcrossAction = z.output<typeof acrossAction>;
+const acrossBatch = z.strictObject({
+  actions: z.array(acrossAction).min(1).max(1000, 'At most 1,000 actions.').describe(`In their order, all or nothing. ${NEW}`),
+});
 const batchResult = z
   .object({ status: z.int(), id: recordId.optional(), version: z.int().optional(), problem: problemSchema.optional() })
   .meta({ id: 'BatchResult' });
@@ -396,6 +413,34 @@ const managed = environmentParams.extend({ collection: collectionName });
 const viewer = { kind: 'member', role: 'viewer' } as const;
 const developer = { kind: 'member', role: 'developer' } as const;
 const MANAGED = `${ENVIRONMENT}/collections/{collection}`;
+const across = {
+  changes: 'record',
+  method: 'POST',
+  summary: 'Up to 1,000 actions on several collections, all or nothing',
+  body: acrossBatch,
+  bodyLimit: 16_000_000,
+  retrySafe: true,
+  reply: z.object({ results: z.array(batchResult).describe('One for each action, in their order') }),
+} as const;
+export const batchOperations = {
+  app: operation({
+    ...across,
+    id: 'batches.app',
+    library: 'batch({body.actions})',
+    path: '/app/v1/batch',
+    caller: writing,
+    problems: [...writeRefusals],
+  }),
+  managed: operation({
+    ...across,
+    id: 'batches.managed',
+    command: 'record write <json>',
+    path: `${ENVIRONMENT}/batch`,
+    caller: developer,
+    params: environmentParams,
+    problems: [...writeRefusals],
+  }),
+};
 export const managedRecordOperations = recordCalls(
   'managedRecords',
   {

@@ -1,6 +1,7 @@
 /** Many actions in one call: all or nothing, or each on its own. */
 import { setImmediate } from 'node:timers/promises';
-import { Problem, type BatchAction, type BatchResult } from '@orchard/contract';
+import { type AcrossAction, Problem, type BatchAction, type BatchResult } from '@orchard/contract';
+import { isPlainObject, type JsonObject } from '@orchard/core';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Parts } from './parts.js';
 import type { RecordScope, Records } from './records.js';
@@ -11,6 +12,8 @@ import { insertRecords, type NewRecord, writeProblem } from './writeStore.js';
 const BREATHER = 50;
 
 type Prepared = { at: number; shape: CollectionShape; fresh: NewRecord };
+/** An action, and in which collection by whom. */
+type Placed = { scope: RecordScope; action: BatchAction };
 
 export class Batches {
   constructor(
@@ -22,17 +25,53 @@ export class Batches {
    * Does the actions in their order, inside one transaction of the caller. Consecutive creations are one statement.
    * @throws {Problem} of the first action that fails, when `together`
    */
-  async run(on: Statements, scope: RecordScope, actions: readonly BatchAction[], together: boolean): Promise<BatchResult[]> {
+  run(on: Statements, scope: RecordScope, actions: readonly BatchAction[], together: boolean): Promise<BatchResult[]> {
+    return this.#run(
+      on,
+      actions.map((action) => ({ scope, action })),
+      together,
+    );
+  }
+
+  /**
+   * Does actions on several collections, all or nothing; new records may refer to those created before them by name.
+   * @throws {Problem} of the first action that fails
+   */
+  across(
+    on: Statements,
+    { environment, author }: Omit<RecordScope, 'collection'>,
+    actions: readonly AcrossAction[],
+  ): Promise<BatchResult[]> {
+    const named = new Map<string, string>();
+    const placed = actions.map(({ collection, ...action }, at): Placed => {
+      const scope = { environment, collection, author };
+      if (action.action === 'delete') return { scope, action };
+      const record = withNamed(action.record, named, at);
+      if (action.action !== 'create') return { scope, action: { ...action, record } };
+      const { as, ...creation } = action;
+      if (as === undefined) return { scope, action: { ...creation, record } };
+      if (named.has(as)) throw invalidAt(at, 'as', `An earlier action creates \`${as}\` already.`, 'a name of its own');
+      const { id } = this.records.identify(record, author);
+      named.set(as, id);
+      return { scope, action: { ...creation, record: { ...record, id } } };
+    });
+    return this.#run(on, placed, true);
+  }
+
+  async #run(on: Statements, placed: readonly Placed[], together: boolean): Promise<BatchResult[]> {
+    const actions = placed.map(({ action }) => action);
     const results: BatchResult[] = [];
     let creations: Prepared[] = [];
+    let into = placed[0]?.scope as RecordScope;
     const flush = async () => {
-      if (creations.length > 0) await this.#insert(on, scope, creations, actions, together, results);
+      if (creations.length > 0) await this.#insert(on, into, creations, actions, together, results);
       creations = [];
     };
-    for (const [at, action] of actions.entries()) {
+    for (const [at, { scope, action }] of placed.entries()) {
       // Checks alone need no I/O; other calls get their turn between them.
       if (at % BREATHER === BREATHER - 1) await setImmediate();
-      if (action.action !== 'create') await flush();
+      if (action.action !== 'create' || scope.collection !== into.collection) await flush();
+      into = scope;
       try {
         if (action.action === 'create') creations.push({ at, ...(await this.records.prepareCreate(on, scope, action.record)) });
         else results[at] = await this.#apart(on, together, () => this.#one(on, scope, action));
@@ -111,6 +150,24 @@ export class Batches {
     }
   }
 }
+
+/** A record with the ids of what earlier actions created in place of their names. */
+function withNamed(record: JsonObject, named: ReadonlyMap<string, string>, at: number): JsonObject {
+  return Object.fromEntries(
+    Object.entries(record).map(([field, value]) => {
+      if (!isPlainObject(value) || Object.keys(value).join() !== '_new') return [field, value];
+      const id = named.get(String(value._new));
+      if (id === undefined)
+        throw invalidAt(at, `record.${field}`, `No earlier action creates ${JSON.stringify(value._new)}.`, 'the `as` of an action before');
+      return [field, id];
+    }),
+  );
+}
+
+const invalidAt = (at: number, path: string, problem: string, expected: string) =>
+  new Problem('invalid-input', `Action ${at + 1}: ${problem} Nothing of the batch was stored.`, {
+    fields: [{ path: `body.actions.${at}.${path}`, problem, expected }],
+  });
 
 /** The result of an action that failed; thrown when nothing is to be stored then. */
 function failed(error: unknown, at: number, actions: readonly BatchAction[], together: boolean): BatchResult {

@@ -2,7 +2,7 @@ import { operations, type OrchardRecord, Problem } from '@orchard/contract';
 import { hasFieldChanges, isOnlySums } from '@orchard/core';
 import { originOf } from '../../platform/audit/audit.js';
 import { answerOnce, idempotencyKey } from '../../platform/http/idempotency.js';
-import { type Answer, bind, type Call, environmentOf, type Route } from '../../platform/call.js';
+import { type Answer, bind, bindBoth, type Call, environmentOf, type Route } from '../../platform/call.js';
 import { EventStream } from '../../platform/live/eventStream.js';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Parts } from './parts.js';
@@ -21,7 +21,12 @@ import type { StoredRecord } from './writeStore.js';
  * decides).
  */
 export function recordRoutes(parts: Parts): Route[] {
-  return [...bindReads(parts, operations.records), ...bindWrites(parts, operations.records), ...bindLive(parts, operations.records)];
+  return [
+    ...bindReads(parts, operations.records),
+    ...bindWrites(parts, operations.records),
+    ...bindLive(parts, operations.records),
+    ...bindBatch(parts),
+  ];
 }
 export function managedRecordRoutes(parts: Parts): Route[] {
   const managed = operations.managedRecords as unknown as typeof operations.records;
@@ -87,18 +92,37 @@ function bindReads(parts: Parts, own: Own): Route[] {
   ];
 }
 
-function bindWrites(parts: Parts, own: Own): Route[] {
-  const records = new Records(parts);
-  const batches = new Batches(parts, records);
+function writer(parts: Parts, records: Records) {
   /** A single statement if that is enough; a transaction if several writes must succeed together. */
-  async function write<Body>(call: Call, transaction: boolean, work: (on: Statements) => Promise<Answer<Body>>): Promise<Answer<Body>> {
+  return async <Body>(call: Call, transaction: boolean, work: (on: Statements) => Promise<Answer<Body>>): Promise<Answer<Body>> => {
     const key = idempotencyKey(call);
     const audited = call.member ? (on: Statements) => withEntry(parts, call, on, work) : work;
     const once = key === null ? audited : (on: Statements) => answerOnce(on, call, key, new Date(parts.now()), () => audited(on));
     // A header of our own: HTTP's Warning is about caches, and obsolete (RFC 9111 section 5.5).
     const told = (notice: string) => call.response.appendHeader('Orchard-Notice', notice);
     return records.attempt(environmentOf(call), transaction || key !== null || call.member !== null, once, told);
-  }
+  };
+}
+
+/** Actions on several collections; for members, too. */
+function bindBatch(parts: Parts): Route[] {
+  const records = new Records(parts);
+  const batches = new Batches(parts, records);
+  return bindBoth(
+    operations.batches.app,
+    operations.batches.managed,
+    (call) =>
+      writer(parts, records)(call as Call, true, async (on) => ({
+        body: { results: await batches.across(on, { environment: environmentOf(call), author: authorOf(call) }, call.body.actions) },
+      })),
+    OWN,
+  );
+}
+
+function bindWrites(parts: Parts, own: Own): Route[] {
+  const records = new Records(parts);
+  const batches = new Batches(parts, records);
+  const write = writer(parts, records);
   return [
     bind(
       own.create,
@@ -179,8 +203,10 @@ async function withEntry<Body>(
 
 /** The entry names record and version; what was written stands in the record's history. */
 function addEntry(parts: Parts, call: Call, on: Statements, written: { id?: string; version?: number }): Promise<void> {
-  const { collection, id = written.id } = call.params as { collection: string; id?: string };
-  const actions = (call.body as { actions?: unknown[] } | undefined)?.actions?.length;
+  const { collection: one, id = written.id } = call.params as { collection?: string; id?: string };
+  const done = (call.body as { actions?: { collection?: string }[] } | undefined)?.actions;
+  const collection = one ?? [...new Set(done?.map((action) => action.collection))].join(', ');
+  const actions = done?.length;
   return parts.audit.append(on, originOf(call), {
     action: call.operation.id,
     kind: 'record',
