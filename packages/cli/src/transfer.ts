@@ -17,7 +17,7 @@ type Importing = {
   file: string;
   format: Format;
   rejects?: string | undefined;
-  query: { strict?: boolean | undefined; check?: boolean | undefined; columns?: string | undefined };
+  query: { strict?: boolean | undefined; check?: boolean | undefined; key?: string | undefined; columns?: string | undefined };
 };
 type Line = { stored?: number; rejected?: number; reject?: object; report?: ImportReport; problem?: ProblemDocument };
 
@@ -98,6 +98,7 @@ export async function importFile(
         ...(query.strict ? { strict: 'true' as never } : {}),
         ...(query.check ? { check: 'true' as never } : {}),
         ...(query.columns ? { columns: query.columns } : {}),
+        ...(query.key ? { key: query.key } : {}),
       },
       headers: { 'content-type': IMPORT_FORMATS[format] },
       raw: Readable.toWeb(source.pipe(meter.counting())) as never,
@@ -117,7 +118,7 @@ export async function importFile(
       meter.show();
       if (line.report) {
         meter.stop();
-        const { stored, delimiter } = line.report;
+        const { stored, delimiter, byKey } = line.report;
         if (delimiter) note(`The detected delimiter is ${delimiter === '\t' ? 'a tab' : `\`${delimiter}\``}.`, options);
         note(
           query.check
@@ -125,6 +126,7 @@ export async function importFile(
             : `Stored ${stored.toLocaleString('en')} records in ${meter.seconds.toFixed(1)} s.`,
           options,
         );
+        if (byKey) note(`By key: ${byKey.created} new, ${byKey.changed} changed, ${byKey.same} as they were.`, options);
         return { ...line.report, ...(out !== null && rejectsFile ? { rejectsFile } : {}) };
       }
     }

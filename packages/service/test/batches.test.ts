@@ -90,6 +90,6 @@ it('keeps to the access rules of each collection, is done once under a key, and 
     body: { actions: [{ action: 'create', collection: 'huts', record: { name: 'By hand' } }] },
   });
   expect(results).toMatchObject([{ status: 201 }]);
-  const { items } = await test.owner.call(operations.audit.list, { params: app.dev.params, query: { limit: 1 } as never });
+  const { items } = await test.owner.call(operations.audit.list, { query: { limit: 1 } as never });
   expect(items[0]).toMatchObject({ action: 'batches.managed', subject: 'huts', after: { actions: 1 } });
 });

@@ -226,12 +226,13 @@ function addFiles(record: Command): void {
     .option('--map <columns>', 'column=field, comma-separated; column= leaves it out')
     .option('--strict', 'store nothing when one row does not fit')
     .option('--check', 'only check the rows')
+    .option('--key <fields>', 'change the records that have these values, and create the others; comma-separated, or id')
     .option('--rejects <file>', 'file for rejected rows, or - for standard output; by default <file>.rejects.ndjson')
     .action(
       async (
         collection: string,
         file: string,
-        own: { format?: string; map?: string; strict?: boolean; check?: boolean; rejects?: string },
+        own: { format?: string; map?: string; strict?: boolean; check?: boolean; key?: string; rejects?: string },
         command: Command,
       ) => {
         const place = workspace(command);
@@ -250,7 +251,7 @@ function addFiles(record: Command): void {
           file,
           format: formatOf(own.format, file),
           rejects: own.rejects,
-          query: { strict: own.strict, check: own.check, columns },
+          query: { strict: own.strict, check: own.check, key: own.key, columns },
         });
         if (place.options.json) printItem(report as never, place.options);
         if (report.rejected > 0)

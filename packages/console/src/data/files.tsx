@@ -1,5 +1,5 @@
 /** Import of a file (drop it, map its columns, check, start), and export of records. */
-import { Button, Group, NativeSelect, Progress, Stack, Switch, Text, Title } from '@mantine/core';
+import { Button, Group, MultiSelect, NativeSelect, Progress, Stack, Switch, Text, Title } from '@mantine/core';
 import { addressOf, type Collection, IMPORT_FORMATS, type ImportReport, operations, Problem } from '@orchard/contract';
 import { useState } from 'react';
 import { csrfHeaders, refreshCalls } from '../api.js';
@@ -86,6 +86,8 @@ function Import({ collection }: { collection: Collection }) {
 }
 
 const LEAVE_OUT = '';
+/** Types whose values do not tell records apart. */
+const NO_KEY = new Set<string>(['place', 'list', 'object']);
 
 function Mapping({ collection, file, columns }: { collection: Collection; file: File; columns: ColumnSample[] }) {
   const { params } = useEnvironment();
@@ -95,6 +97,7 @@ function Mapping({ collection, file, columns }: { collection: Collection; file: 
   const nearest = (name: string) => known.find((field) => field.toLowerCase() === name.toLowerCase().replace(/[^a-z0-9.]/g, '')) ?? name;
   const [map, setMap] = useState<Record<string, string>>(() => Object.fromEntries(columns.map(({ name }) => [name, nearest(name)])));
   const [strict, setStrict] = useState(false);
+  const [key, setKey] = useState<string[]>([]);
   const [busy, setBusy] = useState<Sent | null>(null);
   const [report, setReport] = useState<(ImportReport & { checked: boolean }) | null>(null);
   const [error, setError] = useState<unknown>(null);
@@ -103,7 +106,13 @@ function Mapping({ collection, file, columns }: { collection: Collection; file: 
     setReport(null);
     setBusy({ sent: 0, total: file.size });
     const mapping = Object.fromEntries(Object.entries(map).map(([column, field]) => [column, field === LEAVE_OUT ? null : field]));
-    const query = { format, strict, check, columns: columns.length > 0 ? JSON.stringify(mapping) : undefined };
+    const query = {
+      format,
+      strict,
+      check,
+      key: key.join(',') || undefined,
+      columns: columns.length > 0 ? JSON.stringify(mapping) : undefined,
+    };
     try {
       const address = addressOf(operations.collections.importRecords, { params: { ...params, collection: collection.name }, query });
       setReport({ ...(await upload(address, IMPORT_FORMATS[format], file, setBusy)), checked: check });
@@ -145,6 +154,16 @@ function Mapping({ collection, file, columns }: { collection: Collection; file: 
           </table>
         </div>
       )}
+      <MultiSelect
+        size="sm"
+        maw={420}
+        label="Key"
+        description="A row with the values of a record in these fields changes it; without a key, every row is a new record"
+        data={['id', ...collection.fields.filter(({ type }) => !NO_KEY.has(type)).map(({ name }) => name)]}
+        value={key}
+        onChange={setKey}
+        clearable
+      />
       <Group>
         <Button variant="default" loading={busy !== null} onClick={() => void run(true)}>
           Check
@@ -174,7 +193,13 @@ function Mapping({ collection, file, columns }: { collection: Collection; file: 
   );
 }
 
-function Outcome({ report: { stored, rejected, rejects, checked }, name }: { report: ImportReport & { checked: boolean }; name: string }) {
+function Outcome({
+  report: { stored, rejected, rejects, byKey, checked },
+  name,
+}: {
+  report: ImportReport & { checked: boolean };
+  name: string;
+}) {
   const lines = rejects.map((reject) => JSON.stringify(reject)).join('\n');
   return (
     <div role="status">
@@ -182,6 +207,7 @@ function Outcome({ report: { stored, rejected, rejects, checked }, name }: { rep
         {checked
           ? `${stored === 1 ? 'One row fits' : `${count(stored)} rows fit`}; nothing was stored.`
           : `Stored ${count(stored)} record${stored === 1 ? '' : 's'}.`}{' '}
+        {byKey && `${count(byKey.created)} new, ${count(byKey.changed)} changed, ${count(byKey.same)} as they were. `}
         {rejected > 0 && <span className="care">{rejected === 1 ? 'One row does' : `${count(rejected)} rows do`} not fit.</span>}
       </Text>
       {rejects.length > 0 && (

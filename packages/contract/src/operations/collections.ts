@@ -130,6 +130,10 @@ const importReport = z
     rejected: z.int(),
     rejects: z.array(z.object({ line: z.int(), reason: z.string(), row: z.string() })).describe('The first hundred'),
     delimiter: z.string().optional().describe('The detected delimiter of a CSV file, unless it is a comma'),
+    byKey: z
+      .object({ created: z.int(), changed: z.int(), same: z.int().describe('Rows that say what stands there already') })
+      .optional()
+      .describe('With `key`: what became of the rows that fit, or would'),
   })
   .meta({ id: 'ImportReport' });
 export type ImportReport = z.output<typeof importReport>;
@@ -372,6 +376,11 @@ export const collectionOperations = {
       format: formats,
       strict: z.stringbool().default(false).describe('Store nothing if any row does not fit'),
       check: z.stringbool().default(false).describe('Only check the rows, store nothing'),
+      key: z
+        .string()
+        .max(300)
+        .optional()
+        .describe('Fields, separated by commas: a row with the values of a record there changes it, any other creates one. Or `id`'),
       columns: z
         .string()
         .max(16_000)

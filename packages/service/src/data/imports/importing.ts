@@ -8,17 +8,18 @@ import { checkFields, type Field, type Fields, fieldNameProblem, MAX_FIELDS } fr
 import type { Author } from '../records/author.js';
 import { unknownCollection } from '../collections/catalogue.js';
 import type { Records } from '../records/records.js';
-import type { CollectionShape } from '../collections/shape.js';
+import type { CollectionShape, RecordRow } from '../collections/shape.js';
 import { tellWidened } from '../collections/widening.js';
 import { demandSlowPatterns } from '../collections/patterns.js';
-import { insertRecords, type NewRecord, writeProblem } from '../records/writeStore.js';
+import { insertRecords, type NewRecord, replaceRecords, writeProblem } from '../records/writeStore.js';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
+import { RowKeys, saysTheSame } from './byKey.js';
 import { type Mapping, RowMapper } from './mapping.js';
 import { type Format, type OnHeader, readRows, type Row } from './rows.js';
 
-export type ImportOptions = { format: Format; strict: boolean; check: boolean; mapping: Mapping };
+export type ImportOptions = { format: Format; strict: boolean; check: boolean; mapping: Mapping; key?: string | undefined };
 export type ImportPlace = { environment: Environment; collection: string; author: Author };
 type Reject = ImportReport['rejects'][number];
 /** Called after each chunk, and for each rejected row. */
@@ -28,8 +29,10 @@ const CHUNK = 1_000;
 /** The most columns of a file: more than fields, since some may be left out. */
 const MAX_COLUMNS = 2 * MAX_FIELDS;
 const SHOWN_REJECTS = 100;
-type Fitting = { row: Row; fresh: NewRecord };
+/** `before`: the record that the row changes. */
+type Fitting = { row: Row; fresh: NewRecord; before?: RecordRow };
 const NO_FIELDS: Fields = new Map();
+type RowReading = { mapper: RowMapper; keys: RowKeys | null };
 
 export class Importer {
   constructor(
@@ -44,10 +47,10 @@ export class Importer {
   /** Row after row, each chunk a transaction of its own. The next chunk is read while one is being stored. */
   async #go(place: ImportPlace, body: Readable, options: ImportOptions, progress: ImportProgress): Promise<ImportReport> {
     const report = new Report(progress);
-    const mapper = new RowMapper(options.format, options.mapping);
+    const reading = await this.#reading(place, options);
     let storing: Promise<void> = Promise.resolve();
     for await (const rows of this.#chunks(place, body, options.format, report)) {
-      const fitting = await this.#fit(place, rows, mapper, report, true);
+      const fitting = await this.#fit(place, rows, reading, report, true);
       await storing;
       storing = fitting.length > 0 ? this.#store(place.environment.db, place, fitting, report).then(() => report.chunk()) : storing;
       storing.catch(() => undefined);
@@ -64,9 +67,9 @@ export class Importer {
     try {
       await pipeline(body, createWriteStream(file, { mode: 0o600 }));
       const looked = new Report(options.check ? progress : {});
-      const mapper = new RowMapper(options.format, options.mapping);
+      const reading = await this.#reading(place, options);
       for await (const rows of this.#chunks(place, createReadStream(file), options.format, looked)) {
-        looked.stored += (await this.#fit(place, rows, mapper, looked, !options.check)).length;
+        looked.stored += (await this.#fit(place, rows, reading, looked, !options.check)).length;
         looked.chunk();
       }
       if (options.check) return looked.whole();
@@ -80,10 +83,10 @@ export class Importer {
   async #together(place: ImportPlace, file: string, options: ImportOptions, progress: ImportProgress): Promise<ImportReport> {
     const report = await place.environment.db.transaction(async (on) => {
       const own = new Report(progress);
-      const mapper = new RowMapper(options.format, options.mapping);
+      const reading = await this.#reading(place, options);
       for await (const rows of this.#chunks(place, createReadStream(file), options.format, own)) {
         // The fields exist by now; creating them would end the transaction.
-        await this.#store(on, place, await this.#fit(place, rows, mapper, own, false), own);
+        await this.#store(on, place, await this.#fit(place, rows, reading, own, false), own);
         if (own.rejected > 0) throw stopped(own);
         own.chunk();
       }
@@ -110,8 +113,14 @@ export class Importer {
     if (rows.length > 0) yield rows;
   }
 
+  /** How rows are read: their columns, and the key that names records. */
+  async #reading({ environment, collection }: ImportPlace, { format, mapping, key }: ImportOptions): Promise<RowReading> {
+    const keys = await RowKeys.of(key, await this.parts.catalogue.find(environment, collection));
+    return { mapper: new RowMapper(format, mapping), keys };
+  }
+
   /** The rows that fit the fields. With `extend`, fields that an open environment is missing are created first. */
-  async #fit(place: ImportPlace, rows: Row[], mapper: RowMapper, report: Report, extend: boolean): Promise<Fitting[]> {
+  async #fit(place: ImportPlace, rows: Row[], { mapper, keys }: RowReading, report: Report, extend: boolean): Promise<Fitting[]> {
     const { environment, collection } = place;
     let shape = await this.parts.catalogue.find(environment, collection);
     if (!shape && environment.mode === 'closed') throw unknownCollection(environment, collection);
@@ -123,6 +132,7 @@ export class Importer {
     if (needed && (!shape || needed.added.size > 0 || needed.widened.length > 0))
       shape = await this.parts.catalogue.extend(environment, collection, needed.added, needed.widened);
     for (const field of needed?.widened ?? []) await tellWidened(this.parts, environment, collection, field, () => undefined);
+    if (keys) return this.#fitByKey(place, rows, mapper, keys, report, shape);
     const fitting: Fitting[] = [];
     for (const row of rows) {
       try {
@@ -132,6 +142,50 @@ export class Importer {
         report.refuse(row, error);
       }
     }
+    return fitting;
+  }
+
+  /** The same, where rows change the records that they name by key. */
+  async #fitByKey(
+    place: ImportPlace,
+    rows: readonly Row[],
+    mapper: RowMapper,
+    keys: RowKeys,
+    report: Report,
+    shape: CollectionShape | null,
+  ): Promise<Fitting[]> {
+    const fields = shape?.fields ?? NO_FIELDS;
+    const read: Fitting[] = [];
+    for (const row of rows) {
+      try {
+        if (row.problem) report.reject(row, row.problem);
+        else read.push({ row, fresh: await this.#check(place, row, mapper, fields, 'part') });
+      } catch (error) {
+        report.refuse(row, error);
+      }
+    }
+    const named = await keys.find(
+      shape,
+      read.map(({ row, fresh }) => ({ line: row.line, values: fresh.chosen ? { ...fresh.values, id: fresh.id } : fresh.values })),
+    );
+    const fitting: Fitting[] = [];
+    for (const [i, one] of read.entries()) {
+      const found = named[i];
+      try {
+        if (!found || 'problem' in found) report.reject(one.row, found?.problem ?? '');
+        else if (!found.row || !shape) {
+          fitting.push({ row: one.row, fresh: await this.#check(place, one.row, mapper, fields) });
+          report.byKey.created++;
+        } else if (saysTheSame(shape, found.row, one.fresh.values)) report.byKey.same++;
+        else {
+          fitting.push({ ...one, before: found.row });
+          report.byKey.changed++;
+        }
+      } catch (error) {
+        report.refuse(one.row, error);
+      }
+    }
+    report.isByKey = true;
     return fitting;
   }
 
@@ -166,11 +220,17 @@ export class Importer {
     return { added, widened: [...widened] };
   }
 
-  async #check({ environment, collection, author }: ImportPlace, row: Row, mapper: RowMapper, fields: Fields): Promise<NewRecord> {
+  async #check(
+    { environment, collection, author }: ImportPlace,
+    row: Row,
+    mapper: RowMapper,
+    fields: Fields,
+    extent: 'whole' | 'part' = 'whole',
+  ): Promise<NewRecord> {
     const fresh = this.records.identify(mapper.bodyOf(row, fields), author);
     const check = checkFields(collection, fields, fresh.values, {
       mode: environment.mode,
-      extent: 'whole',
+      extent,
       now: this.parts.now(),
       withHidden: true,
       widening: environment.widening,
@@ -183,7 +243,28 @@ export class Importer {
   async #store(on: Statements, place: ImportPlace, fitting: Fitting[], report: Report): Promise<void> {
     if (fitting.length === 0) return;
     const shape = await this.parts.catalogue.get(place.environment, place.collection);
-    await insertApart(on, shape, fitting, new Date(this.parts.now()), place.author.by, report);
+    const now = new Date(this.parts.now());
+    const { by } = place.author;
+    const fresh = fitting.filter(({ before }) => !before);
+    const known = fitting.filter(({ before }) => before);
+    const insert = (some: Fitting[]) =>
+      insertRecords(
+        on,
+        shape,
+        some.map((one) => one.fresh),
+        now,
+        by,
+      );
+    const replace = (some: Fitting[]) =>
+      replaceRecords(
+        on,
+        shape,
+        some.map(({ before, fresh: { values } }) => ({ row: before as RecordRow, values })),
+        now,
+        by,
+      );
+    if (fresh.length > 0) await writeApart(insert, shape, fresh, report);
+    if (known.length > 0) await writeApart(replace, shape, known, report);
   }
 }
 
@@ -206,31 +287,26 @@ const tooWide = (problem: string) =>
   });
 
 /** As one statement; if a row is refused, by halves, until it is alone. */
-async function insertApart(
-  on: Statements,
+async function writeApart(
+  write: (some: Fitting[]) => Promise<unknown>,
   shape: CollectionShape,
   fitting: Fitting[],
-  now: Date,
-  by: string,
   report: Report,
 ): Promise<void> {
   try {
-    await insertRecords(
-      on,
-      shape,
-      fitting.map(({ fresh }) => fresh),
-      now,
-      by,
-    );
+    await write(fitting);
     report.stored += fitting.length;
   } catch (error) {
-    const [{ row, fresh }] = fitting as [Fitting];
+    const [{ row, fresh, before }] = fitting as [Fitting];
     const problem = writeProblem(error, shape, fresh);
     if (!(problem instanceof Problem)) throw error;
-    if (fitting.length === 1) return report.refuse(row, problem);
+    if (fitting.length === 1) {
+      report.byKey[before ? 'changed' : 'created']--;
+      return report.refuse(row, problem);
+    }
     const half = fitting.length >> 1;
-    await insertApart(on, shape, fitting.slice(0, half), now, by, report);
-    await insertApart(on, shape, fitting.slice(half), now, by, report);
+    await writeApart(write, shape, fitting.slice(0, half), report);
+    await writeApart(write, shape, fitting.slice(half), report);
   }
 }
 
@@ -238,6 +314,8 @@ class Report {
   rows = 0;
   stored = 0;
   rejected = 0;
+  isByKey = false;
+  readonly byKey = { created: 0, changed: 0, same: 0 };
   readonly #shown: Reject[] = [];
   #delimiter: string | null = null;
 
@@ -273,7 +351,13 @@ class Report {
 
   whole(): ImportReport {
     const rejects = this.#shown.sort((a, b) => a.line - b.line);
-    return { stored: this.stored, rejected: this.rejected, rejects, ...(this.#delimiter ? { delimiter: this.#delimiter } : {}) };
+    return {
+      stored: this.stored,
+      rejected: this.rejected,
+      rejects,
+      ...(this.#delimiter ? { delimiter: this.#delimiter } : {}),
+      ...(this.isByKey ? { byKey: { ...this.byKey } } : {}),
+    };
   }
 }
 

@@ -102,6 +102,7 @@ export class RowMapper {
     const known = fields.get(name);
     const field: Field = known ?? { type: this.#guessed.get(name) ?? 'text' };
     if (SYSTEM_KINDS.has(name) || field.type === 'text') return text;
-    return convertValue(text, field) ?? text;
+    // Limits are checked later, on the value: a number that is too small is still a number.
+    return convertValue(text, { type: field.type, ...(field.choices ? { choices: field.choices } : {}) }) ?? text;
   }
 }

@@ -17,9 +17,9 @@ export function importRoutes(parts: Parts): Route[] {
     bind(
       own.importRecords,
       async (call) => {
-        const { format, strict, check, columns, progress } = call.query;
+        const { format, strict, check, columns, key, progress } = call.query;
         const place = { environment: environmentOf(call), collection: call.params.collection, author: authorOf(call) };
-        const options = { format, strict, check, mapping: readMapping(columns) };
+        const options = { format, strict, check, key, mapping: readMapping(columns) };
         if (!progress) return { body: await importer.run(place, call.request, options) };
         return importWithProgress(call, (told) => importer.run(place, call.request, options, told));
       },

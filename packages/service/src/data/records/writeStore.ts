@@ -81,6 +81,36 @@ export async function insertRecords(
   return new Map(written.filter(({ version }) => version > 1).map(({ id, version }) => [id, version]));
 }
 
+/** Writes the next version of many records as one statement; each keeps what it is not given. */
+export async function replaceRecords(
+  on: Statements,
+  shape: CollectionShape,
+  records: readonly { row: RecordRow; values: JsonObject }[],
+  now: Date,
+  by: string,
+): Promise<void> {
+  const used = [...shape.fields].filter(([name]) => records.some(({ values }) => Object.hasOwn(values, name)));
+  const bound: unknown[] = [];
+  const rows = records.map(({ row, values }) => {
+    bound.push(row.id, row.createdAt, now, row.id, row.ownerId, by);
+    const cells = used.map(([name, { type }]) => {
+      const value = stored(type, Object.hasOwn(values, name) ? own(values, name) : presentValue(type, row[name]));
+      bound.push(...value.values);
+      return value.sql;
+    });
+    return `(?, ?, ?, ${nextVersionSql(shape)}, ?, ?${cells.map((cell) => `, ${cell}`).join('')})`;
+  });
+  const names = used.map(([name]) => `, \`${name}\``).join('');
+  const sets = used.map(
+    ([name]) => `, \`${name}\` = VALUES(\`${name}\`)${shape.placesIndexed.has(name) ? `, ${spatialUpdateSql(name)}` : ''}`,
+  );
+  await on.run(
+    `INSERT INTO ${shape.table} (\`id\`, \`createdAt\`, \`updatedAt\`, \`version\`, \`ownerId\`, \`_by\`${names}) VALUES ${rows.join(', ')}
+     ON DUPLICATE KEY UPDATE \`version\` = ${shape.table}.\`version\` + 1, \`updatedAt\` = VALUES(\`updatedAt\`), \`_by\` = VALUES(\`_by\`)${sets.join('')}`,
+    bound,
+  );
+}
+
 /** Writes the next version over `row`'s; null when another write was faster. */
 export async function updateRecord(
   on: Statements,
