@@ -8,6 +8,7 @@ import { parseArgs } from 'node:util';
 import { createHttpClient, operations, SCOPES } from '@orchard/contract';
 import { Agent, request } from 'undici';
 import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } from './collections.mjs';
+import { counters, importByKey } from './records.mjs';
 import { environments } from './environments.mjs';
 import { eventIntake, fillEvents, questions } from './insight.mjs';
 import { compare } from './measure.mjs';
@@ -66,6 +67,8 @@ const AIMS = {
   'events taken in': 0.6,
   'sign-ins': 0.8,
   'users by a field': 0.8,
+  'counter, 32 writers': 0.6,
+  'import by key': 0.4,
 };
 const part = (name) => fileURLToPath(import.meta.resolve(`@orchard/${name}`)).replace(/index\.js$/, 'main.js');
 const data = mkdtempSync(join(tmpdir(), 'orchard-bench-'));
@@ -257,6 +260,15 @@ async function main() {
     const held = residentMb(service.pid);
     const took = await usersByField({ mysql, database, send, service, memberHeaders, params: place.params, rounds });
     results['users by a field'] = { ...took, note: `the service holds ${(residentMb(service.pid) - held).toFixed(0)} MB more (aim: 200)` };
+  }
+  if (wanted('records')) {
+    const pool = (await import('mysql2/promise')).createPool({ uri: databaseUrl, connectionLimit: 32 });
+    const counted = await counters({ service, send, serverHeaders: keyed, pool, mysql, table, rounds });
+    await pool.end();
+    results['counter, 32 writers'] = { ...counted, note: `${counted.lost} counts lost (aim: none)` };
+    const database = `orchard_${environment.id}`;
+    const ground = { member: place.member, params: place.params, mysql, database, rows: rowCount, rounds: Math.min(rounds, 3) };
+    results['import by key'] = await importByKey(ground);
   }
   if (wanted('insight', 'intake')) {
     mysql.benchConfig = { host: '127.0.0.1', port, user: 'orchard', password, timezone: 'Z' };

@@ -325,6 +325,74 @@ async function compare(
   }
 }
 
+const KEYS = ['a', 'b', 'name', 'høyde'];
+const objects: fc.Arbitrary<Json> = fc.letrec<{ value: Json }>((tie) => ({
+  value: fc.oneof(
+    { depthSize: 'small' },
+    fc.oneof(of(TEXTS), of(NUMBERS), fc.boolean(), fc.constant(null), fc.array(of(ITEMS), { maxLength: 3 })) as fc.Arbitrary<Json>,
+    fc.dictionary(of(KEYS), tie('value'), { maxKeys: 3 }) as fc.Arbitrary<Json>,
+  ),
+})).value;
+const inside = fc.array(of(KEYS), { minLength: 1, maxLength: 3 }).map((keys) => ['f0', ...keys].join('.'));
+const insidePredicates = fc.oneof(
+  fc.tuple(inside, comparison, texts.filter((one) => !/\\/.test(one)).map(quoted)).map((parts) => parts.join(' ')),
+  fc
+    .tuple(
+      inside.map((one) => `CASEI(${one})`),
+      of(['=', '<>']),
+      of(['a', 'A', 'ä']).map((one) => `CASEI(${quoted(one)})`),
+    )
+    .map((parts) => parts.join(' ')),
+  fc.tuple(inside, comparison, of(NUMBERS).map(String)).map((parts) => parts.join(' ')),
+  fc.tuple(inside, comparison, of(NUMBERS).map(String)).map(([a, sign, b]) => `${a} + 1 ${sign} ${b}`),
+  fc.tuple(inside, of(['=', '<>']), of(['TRUE', 'FALSE'])).map((parts) => parts.join(' ')),
+  fc.tuple(inside, of(['LIKE', 'NOT LIKE']), of(["'a%'", "'%'", "'_'"])).map((parts) => parts.join(' ')),
+  fc.tuple(inside, of(["('a', 'A ')", '(1, 0.1)', '(TRUE)'])).map(([a, items]) => `${a} IN ${items}`),
+  fc.tuple(inside, of(['IS NULL', 'IS NOT NULL'])).map((parts) => parts.join(' ')),
+  fc
+    .tuple(of(['A_CONTAINS', 'A_CONTAINEDBY', 'A_OVERLAPS']), inside, of(["('a', 1)", "me('roles')", '(TRUE)']))
+    .map(([how, a, b]) => `${how}(${a}, ${b})`),
+);
+
+describe('a filter into objects', () => {
+  it('reads the same in the database and in memory, and what is of another type as missing', async () => {
+    const shape: Shape = { types: ['object'], inner: ['text'] };
+    await fc.assert(
+      fc.asyncProperty(
+        fc.array(orNull(fc.dictionary(of(KEYS), objects, { maxKeys: 4 }) as fc.Arbitrary<Json>), { minLength: 4, maxLength: 8 }),
+        fc.array(
+          fc.oneof(
+            insidePredicates,
+            insidePredicates.map((one) => `NOT (${one})`),
+          ),
+          { minLength: 8, maxLength: 8 },
+        ),
+        async (rows, conditions) => {
+          const main = await makeTable(
+            shape.types,
+            rows.map((row) => [row]),
+            [],
+          );
+          const inner = await makeTable(shape.inner, [], []);
+          for (const filter of conditions) await compare(shape, filter, main, inner);
+        },
+      ),
+      { numRuns: 40 },
+    );
+  });
+
+  it.each([
+    ['f0.a.b', 'a condition compares it with something'],
+    ["f0.a = DATE('2026-07-14')", 'compare dates and times as texts'],
+    ['f0.a = f0.b', 'which says how it is read'],
+    [`f0${'.a'.repeat(40)} = 1`, 'at most 10 steps'],
+    [JSON.stringify({ op: '=', args: [{ property: "f0.a'b" }, 1] }), 'letters, digits, - and _'],
+    ['f0 = 1', 'cannot be compared'],
+  ])('is refused with words: %s', (filter, words) => {
+    expect(() => readFilter(filter, scopeOf({ types: ['object'], inner: [] }))).toThrow(words);
+  });
+});
+
 describe('a filter', () => {
   it('lets through the same records in the database and in memory, unknown where unknown', async () => {
     const runs = shapes.chain((shape) =>

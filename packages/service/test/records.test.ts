@@ -224,6 +224,27 @@ describe('lists', () => {
     expect((await list({ filter: "name = 'Peak 1'" })).body.items).toHaveLength(1);
   });
 
+  it('filter by what lies inside objects, in rules too, each value as what it is compared with', async () => {
+    const put = (id: string, meta: object) => test.app('PUT', `/data/tools/${id}`, { key: app.dev.serverKey, body: { name: id, meta } });
+    await put('saw', { service: 'repair', year: 2024, made: { by: 'Tarn' } });
+    await put('axe', { service: 'repair', year: '2024' });
+    await put('rope', { service: 'hire', year: 2025, tags: ['ridge'] });
+    const found = async (filter: string, as: object = { key: app.dev.serverKey }) =>
+      (await test.app('GET', `/data/tools?sort=id&filter=${encodeURIComponent(filter)}`, as)).body.items.map(
+        ({ id }: { id: string }) => id,
+      );
+    expect(await found("meta.service = 'repair'")).toEqual(['axe', 'saw']);
+    expect(await found('meta.year >= 2024')).toEqual(['rope', 'saw']);
+    expect(await found("meta.made.by LIKE 'T%' OR A_CONTAINS(meta.tags, ('ridge'))")).toEqual(['rope', 'saw']);
+    expect(await found('meta.made IS NULL')).toEqual(['axe', 'rope']);
+    await test.owner.call(operations.collections.patch, {
+      params: { ...app.dev.params, collection: 'tools' },
+      body: { rules: { read: "meta.service = 'hire'" } },
+    });
+    expect(await found('TRUE', as(runa))).toEqual(['rope']);
+    expect((await test.app('GET', '/data/tools/saw', as(runa))).status).not.toBe(200);
+  });
+
   it('filter, sort and cut to fields', async () => {
     const { body } = await list({ filter: "altitudeM >= 1300 AND region = 'north'", sort: '-altitudeM,name', fields: 'name,altitudeM' });
     expect(body.items.length).toBeGreaterThan(1);

@@ -1,6 +1,6 @@
 /** Checks names and types of a filter, and reduces it to the condition that both back ends work from. */
 import { readDate, readTime } from '../time.js';
-import type { Condition, FilterScope, Scalar, ScopeFunction, Term, ValueKind } from './condition.js';
+import { type Condition, type FilterScope, OBJECT_STEP, type Scalar, type ScopeFunction, type Term, type ValueKind } from './condition.js';
 import { foldAccents, foldCase, readPattern } from './folding.js';
 import { edgesOf, isOnGlobe, type Position } from './geometry.js';
 import { nearest } from './nearest.js';
@@ -83,14 +83,45 @@ function two(node: Call): [Node, Node] {
   return [first, second];
 }
 
-function propertyOf(node: Extract<Node, { kind: 'property' }>, { scope, joins }: Ground): Extract<Term, { is: 'field' }> {
-  const path = node.name.includes('.') ? node.name.split('.') : [node.name];
+type Property = Extract<Node, { kind: 'property' }>;
+
+function propertyOf(node: Property, { scope, joins }: Ground): Extract<Term, { is: 'field' | 'inside' }> {
+  const whole = node.name.includes('.') ? node.name.split('.') : [node.name];
+  const { path, keys } = splitAtObject(whole, node, scope);
   const kind = scope.kindOf(path);
   if (!kind) throw new FilterError(node.at, `There is no field \`${node.name}\`${nearest(node.name, scope.names())}`);
   for (let length = 1; length < path.length; length++) joins.add(path.slice(0, length).join('.'));
   if (path.length > 1 && joins.size > LIMITS.references)
     throw new FilterError(node.at, `A filter follows at most ${LIMITS.references} references`);
-  return { is: 'field', kind, path };
+  return keys.length > 0 ? { is: 'inside', kind: 'object', path, keys } : { is: 'field', kind, path };
+}
+
+/** A path that goes on inside an object: up to the field that holds the object, and from there on. */
+function splitAtObject(whole: readonly string[], node: Property, scope: FilterScope): { path: readonly string[]; keys: readonly string[] } {
+  for (let length = 1; length < whole.length; length++) {
+    if (scope.kindOf(whole.slice(0, length)) !== 'object') continue;
+    const keys = whole.slice(length);
+    if (keys.length > LIMITS.objectSteps) throw new FilterError(node.at, `A path goes at most ${LIMITS.objectSteps} steps into an object`);
+    const odd = keys.find((key) => !OBJECT_STEP.test(key));
+    if (odd !== undefined) throw new FilterError(node.at, `A step inside an object has letters, digits, - and _; found \`${odd}\``);
+    return { path: whole.slice(0, length), keys };
+  }
+  return { path: whole, keys: [] };
+}
+
+/** What can be read inside an object: a JSON value has no other types. */
+const INSIDE: ReadonlySet<ValueKind> = new Set(['text', 'number', 'boolean', 'list']);
+/** A term inside an object as the type that it is compared with; other terms as they are. */
+function insideAs(term: Term, kind: ValueKind, node: Node): Term {
+  if (term.is !== 'inside' || term.kind !== 'object') return term;
+  if (!INSIDE.has(kind))
+    throw new FilterError(
+      node.at,
+      kind === 'object'
+        ? 'What lies inside an object is compared with a text, a number, TRUE or FALSE, which says how it is read'
+        : `What lies inside an object is a text, a number, TRUE, FALSE or a list; compare dates and times as texts, such as '2026-07-14'`,
+    );
+  return { ...term, kind };
 }
 
 function termOf(node: Node, ground: Ground): Term {
@@ -178,7 +209,8 @@ function scopeCall({ op, args, at }: Call, { kind, check }: ScopeFunction): Term
   return { is: 'called', kind, name: op, args: values };
 }
 
-function wanted(term: Term, kind: ValueKind, node: Node): Term {
+function wanted(given: Term, kind: ValueKind, node: Node): Term {
+  const term = insideAs(given, kind, node);
   if (term.kind !== kind) throw new FilterError(node.at, `Expected ${HOLDS[kind]}, found ${HOLDS[term.kind]}`);
   return term;
 }
@@ -207,7 +239,8 @@ function foldedOf(node: Call, ground: Ground): Term {
 }
 
 /** Makes two terms comparable: texts are read as the dates and times they are compared with, a date counts from its midnight. */
-function fit(left: Term, right: Term, node: Node): [Term, Term] {
+function fit(first: Term, second: Term, node: Node): [Term, Term] {
+  const [left, right] = [insideAs(first, second.kind, node), insideAs(second, first.kind, node)];
   const [a, b] = [readAs(left, right.kind, node), readAs(right, left.kind, node)];
   if (a.kind === 'date' && b.kind === 'time') return [midnight(a), b];
   if (a.kind === 'time' && b.kind === 'date') return [a, midnight(b)];

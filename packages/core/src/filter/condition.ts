@@ -10,6 +10,9 @@ export const VALUE_KINDS = ['text', 'number', 'boolean', 'date', 'time', 'place'
 /** What a field holds, for filters. */
 export type ValueKind = (typeof VALUE_KINDS)[number];
 
+/** One step of a path inside an object. */
+export const OBJECT_STEP = /^[\p{L}\p{N}_-]{1,100}$/u;
+
 /** The fields a filter may name. A path has more than one part where references are followed. */
 export type FilterScope = {
   kindOf(path: readonly string[]): ValueKind | null;
@@ -30,6 +33,8 @@ export type ScopeFunction = {
 export type Term =
   | { is: 'constant'; kind: ValueKind; value: string | number | boolean | Position }
   | { is: 'field'; kind: ValueKind; path: readonly string[] }
+  /** What lies inside an object: `kind` is what it is compared with; `object` where any value counts. */
+  | { is: 'inside'; kind: ValueKind; path: readonly string[]; keys: readonly string[] }
   | { is: 'called'; kind: ValueKind; name: string; args: readonly Scalar[] }
   | { is: 'me'; kind: 'text' }
   | { is: 'myRoles'; kind: 'list' }
@@ -72,7 +77,7 @@ export function flatScope(kinds: ReadonlyMap<string, ValueKind>, functions?: Fil
 export function pathsOf(condition: Condition): (readonly string[])[] {
   const paths: (readonly string[])[] = [];
   visitTerms(condition, (term) => {
-    if (term.is === 'field') paths.push(term.path);
+    if (term.is === 'field' || term.is === 'inside') paths.push(term.path);
   });
   return paths;
 }

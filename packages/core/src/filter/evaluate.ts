@@ -1,5 +1,5 @@
 /** Evaluates a condition in memory, in three-valued logic: true, false, or null for unknown. */
-import { type Json, type JsonObject, own } from '../json.js';
+import { isPlainObject, type Json, type JsonObject, own } from '../json.js';
 import type { Place } from '../place.js';
 import { readDate } from '../time.js';
 import type { Condition, Scalar, Term } from './condition.js';
@@ -158,6 +158,8 @@ export function reader(term: Term): Reader {
     }
     case 'field':
       return fieldReader(term);
+    case 'inside':
+      return insideReader(term);
     case 'called':
       throw new Error(`the function ${term.name} is known to SQL alone`);
     case 'me':
@@ -208,6 +210,23 @@ function fieldReader({ path, kind }: Extract<Term, { is: 'field' }>): Reader {
   const key = path.slice(0, -1).join('.');
   return (_record, _asking, related) => present(own(related?.get(key) ?? {}, name));
 }
+
+/** A value of another type than is compared counts as missing. */
+function insideReader({ path, keys, kind }: Extract<Term, { is: 'inside' }>): Reader {
+  const whole = fieldReader({ is: 'field', kind: 'object', path });
+  return (record, asking, related) => {
+    let value = whole(record, asking, related) as Json;
+    for (const key of keys) value = isPlainObject(value) ? (own(value, key) ?? null) : null;
+    return value !== null && FITS_INSIDE[kind]?.(value) !== false ? (value as Value) : null;
+  };
+}
+
+const FITS_INSIDE: Partial<Record<Term['kind'], (value: Json) => boolean>> = {
+  text: (value) => typeof value === 'string',
+  number: (value) => typeof value === 'number',
+  boolean: (value) => typeof value === 'boolean',
+  list: (value) => Array.isArray(value),
+};
 
 const CONVERSIONS: Partial<Record<Term['kind'], (value: Json) => Value>> = {
   time: (value) => Date.parse(value as string),

@@ -1,5 +1,5 @@
 /** Writes a condition as MariaDB SQL with placeholders; nothing of a filter's text goes into the SQL itself. */
-import { type Condition, type Scalar, type Term, visitTerms } from './condition.js';
+import { type Condition, OBJECT_STEP, type Scalar, type Term, visitTerms } from './condition.js';
 import { type Asking, compileEvaluator, reader } from './evaluate.js';
 import { ACCENTED, writePattern } from './folding.js';
 import { type Box, boxesAround, boxOf, type Edge, type Position } from './geometry.js';
@@ -42,13 +42,14 @@ export function compileTermSql(term: Term, names: SqlNames): Sql {
 function isStatic(condition: Condition): { fields: boolean; asking: boolean } {
   const seen = { fields: false, asking: condition.is === 'sharesRoles' };
   visitTerms(condition, (term) => {
-    if (term.is === 'field' || term.is === 'called') seen.fields = true;
+    if (term.is === 'field' || term.is === 'inside' || term.is === 'called') seen.fields = true;
     if (term.is === 'me' || term.is === 'myRoles' || term.is === 'myField' || term.is === 'now') seen.asking = true;
   });
   return seen;
 }
 
-const hasField = (term: Term): boolean => term.is === 'field' || term.is === 'called' || (term.is === 'folded' && hasField(term.of));
+const hasField = (term: Term): boolean =>
+  term.is === 'field' || term.is === 'inside' || term.is === 'called' || (term.is === 'folded' && hasField(term.of));
 /** The common case, recognized without a walk. */
 const readsField = (condition: Condition): boolean =>
   'left' in condition ? condition.left.is === 'field' : 'of' in condition && condition.of.is === 'field';
@@ -178,6 +179,8 @@ class Writer {
         return this.#constant(term);
       case 'field':
         return this.names.column(term.path);
+      case 'inside':
+        return this.#inside(term);
       case 'called':
         return this.#called(term);
       case 'me':
@@ -200,6 +203,26 @@ class Writer {
         return `CAST(${this.term(term.of)} AS DATETIME(3))`;
       case 'distance':
         return `ROUND(ST_Distance_Sphere(${this.term(term.from)}, ${this.term(term.to)}), 3)`;
+    }
+  }
+
+  /** A value of another type than is compared is NULL. The steps are letters, digits, - and _ alone, as they were checked. */
+  #inside({ path, keys, kind }: Extract<Term, { is: 'inside' }>): string {
+    if (!keys.every((key) => OBJECT_STEP.test(key))) throw new Error('a step inside an object was not checked');
+    const of = `${this.names.column(path)}, '$${keys.map((key) => `."${key}"`).join('')}'`;
+    const type = `JSON_TYPE(JSON_EXTRACT(${of}))`;
+    switch (kind) {
+      case 'text':
+        // The column of the object would compare texts without the spaces at their ends.
+        return `IF(${type} = 'STRING', JSON_VALUE(${of}) COLLATE utf8mb4_nopad_bin, NULL)`;
+      case 'number':
+        return `IF(${type} IN ('INTEGER', 'DOUBLE'), CAST(JSON_VALUE(${of}) AS DOUBLE), NULL)`;
+      case 'boolean':
+        return `IF(${type} = 'BOOLEAN', CAST(JSON_VALUE(${of}) AS INTEGER), NULL)`;
+      case 'list':
+        return `IF(${type} = 'ARRAY', JSON_EXTRACT(${of}), NULL)`;
+      default:
+        return `IF(${type} = 'NULL', NULL, JSON_EXTRACT(${of}))`;
     }
   }
 

@@ -26,7 +26,17 @@ export const ARITHMETIC = ['+', '-', '*', '/', '%', 'div', '^'] as const;
 export type Arithmetic = (typeof ARITHMETIC)[number];
 
 /** The limits of a filter, checked before it runs. */
-export const LIMITS = { length: 16_000, depth: 40, nodes: 1_000, wildcards: 10, vertices: 500, references: 5, folds: 4 } as const;
+export const LIMITS = {
+  /** Steps of a path inside an object. */
+  objectSteps: 10,
+  length: 16_000,
+  depth: 40,
+  nodes: 1_000,
+  wildcards: 10,
+  vertices: 500,
+  references: 5,
+  folds: 4,
+} as const;
 
 /** A filter that cannot be used: where, and what would be right. */
 export class FilterError extends Error {
