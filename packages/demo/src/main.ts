@@ -40,7 +40,7 @@ const OWN_ENTRIES = [
 ];
 
 type Options = { fresh: boolean; port: number; data: string };
-type DemoFile = { url: string; clientKey: string; androidKey: string; webClientKey: string; [member: string]: unknown };
+type DemoFile = { serverKey: string; url: string; clientKey: string; androidKey: string; webClientKey: string; [member: string]: unknown };
 const children: ChildProcess[] = [];
 let stopTraffic = () => {};
 let stopping = false;
@@ -153,7 +153,7 @@ async function main(): Promise<void> {
   if (!existsSync(file)) await fill(service, simulators, data, file, step);
   const demo = JSON.parse(readFileSync(file, 'utf8')) as DemoFile;
   await connectHandsets(service.address, demo);
-  stopTraffic = startTraffic(service.address, demo.clientKey, [HIKER, ...hikers(10)]);
+  stopTraffic = startTraffic(service.address, demo, [HIKER, ...hikers(10)]);
   greet(service.address, simulators.address, file);
 }
 
@@ -205,8 +205,8 @@ async function fill(
 
 /** Calls of a weekday, and the records that collections had seven days ago. */
 const PAST = {
-  dev: { callsADay: 14_000, sizes: { huts: 14, trails: 13, bookings: 118, hazards: 15, notices: 2, bulletins: 1 } },
-  live: { callsADay: 6_000, sizes: { huts: 14, trails: 13, bookings: 41, hazards: 5, notices: 1, bulletins: 1 } },
+  dev: { callsADay: 14_000, sizes: { huts: 14, photos: 10_000, trails: 13, bookings: 118, hazards: 15, notices: 2, bulletins: 1 } },
+  live: { callsADay: 6_000, sizes: { huts: 14, photos: 10_000, trails: 13, bookings: 41, hazards: 5, notices: 1, bulletins: 1 } },
 } as const;
 
 /** A week of recorded calls, written into the environment's own database. */

@@ -92,6 +92,7 @@ async function seedCollections(owner: HttpClient, environment: string): Promise<
     region: choice(...REGIONS),
     state: choice('open', 'full', 'closed'),
     bunks: integer(0, 80),
+    freeBunks: integer(0, 80),
     altitudeM: integer(0),
     position: { type: 'place' },
     warden: reference('users', 'clear'),
@@ -137,7 +138,32 @@ async function seedCollections(owner: HttpClient, environment: string): Promise<
   );
   await make('notices', EVERYONE_READS, { hut: reference('huts', 'cascade'), title: text, body: text, until: { type: 'date' } });
   await make('bulletins', EVERYONE_READS, { title: text, body: text, level: integer(1, 5), issuedAt: { type: 'time', default: 'now()' } });
-  await owner.call(operations.collections.addIndex, { params: { ...params, collection: 'huts' }, body: { fields: ['position'] } });
+  await make('photos', EVERYONE_READS, { trail: text, position: { type: 'place' }, taken: { type: 'date' } });
+  for (const collection of ['huts', 'photos'])
+    await owner.call(operations.collections.addIndex, { params: { ...params, collection }, body: { fields: ['position'] } });
+}
+
+const [PHOTOS, PHOTOS_A_CALL] = [10_000, 1_000];
+
+/** Where hikers took photos: along the trails from hut to hut, more of them near the huts. */
+async function seedPhotos(owner: HttpClient, environment: EnvironmentName, now: number, random: () => number): Promise<void> {
+  const params = { app: APP.name, environment, collection: 'photos' };
+  const photo = () => {
+    const at = Math.floor(random() * (HUTS.length - 1));
+    const [from, to] = [HUTS[at], HUTS[at + 1]] as [(typeof HUTS)[number], (typeof HUTS)[number]];
+    const way = random() ** 1.6;
+    const near = () => (random() + random() + random() - 1.5) * 0.012;
+    const between = (a: number, b: number) => Number((a + (b - a) * way + near()).toFixed(5));
+    return {
+      trail: `${from.name} – ${to.name}`,
+      position: { type: 'Point', coordinates: [between(from.longitude, to.longitude), between(from.latitude, to.latitude)] },
+      taken: dayOf(now, -Math.floor(random() * 400)),
+    };
+  };
+  for (let done = 0; done < PHOTOS; done += PHOTOS_A_CALL) {
+    const actions = Array.from({ length: PHOTOS_A_CALL }, () => ({ action: 'create' as const, record: photo() }));
+    await owner.call(operations.managedRecords.batch, { params, body: { actions } });
+  }
 }
 
 async function seedPeople(owner: HttpClient, environment: EnvironmentName): Promise<Seeded['people']> {
@@ -164,6 +190,7 @@ async function seedRecords(owner: HttpClient, environment: EnvironmentName, peop
   const random = seededRandom(environment === 'dev' ? 11 : 13);
   const pick = <T>(list: readonly T[]) => list[Math.floor(random() * list.length)] as T;
   await seedHuts(put, people, random);
+  await seedPhotos(owner, environment, now, seededRandom(17));
   await put('bulletins', 'ridge-weather', {
     title: 'Ridge weather',
     body: 'Wind from the west, 14 m/s on the ridge, snow above 1,400 m after noon.',
@@ -192,7 +219,12 @@ async function seedHuts(put: Put, people: Seeded['people'], random: () => number
   const warden = (region: string) => wardens[REGIONS.indexOf(region) % wardens.length]?.id ?? null;
   await Promise.all(
     HUTS.map(({ id, longitude, latitude, ...hut }) =>
-      put('huts', id, { ...hut, warden: warden(hut.region), position: { type: 'Point', coordinates: [longitude, latitude] } }),
+      put('huts', id, {
+        ...hut,
+        freeBunks: hut.bunks,
+        warden: warden(hut.region),
+        position: { type: 'Point', coordinates: [longitude, latitude] },
+      }),
     ),
   );
   await Promise.all(

@@ -3,14 +3,30 @@ import { createHttpClient, operations } from '@orchard/contract';
 import { HUTS, seededRandom } from './scenario.js';
 
 const CALLS_A_SECOND = 0.3;
+type Keys = { clientKey: string; serverKey: string };
 type Person = { email: string; password: string };
 
+const inAWeek = () => new Date(Date.now() + 6e8).toISOString().slice(0, 10);
+
 /** Starts the traffic. @returns a function that ends it */
-export function startTraffic(address: string, clientKey: string, people: Person[]): () => void {
+export function startTraffic(address: string, { clientKey, serverKey }: Keys, people: Person[]): () => void {
   const random = seededRandom(Date.now() & 0xffff);
   const pick = <T>(list: readonly T[]) => list[Math.floor(random() * list.length)] as T;
   const tokens = new Map<string, { token: string; until: number }>();
   const app = createHttpClient({ address, headers: () => ({ 'orchard-key': clientKey, 'user-agent': 'QuillfellHiker/2.6.1 (iOS 19.2)' }) });
+
+  const office = createHttpClient({ address, headers: () => ({ 'orchard-key': serverKey, 'user-agent': 'QuillfellOffice/1.4' }) });
+
+  /** Somebody books by phone: the booking and the bunks it takes are one call, and a full hut refuses both. */
+  const bookByPhone = (hut: string, party: number): Promise<unknown> =>
+    office.call(operations.batches.app, {
+      body: {
+        actions: [
+          { action: 'create', collection: 'bookings', record: { hut, arrives: inAWeek(), nights: 1, party, state: 'held' } },
+          { action: 'patch', collection: 'huts', id: hut, record: { _add: { freeBunks: -party } } },
+        ],
+      },
+    });
 
   async function tokenOf(person: Person): Promise<string> {
     const known = tokens.get(person.email);
@@ -38,13 +54,14 @@ export function startTraffic(address: string, clientKey: string, people: Person[
         params: { collection: 'bookings' },
         body: {
           hut: hut.id,
-          arrives: new Date(Date.now() + 6e8).toISOString().slice(0, 10),
+          arrives: inAWeek(),
           nights: 1 + Math.floor(random() * 3),
           party: 2,
           state: 'held',
         },
         headers,
       });
+    else if (share < 0.95) await bookByPhone(hut.id, 1 + Math.floor(random() * 4));
     else if (share < 0.97) await app.call(operations.records.read, { params: { collection: 'huts', id: `${hut.id}x` }, headers });
     else await app.call(operations.records.create, { params: { collection: 'bookings' }, body: { hut: hut.id, nights: 'two' }, headers });
   }

@@ -245,6 +245,29 @@ describe('lists', () => {
     expect((await test.app('GET', '/data/tools/saw', as(runa))).status).not.toBe(200);
   });
 
+  it('count places by the cells of a grid, each told by its centre', async () => {
+    const actions = [
+      [8.1, 61.1],
+      [8.4, 61.4],
+      [8.6, 61.2],
+      [-0.1, -0.1],
+    ].map((coordinates) => ({ action: 'create', record: { position: { type: 'Point', coordinates } } }));
+    await test.app('POST', '/data/photos/batch', { key: app.dev.serverKey, body: { actions } });
+    const summary = async (group: string) =>
+      (await test.app('GET', `/summaries/photos?group=${encodeURIComponent(group)}`, { key: app.dev.serverKey })).body;
+    const { groups, more } = await summary('position:0.5');
+    expect(more).toBe(false);
+    expect(groups).toHaveLength(3);
+    for (const [coordinates, count] of [
+      [[8.25, 61.25], 2],
+      [[8.75, 61.25], 1],
+      [[-0.25, -0.25], 1],
+    ])
+      expect(groups).toContainEqual({ 'position:0.5': { type: 'Point', coordinates }, count });
+    expect((await summary('position')).fields[0].expected).toContain('such as position:0.5');
+    for (const wrong of ['position:0', 'position:90', 'position:week', 'position:-1']) expect((await summary(wrong)).status).toBe(422);
+  });
+
   it('filter, sort and cut to fields', async () => {
     const { body } = await list({ filter: "altitudeM >= 1300 AND region = 'north'", sort: '-altitudeM,name', fields: 'name,altitudeM' });
     expect(body.items.length).toBeGreaterThan(1);

@@ -85,6 +85,7 @@ export function MapView({
           <>
             <Drawing
               key={field}
+              gathered={total !== undefined && total > items.length ? { at, filter } : null}
               items={items}
               field={field}
               title={title}
@@ -102,8 +103,8 @@ export function MapView({
               radius={radiusIn(state.filter, field)}
             />
             <Text size="sm" c="dimmed" mt={4}>
-              {count(items.length)} places
-              {total !== undefined && total > items.length ? ` of ${count(total)}; narrow the filter to see the others` : ''}
+              {count(total ?? items.length)} places
+              {total !== undefined && total > items.length && '. Those that lie close together are counted; come nearer to tell them apart'}
             </Text>
           </>
         )}
@@ -122,6 +123,8 @@ function radiusIn(filter: string, field: string): Radius | null {
 
 type DrawingProps = {
   items: OrchardRecord[];
+  /** Where there are more places than are listed. */
+  gathered: Many | null;
   field: string;
   title: string | undefined;
   fresh: ReadonlySet<string>;
@@ -130,7 +133,7 @@ type DrawingProps = {
   onRadius: (center: Position, metres: number) => void;
 };
 
-function Drawing({ items, field, title, fresh, radius, onOpen, onRadius }: DrawingProps) {
+function Drawing({ items, gathered, field, title, fresh, radius, onOpen, onRadius }: DrawingProps) {
   const places = items.flatMap((record) => {
     const position = positionOf(record as JsonObject, field);
     return position ? [{ record, position }] : [];
@@ -151,7 +154,7 @@ function Drawing({ items, field, title, fresh, radius, onOpen, onRadius }: Drawi
   const invert = (at: Position) => (projection.invert as (at: Position) => Position)(at);
   const zoom = (factor: number) => setView((before) => ({ ...before, scale: Math.max(80, Math.min(2e6, before.scale * factor)) }));
   function down(event: PointerEvent<SVGSVGElement>): void {
-    if (mode === 'move' && (event.target as Element).classList.contains('dot')) return;
+    if (mode === 'move' && (event.target as Element).closest('.dot, .gathered')) return;
     event.currentTarget.setPointerCapture(event.pointerId);
     const at = pointOf(event);
     setStart({ at, geo: mode === 'draw' ? invert(at) : view.center });
@@ -239,7 +242,18 @@ function Drawing({ items, field, title, fresh, radius, onOpen, onRadius }: Drawi
             }
           />
         )}
-        {places.map(({ record, position }) => (
+        {gathered && (
+          <Gathered
+            of={gathered}
+            field={field}
+            title={title}
+            projection={projection}
+            scale={view.scale}
+            onNearer={(center) => setView((before) => ({ center, scale: Math.min(2e6, before.scale * 2.5) }))}
+            onOpen={mode === 'move' ? onOpen : () => undefined}
+          />
+        )}
+        {(gathered ? [] : places).map(({ record, position }) => (
           <Dot
             key={record.id}
             record={record}
@@ -254,6 +268,89 @@ function Drawing({ items, field, title, fresh, radius, onOpen, onRadius }: Drawi
       </svg>
     </Stack>
   );
+}
+
+type Many = { at: { app: string; environment: string; collection: string }; filter: string };
+/** Circles across the map, and how many places are told apart. */
+const [CELLS_ACROSS, MOST_APART] = [16, 250];
+
+type GatheredProps = {
+  of: Many;
+  field: string;
+  title: string | undefined;
+  projection: GeoProjection;
+  scale: number;
+  onNearer: (center: Position) => void;
+  onOpen: (id: string) => void;
+};
+
+/** What lies in view, counted by cells of a grid; a few places are shown as they are. */
+function Gathered({ of: { at, filter }, field, title, projection, scale, onNearer, onOpen }: GatheredProps) {
+  const invert = projection.invert as (at: Position) => Position;
+  const [west, north] = invert([0, 0]);
+  const [east, south] = invert([WIDTH, HEIGHT]);
+  const within = (degrees: number, most: number) => Math.max(-most, Math.min(most, degrees));
+  // A width of few digits: the same cells while the map is moved.
+  const width = Number(Math.min(45, Math.max(0.0001, (east - west) / CELLS_ACROSS)).toPrecision(1));
+  const outwards = (degrees: number, round: (value: number) => number) => Number((round(degrees / width) * width).toFixed(4));
+  const box = [
+    within(outwards(west, Math.floor), 180),
+    within(outwards(south, Math.floor), 90),
+    within(outwards(east, Math.ceil), 180),
+    within(outwards(north, Math.ceil), 90),
+  ].join(', ');
+  const inView = withCondition(filter, `S_INTERSECTS(${field}, BBOX(${box}))`);
+  const term = `${field}:${width}`;
+  const cells = useCall(operations.managedRecords.summary, { params: at, query: { group: term, filter: inView, limit: 1000 } });
+  const groups = (cells.data?.groups ?? []) as { count: number; [term: string]: unknown }[];
+  const total = groups.reduce((sum, one) => sum + one.count, 0);
+  const isFew = cells.data !== undefined && !cells.data.more && total <= MOST_APART;
+  const records = useCall(
+    operations.managedRecords.list,
+    { params: at, query: { filter: inView, limit: MOST_APART, fields: [field, ...(title ? [title] : [])].join(',') } },
+    { enabled: isFew },
+  );
+  if (isFew && records.data)
+    return records.data.items.map((record) => {
+      const position = positionOf(record as JsonObject, field);
+      return (
+        position && (
+          <Dot
+            key={record.id}
+            record={record}
+            at={projection(position) as Position}
+            label={title ? String(record[title] ?? record.id) : record.id}
+            named={total <= NAMED}
+            fresh={false}
+            onOpen={onOpen}
+          />
+        )
+      );
+    });
+  const most = Math.max(1, ...groups.map((one) => one.count));
+  return groups.flatMap((group) => {
+    const centre = (group[term] as { coordinates: Position } | null)?.coordinates;
+    if (!centre) return [];
+    const [x, y] = projection(centre) as Position;
+    const radius = 8 + 18 * (Math.log(group.count + 1) / Math.log(most + 1));
+    return (
+      // biome-ignore lint/a11y/useSemanticElements: a part of a drawing
+      <g
+        key={`${scale} ${centre.join()}`}
+        className="gathered"
+        role="button"
+        tabIndex={0}
+        aria-label={`${count(group.count)} places; come nearer`}
+        onClick={() => onNearer(centre)}
+        onKeyDown={({ key }) => key === 'Enter' && onNearer(centre)}
+      >
+        <circle cx={x} cy={y} r={radius} />
+        <text x={x} y={y} dy="0.35em" textAnchor="middle">
+          {count(group.count)}
+        </text>
+      </g>
+    );
+  });
 }
 
 /** Degrees between grid lines, so that a handful are visible. */

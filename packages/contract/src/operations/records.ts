@@ -54,7 +54,9 @@ const SUMMARY = z.strictObject({
     .string()
     .max(400)
     .optional()
-    .describe('Up to three fields, `:hour`, `:day`, `:week` or `:month` after a date or time: `hut,arrives:week`'),
+    .describe(
+      'Up to three fields; `:hour`, `:day`, `:week` or `:month` after a date or time: `hut,arrives:week`; after a place, the width of a cell in degrees: `position:0.5`, told by its centre',
+    ),
   measure: z.string().max(1000).optional().describe('`count`, and `sum`, `avg`, `min`, `max`, `distinct` with a field: `count,sum:nights`'),
   filter: recordList.shape.filter,
   limit: z.coerce.number().int().min(1).max(1000).default(100),

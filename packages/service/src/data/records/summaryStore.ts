@@ -16,6 +16,8 @@ export type SummaryRequest = { group?: string | undefined; measure?: string | un
 export type Summary = { groups: JsonObject[]; more: boolean };
 
 const MAX_GROUPS_BY = 3;
+/** Widths of cells, in degrees: from about ten metres to an eighth of the globe. */
+const [LEAST_CELL, MOST_CELL] = [0.0001, 45];
 const STEPS: Record<string, (column: string) => string> = {
   hour: (column) => `DATE_FORMAT(${column}, '%Y-%m-%dT%H:00:00.000Z')`,
   day: (column) => `DATE_FORMAT(${column}, '%Y-%m-%d')`,
@@ -88,7 +90,30 @@ function fieldOf(shape: CollectionShape, name: string, path: string, withHidden:
   throw invalid(path, `\`${shape.name}\` has no field \`${name}\`${nearest(name, names) || '.'}`, `one of: ${names.join(', ')}`);
 }
 
-/** `hut,createdAt:week`. */
+/** `position:0.5`: cells of so many degrees, each told by its centre. */
+function cellOf(name: string, step: string, term: string): Column {
+  const width = /^\d+(\.\d+)?$/.test(step) ? Number(step) : 0;
+  if (!(width >= LEAST_CELL && width <= MOST_CELL))
+    throw invalid(
+      'query.group',
+      `\`${term}\` is not a cell of a grid.`,
+      `a width in degrees from ${LEAST_CELL} to ${MOST_CELL}, such as ${name}:0.5`,
+    );
+  const index = (axis: string) => `FLOOR(${axis}(t.\`${name}\`) / ${width}e0)`;
+  return {
+    name: term,
+    sql: `CONCAT(${index('ST_X')}, ' ', ${index('ST_Y')})`,
+    slots: [],
+    read: (value) => {
+      if (value === null || value === undefined) return null;
+      const [x = 0, y = 0] = String(value).split(' ').map(Number);
+      const centre = (at: number) => Number(((at + 0.5) * width).toFixed(7));
+      return { type: 'Point', coordinates: [centre(x), centre(y)] };
+    },
+  };
+}
+
+/** `hut,createdAt:week`, `position:0.5`. */
 function readGroups(shape: CollectionShape, text: string | undefined, withHidden: boolean): Column[] {
   const groups = terms(text);
   if (groups.length > MAX_GROUPS_BY)
@@ -101,7 +126,9 @@ function readGroups(shape: CollectionShape, text: string | undefined, withHidden
         throw invalid(
           'query.group',
           `\`${name}\` holds ${kind === 'object' ? 'an object' : `a ${kind}`}, which cannot be grouped by.`,
-          'a text, number, boolean, date, time, choice or reference',
+          kind === 'place'
+            ? 'a place with the width of a cell in degrees, such as position:0.5'
+            : 'a text, number, boolean, date, time, choice or reference',
         );
       return {
         name: term,
@@ -110,6 +137,7 @@ function readGroups(shape: CollectionShape, text: string | undefined, withHidden
         read: (value) => presentValue(kind === 'time' ? 'time' : (shape.fields.get(name)?.type ?? 'text'), value),
       };
     }
+    if (kind === 'place') return cellOf(name, step, term);
     const write = own(STEPS, step);
     if (!write || (kind !== 'time' && kind !== 'date'))
       throw invalid('query.group', `\`${term}\` is not a step of time.`, 'a date or time field with :hour, :day, :week or :month');
