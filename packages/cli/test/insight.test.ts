@@ -62,6 +62,13 @@ describe('events', () => {
     });
   });
 
+  it('of the plan are written as types for an app', async () => {
+    await orchard(['event', 'plan', 'book', '{"properties": {"nights": {"type": "number"}}}']);
+    const { out } = await orchard(['event', 'types']);
+    expect(out).toContain('export type Events = {\n  book: {\n    nights?: number;\n  };\n};');
+    await orchard(['event', 'unplan', 'book', '--yes']);
+  });
+
   it('that came last, and those that were refused, are seen', async () => {
     await test.app('POST', '/events', { key: app.dev.clientKey, body: { sentAt: new Date().toISOString(), events: [{ name: 'open' }] } });
     expect((await orchard(['event', 'refusals'])).out).toMatch(/device-unregistered +open +hiker-ios +1/);
@@ -94,6 +101,22 @@ describe('a question', () => {
     expect((await orchard(['insight', 'paths', '--event', 'open'])).out).toMatch(/6 visits\n +66.7 % {2}search\n +66.7 % {2}book/);
   });
 
+  it('is asked of several environments, each on a line of its own', async () => {
+    const places = ['--environments', 'quillfell-hiker/dev,quillfell-hiker/live'];
+    const { out } = await orchard(['insight', 'across', 'funnel', ...places, '--body', `{"steps": ${STEPS}}`]);
+    expect(out).toMatch(/quillfell-hiker\/dev +open 6 → search 4 → book 4/);
+    expect(out).toMatch(/quillfell-hiker\/live +open 0 → search 0 → book 0/);
+    expect((await orchard(['insight', 'across', 'visits', '--environments', 'quillfell-hiker/dev'])).out).toMatch(/6 visits of 6 people/);
+    const missing = await orchard(['insight', 'across', 'visits', '--environments', 'quillfell-hiker/none']);
+    expect(missing).toMatchObject({ code: 5, err: expect.stringContaining('quillfell-hiker/none') });
+  });
+
+  it('shows who is behind its figures, and the calls before people stopped', async () => {
+    expect((await orchard(['insight', 'behind', '--event', 'leave'])).out).toMatch(/^2 people\n[\s\S]*phone-000[45]/);
+    const why = await orchard(['insight', 'why', '--steps', STEPS, '--step', '0']);
+    expect(why.out).toContain('None of 2 people had a refused, failed or slow call just before.');
+  });
+
   it.each([
     [['insight', 'events', '--filter', 'nigths > 1'], 'nights'],
     [['insight', 'events', '--measure', 'sum'], 'sum:nights'],
@@ -115,6 +138,15 @@ describe('a report', () => {
     expect((await orchard(['report', 'file', 'People'])).out).toContain('event,count,before\r\n');
     expect(await orchard(['report', 'remove', 'People', '--yes'])).toMatchObject({ code: 0 });
     expect(await orchard(['report', 'show', 'People'])).toMatchObject({ code: 5 });
+  });
+
+  it('stands on a sheet beside others', async () => {
+    const { id } = await json('report', 'save', 'Visits', '--source', 'visits');
+    expect(await orchard(['sheet', 'add', 'Board', '--items', JSON.stringify([{ report: id, width: 2 }])])).toMatchObject({ code: 0 });
+    expect((await orchard(['sheet', 'list'])).out).toMatch(/Board +Visits +Mira Quill/);
+    expect((await orchard(['sheet', 'show', 'Board'])).out).toMatch(/Visits +2/);
+    expect(await orchard(['sheet', 'remove', 'Board', '--yes'])).toMatchObject({ code: 0 });
+    expect((await orchard(['report', 'show', 'Visits'])).code).toBe(0);
   });
 
   it('goes by mail as a digest', async () => {

@@ -285,6 +285,16 @@ describe('events of a device', () => {
       .map(({ name, userId }) => [name, userId !== null])
       .reverse();
 
+  it('take only what the plan has, where an app is built with its types', async () => {
+    type Events = { booking_sent: { nights?: number } };
+    const planned = orchard({ storage: kept() }).events<Events>('nobody-typed', { onRefused: () => undefined });
+    await planned.track('booking_sent', { nights: 2 });
+    // @ts-expect-error a misspelt event does not compile
+    await planned.track('bookingsent');
+    // @ts-expect-error nor does a property of another type
+    await planned.track('booking_sent', { nights: 'two' });
+  });
+
   it('are kept over a restart and without a connection, and sent under the name of who was signed in', async () => {
     const storage = kept();
     let isAway = true;

@@ -272,7 +272,7 @@ function Drawing({ items, gathered, field, title, fresh, radius, onOpen, onRadiu
 
 type Many = { at: { app: string; environment: string; collection: string }; filter: string };
 /** Circles across the map, and how many places are told apart. */
-const [CELLS_ACROSS, MOST_APART] = [16, 250];
+const [CELLS_ACROSS, MOST_APART] = [28, 250];
 
 type GatheredProps = {
   of: Many;
@@ -332,7 +332,7 @@ function Gathered({ of: { at, filter }, field, title, projection, scale, onNeare
     const centre = (group[term] as { coordinates: Position } | null)?.coordinates;
     if (!centre) return [];
     const [x, y] = projection(centre) as Position;
-    const radius = 8 + 18 * (Math.log(group.count + 1) / Math.log(most + 1));
+    const radius = 7 + 12 * (Math.log(group.count + 1) / Math.log(most + 1));
     return (
       // biome-ignore lint/a11y/useSemanticElements: a part of a drawing
       <g
