@@ -14,21 +14,17 @@ import { FilterBar, partsOf, withCondition } from '../parts/filterBar.js';
 import type { useListState } from '../parts/listState.js';
 import { useEnvironment } from '../environment.js';
 import { useFresh } from './fresh.js';
+import { Gathered, type Many } from './gathered.js';
+import { Dot, HEIGHT, NAMED, type Position, positionOf, WIDTH } from './mapMarks.js';
 import { namesOf } from './names.js';
 
-const [WIDTH, HEIGHT] = [1000, 440];
 const MOST = 1000;
-/** Up to this many dots have names. */
-const NAMED = 40;
 /** Beyond this zoom the coastline is too coarse to be useful. */
 const LAND_SCALE = 12_000;
 const EARTH_RADIUS_M = 6_370_986;
 const LAND = feature(land110 as never, (land110 as unknown as { objects: { land: never } }).objects.land) as never;
 
-type Position = [number, number];
 type View = { center: Position; scale: number };
-const positionOf = (record: JsonObject, field: string): Position | null =>
-  (record[field] as { coordinates?: Position } | null)?.coordinates ?? null;
 
 /** A view of all positions, with a margin. */
 function viewOf(positions: Position[]): View {
@@ -270,89 +266,6 @@ function Drawing({ items, gathered, field, title, fresh, radius, onOpen, onRadiu
   );
 }
 
-type Many = { at: { app: string; environment: string; collection: string }; filter: string };
-/** Circles across the map, and how many places are told apart. */
-const [CELLS_ACROSS, MOST_APART] = [28, 250];
-
-type GatheredProps = {
-  of: Many;
-  field: string;
-  title: string | undefined;
-  projection: GeoProjection;
-  scale: number;
-  onNearer: (center: Position) => void;
-  onOpen: (id: string) => void;
-};
-
-/** What lies in view, counted by cells of a grid; a few places are shown as they are. */
-function Gathered({ of: { at, filter }, field, title, projection, scale, onNearer, onOpen }: GatheredProps) {
-  const invert = projection.invert as (at: Position) => Position;
-  const [west, north] = invert([0, 0]);
-  const [east, south] = invert([WIDTH, HEIGHT]);
-  const within = (degrees: number, most: number) => Math.max(-most, Math.min(most, degrees));
-  // A width of few digits: the same cells while the map is moved.
-  const width = Number(Math.min(45, Math.max(0.0001, (east - west) / CELLS_ACROSS)).toPrecision(1));
-  const outwards = (degrees: number, round: (value: number) => number) => Number((round(degrees / width) * width).toFixed(4));
-  const box = [
-    within(outwards(west, Math.floor), 180),
-    within(outwards(south, Math.floor), 90),
-    within(outwards(east, Math.ceil), 180),
-    within(outwards(north, Math.ceil), 90),
-  ].join(', ');
-  const inView = withCondition(filter, `S_INTERSECTS(${field}, BBOX(${box}))`);
-  const term = `${field}:${width}`;
-  const cells = useCall(operations.managedRecords.summary, { params: at, query: { group: term, filter: inView, limit: 1000 } });
-  const groups = (cells.data?.groups ?? []) as { count: number; [term: string]: unknown }[];
-  const total = groups.reduce((sum, one) => sum + one.count, 0);
-  const isFew = cells.data !== undefined && !cells.data.more && total <= MOST_APART;
-  const records = useCall(
-    operations.managedRecords.list,
-    { params: at, query: { filter: inView, limit: MOST_APART, fields: [field, ...(title ? [title] : [])].join(',') } },
-    { enabled: isFew },
-  );
-  if (isFew && records.data)
-    return records.data.items.map((record) => {
-      const position = positionOf(record as JsonObject, field);
-      return (
-        position && (
-          <Dot
-            key={record.id}
-            record={record}
-            at={projection(position) as Position}
-            label={title ? String(record[title] ?? record.id) : record.id}
-            named={total <= NAMED}
-            fresh={false}
-            onOpen={onOpen}
-          />
-        )
-      );
-    });
-  const most = Math.max(1, ...groups.map((one) => one.count));
-  return groups.flatMap((group) => {
-    const centre = (group[term] as { coordinates: Position } | null)?.coordinates;
-    if (!centre) return [];
-    const [x, y] = projection(centre) as Position;
-    const radius = 7 + 12 * (Math.log(group.count + 1) / Math.log(most + 1));
-    return (
-      // biome-ignore lint/a11y/useSemanticElements: a part of a drawing
-      <g
-        key={`${scale} ${centre.join()}`}
-        className="gathered"
-        role="button"
-        tabIndex={0}
-        aria-label={`${count(group.count)} places; come nearer`}
-        onClick={() => onNearer(centre)}
-        onKeyDown={({ key }) => key === 'Enter' && onNearer(centre)}
-      >
-        <circle cx={x} cy={y} r={radius} />
-        <text x={x} y={y} dy="0.35em" textAnchor="middle">
-          {count(group.count)}
-        </text>
-      </g>
-    );
-  });
-}
-
 /** Degrees between grid lines, so that a handful are visible. */
 const STEPS = [0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1, 2, 5, 10, 20, 30];
 function gridStep(scale: number): number {
@@ -392,49 +305,6 @@ function Ground({ projection, scale }: { projection: GeoProjection; scale: numbe
           {round(Math.abs(lat))}°{lat < 0 ? 'S' : 'N'}
         </text>
       ))}
-    </>
-  );
-}
-
-function Dot({
-  record,
-  at: [x, y],
-  label,
-  named,
-  fresh,
-  onOpen,
-}: {
-  record: OrchardRecord;
-  at: Position;
-  label: string;
-  named: boolean;
-  fresh: boolean;
-  onOpen: (id: string) => void;
-}) {
-  return (
-    <>
-      {fresh && <circle className="radius" cx={x} cy={y} r={12} />}
-      {/* biome-ignore lint/a11y/useSemanticElements: SVG has no button */}
-      <circle
-        className="dot"
-        cx={x}
-        cy={y}
-        r={6}
-        role="button"
-        tabIndex={0}
-        aria-label={`Open ${label}`}
-        onClick={() => onOpen(record.id)}
-        onKeyDown={({ key }) => {
-          if (key === 'Enter' || key === ' ') onOpen(record.id);
-        }}
-      >
-        <title>{label}</title>
-      </circle>
-      {named && (
-        <text className="name" x={x + 9} y={y + 4}>
-          {label}
-        </text>
-      )}
     </>
   );
 }

@@ -4,8 +4,9 @@ import { authorOf } from '../records/author.js';
 import { RecordLists, readFields } from '../records/listStore.js';
 import { Records } from '../records/records.js';
 import { exportRecords } from './exporting.js';
-import { Importer, type ImportProgress } from './importing.js';
+import { Importer } from './importing.js';
 import { readMapping } from './mapping.js';
+import type { ImportProgress } from './report.js';
 import type { Parts } from './parts.js';
 
 export function importRoutes(parts: Parts): Route[] {
