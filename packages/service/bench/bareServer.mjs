@@ -29,6 +29,15 @@ app.post('/data/huts', express.json(), async (request, response) => {
   );
   response.status(201).json({ id, createdAt: now, updatedAt: now, version: 1, ownerId: BENCH_OWNER, name, region, bunks, open });
 });
+app.patch('/data/huts/:id', express.json(), async (request, response) => {
+  await pool.execute(`UPDATE ${BENCH_TABLE} SET \`version\` = \`version\` + 1, \`updatedAt\` = ?, \`bunks\` = \`bunks\` + ? WHERE id = ?`, [
+    new Date(),
+    request.body.bunks,
+    request.params.id,
+  ]);
+  const [rows] = await pool.execute(`SELECT ${columns} FROM ${BENCH_TABLE} WHERE id = ?`, [request.params.id]);
+  response.json(rows[0]);
+});
 app.get('/places', async (request, response) => {
   const [lon, lat, metres] = [request.query.lon, request.query.lat, request.query.metres].map(Number);
   const north = metres / 111_194;

@@ -4,18 +4,22 @@ import { operations } from '@orchard/contract';
 import { uuidv7 } from '@orchard/core';
 import { compare, median } from './measure.mjs';
 
-/** Thirty-two writers on one record, beside bare updates of a number in one row of the same table. @returns with counts that were lost */
-export async function counters({ service, send, serverHeaders, pool, mysql, table, rounds }) {
-  const id = 'counted-hut';
-  await send(
-    {
-      url: `${service.address}/app/v1/data/huts/${id}`,
-      method: 'PUT',
-      headers: { ...serverHeaders, 'content-type': 'application/json' },
-      body: JSON.stringify({ name: 'Counted', bunks: 0 }),
-    },
-    201,
-  );
+/**
+ * Thirty-two writers on one record, beside the same statement on a record of the same table through bare Express, and beside
+ * plain updates without HTTP and without a change feed. @returns with counts that were lost
+ */
+export async function counters({ service, bareAddress, send, serverHeaders, pool, mysql, table, rounds }) {
+  const [id, other] = ['counted-hut', 'other-hut'];
+  for (const name of [id, other])
+    await send(
+      {
+        url: `${service.address}/app/v1/data/huts/${name}`,
+        method: 'PUT',
+        headers: { ...serverHeaders, 'content-type': 'application/json' },
+        body: JSON.stringify({ name, bunks: 0 }),
+      },
+      201,
+    );
   let added = 0;
   const body = JSON.stringify({ _add: { bunks: 1 } });
   const ours = () => {
@@ -32,10 +36,17 @@ export async function counters({ service, send, serverHeaders, pool, mysql, tabl
   };
   await mysql.query('CREATE TABLE IF NOT EXISTS bareCounter (id VARCHAR(64) PRIMARY KEY, n INT NOT NULL) ENGINE=InnoDB');
   await mysql.query("REPLACE INTO bareCounter VALUES ('one', 0)");
-  const bare = () => pool.query("UPDATE bareCounter SET n = n + 1 WHERE id = 'one'");
-  const result = await compare({ rounds, count: 400, width: 32, ours, bare });
+  const plain = () => pool.query("UPDATE bareCounter SET n = n + 1 WHERE id = 'one'");
+  const bare = () =>
+    send(
+      { url: `${bareAddress}/data/huts/${other}`, method: 'PATCH', headers: { 'content-type': 'application/json' }, body: '{"bunks":1}' },
+      200,
+    );
+  const work = { rounds, count: 400, width: 32 };
+  const result = await compare({ ...work, ours, bare });
+  const besidePlain = await compare({ ...work, rounds: Math.min(rounds, 3), ours, bare: plain });
   const [[{ bunks }]] = await mysql.query(`SELECT bunks FROM ${table} WHERE id = ?`, [id]);
-  return { ...result, lost: added - bunks };
+  return { ...result, lost: added - bunks, plain: besidePlain };
 }
 
 const CHUNK = 1_000;
