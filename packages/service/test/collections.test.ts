@@ -389,6 +389,25 @@ describe('indexes', () => {
     expect((await add('bunks', { hut: 'a' })).status).toBe(201);
   });
 
+  it('of unique texts find their records, too, and are not told apart from the constraint', async () => {
+    await make('codes', [{ name: 'code', type: 'text', unique: true }]);
+    const actions = Array.from({ length: 300 }, (_, i) => ({ action: 'create', record: { code: `code-${i}` } }));
+    await test.app('POST', '/data/codes/batch', { ...trusted(), body: { actions } });
+    const { db } = await test.service.parts.directory.environment(app.name, 'dev');
+    const readRows = async () => {
+      const [plan] = await db.rows<{ rows: string }>(`EXPLAIN SELECT * FROM ${db.collection('codes')} WHERE code = 'code-7'`);
+      return Number(plan?.rows);
+    };
+    expect(await readRows()).toBe(1);
+    const { items } = await test.owner.call(operations.collections.list, { params: app.dev.params });
+    expect(items.find(({ name }) => name === 'codes')?.indexes.map(({ kind, fields }) => [kind, fields])).toEqual([['unique', ['code']]]);
+    // A table of an earlier version gets it when it is brought up to date.
+    await db.run(`ALTER TABLE ${db.collection('codes')} DROP INDEX \`_l__u_code\``);
+    expect(await readRows()).toBeGreaterThan(200);
+    await test.service.parts.catalogue.repair(await test.service.parts.directory.environment(app.name, 'dev'));
+    expect(await readRows()).toBe(1);
+  });
+
   it('over places find what is near, and follow places that move', async () => {
     await test.owner.call(operations.collections.addIndex, { params: params('huts'), body: { fields: ['position'] } });
     const near = async () =>

@@ -32,7 +32,7 @@ export async function readCollections(connection: PoolConnection, db: Environmen
   );
   const [keys] = await connection.query<RowDataPacket[]>(
     `SELECT TABLE_NAME AS collection, INDEX_NAME AS name, COLUMN_NAME AS field, NON_UNIQUE AS plain, INDEX_TYPE AS kind FROM information_schema.STATISTICS
-     WHERE TABLE_SCHEMA = ? AND TABLE_NAME NOT LIKE '\\_%' AND INDEX_NAME <> 'PRIMARY' ORDER BY TABLE_NAME, INDEX_NAME, SEQ_IN_INDEX`,
+     WHERE TABLE_SCHEMA = ? AND TABLE_NAME NOT LIKE '\\_%' AND INDEX_NAME <> 'PRIMARY' AND INDEX_NAME NOT LIKE '\\_l\\_%' ORDER BY TABLE_NAME, INDEX_NAME, SEQ_IN_INDEX`,
     [db.name],
   );
   const byTable = grouped(columns, ({ collection }) => collection as string);

@@ -4,7 +4,7 @@
  */
 import { createHash } from 'node:crypto';
 import { Problem } from '@orchard/contract';
-import type { Field, Fields } from '@orchard/core';
+import { type Field, type Fields, grouped } from '@orchard/core';
 import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { columnSql, columnType, ID_TYPE, imageSql, spatialColumn, spatialColumnSql } from './columns.js';
@@ -142,8 +142,19 @@ export async function addKeys(
     await connection.query(
       `ALTER TABLE ${table} ADD CONSTRAINT \`${foreignKeyName(collection, name)}\` FOREIGN KEY IF NOT EXISTS (\`${name}\`) REFERENCES ${targetTable(db, field)} (id)`,
     );
-  if (field.unique) await connection.query(`ALTER TABLE ${table} ADD UNIQUE INDEX IF NOT EXISTS \`_u_${name.slice(0, 60)}\` (\`${name}\`)`);
+  if (!field.unique) return;
+  const unique = `_u_${name.slice(0, 60)}`;
+  await connection.query(`ALTER TABLE ${table} ADD UNIQUE INDEX IF NOT EXISTS \`${unique}\` (\`${name}\`)`);
+  if (field.type === 'text') await addLookup(connection, table, unique, [prefixOf(name)]);
 }
+
+/** Indexes of ours that no list of indexes shows. */
+const LOOKUP = '_l_';
+const lookupName = (unique: string): string => `${LOOKUP}${unique}`.slice(0, 64);
+
+/** A unique index over a text of any length is a hash that only tells twins: to find a record, it needs another one beside it. */
+const addLookup = (connection: PoolConnection, table: string, unique: string, columns: readonly string[]) =>
+  connection.query(`ALTER TABLE ${table} ADD INDEX IF NOT EXISTS \`${lookupName(unique)}\` (${columns.join(', ')})`);
 
 /** Drops the foreign key, the unique key and the indexes of a field; `keep` says what the field becomes. */
 export async function dropKeys(connection: PoolConnection, shape: CollectionShape, name: string, keep?: Field): Promise<void> {
@@ -154,6 +165,7 @@ export async function dropKeys(connection: PoolConnection, shape: CollectionShap
   for (const index of shape.indexes) {
     if (!index.fields.includes(name) || kept(index)) continue;
     parts.push(`DROP INDEX IF EXISTS \`${index.name}\``);
+    if (index.kind === 'unique') parts.push(`DROP INDEX IF EXISTS \`${lookupName(index.name)}\``);
     if (index.kind === 'place') parts.push(`DROP COLUMN IF EXISTS \`${spatialColumn(name)}\``);
   }
   if (parts.length > 0) await connection.query(`ALTER TABLE ${shape.table} ${parts.join(', ')}`);
@@ -169,6 +181,7 @@ async function foreignKeysOf(connection: PoolConnection, { db, name: collection 
 
 /** How many characters of a text an index holds. */
 const TEXT_PREFIX = 191;
+const prefixOf = (field: string): string => `\`${field}\`(${TEXT_PREFIX})`;
 
 export async function addIndex(connection: PoolConnection, shape: CollectionShape, { name, fields, kind }: Index): Promise<void> {
   const [first] = fields as [string];
@@ -178,18 +191,26 @@ export async function addIndex(connection: PoolConnection, shape: CollectionShap
     );
     return;
   }
-  const isPrefix = (field: string) => kind === 'order' && shape.fields.get(field)?.type === 'text';
-  const columns = fields.map((field) => `\`${field}\`${isPrefix(field) ? `(${TEXT_PREFIX})` : ''}`);
-  await connection.query(`CREATE ${kind === 'unique' ? 'UNIQUE ' : ''}INDEX \`${name}\` ON ${shape.table} (${columns.join(', ')})`);
+  const isText = (field: string) => shape.fields.get(field)?.type === 'text';
+  const prefixed = fields.map((field) => (isText(field) ? prefixOf(field) : `\`${field}\``));
+  if (kind === 'order') {
+    await connection.query(`CREATE INDEX \`${name}\` ON ${shape.table} (${prefixed.join(', ')})`);
+    return;
+  }
+  const whole = fields.map((field) => `\`${field}\``);
+  await connection.query(`CREATE UNIQUE INDEX \`${name}\` ON ${shape.table} (${whole.join(', ')})`);
+  if (fields.some(isText)) await addLookup(connection, shape.table, name, prefixed);
 }
 
 export async function dropIndex(connection: PoolConnection, { table }: CollectionShape, { name, fields, kind }: Index): Promise<void> {
   const spatial = kind === 'place' ? `, DROP COLUMN \`${spatialColumn(fields[0] as string)}\`` : '';
-  await connection.query(`ALTER TABLE ${table} DROP INDEX \`${name}\`${spatial}`);
+  const lookup = kind === 'unique' ? `, DROP INDEX IF EXISTS \`${lookupName(name)}\`` : '';
+  await connection.query(`ALTER TABLE ${table} DROP INDEX \`${name}\`${spatial}${lookup}`);
 }
 
 /** Upgrades a table of an earlier version. */
-export async function bringUpToDate(connection: PoolConnection, { db, name, table }: CollectionShape): Promise<void> {
+export async function bringUpToDate(connection: PoolConnection, shape: CollectionShape): Promise<void> {
+  const { db, name, table } = shape;
   const [columns] = await connection.query<RowDataPacket[]>(
     "SELECT COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME IN ('id', '_by')",
     [db.name, name],
@@ -198,4 +219,18 @@ export async function bringUpToDate(connection: PoolConnection, { db, name, tabl
     await connection.query(
       `ALTER TABLE ${table} ADD COLUMN IF NOT EXISTS \`_by\` VARCHAR(300) NOT NULL DEFAULT '', MODIFY COLUMN id ${ID_TYPE} NOT NULL, MODIFY COLUMN ownerId ${ID_TYPE} NULL`,
     );
+  await addMissingLookups(connection, shape);
+}
+
+async function addMissingLookups(connection: PoolConnection, { db, name: collection, table, fields }: CollectionShape): Promise<void> {
+  const [rows] = await connection.query<RowDataPacket[]>(
+    "SELECT INDEX_NAME AS name, COLUMN_NAME AS field FROM information_schema.STATISTICS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND (INDEX_TYPE = 'HASH' OR INDEX_NAME LIKE '\\_l\\_%') ORDER BY INDEX_NAME, SEQ_IN_INDEX",
+    [db.name, collection],
+  );
+  const byName = grouped(rows as { name: string; field: string }[], ({ name }) => name);
+  for (const [unique, parts] of byName) {
+    if (unique.startsWith(LOOKUP) || byName.has(lookupName(unique))) continue;
+    const columns = parts.map(({ field }) => (fields.get(field)?.type === 'text' ? prefixOf(field) : `\`${field}\``));
+    await addLookup(connection, table, unique, columns);
+  }
 }

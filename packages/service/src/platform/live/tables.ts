@@ -29,4 +29,4 @@ export const feedCounterTable = mysqlTable('_feedCounter', {
 });
 
 /** The form of the triggers that write it; incremented when the triggers of every collection must be rewritten. */
-export const TRIGGER_FORMAT = 1;
+export const TRIGGER_FORMAT = 2;
