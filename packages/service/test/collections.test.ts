@@ -400,7 +400,10 @@ describe('indexes', () => {
     };
     expect(await readRows()).toBe(1);
     const { items } = await test.owner.call(operations.collections.list, { params: app.dev.params });
-    expect(items.find(({ name }) => name === 'codes')?.indexes.map(({ kind, fields }) => [kind, fields])).toEqual([['unique', ['code']]]);
+    expect(items.find(({ name }) => name === 'codes')?.indexes.map(({ kind, fields }) => [kind, fields])).toEqual([
+      ['order', ['ownerId']],
+      ['unique', ['code']],
+    ]);
     // A table of an earlier version gets it when it is brought up to date.
     await db.run(`ALTER TABLE ${db.collection('codes')} DROP INDEX \`_l__u_code\``);
     expect(await readRows()).toBeGreaterThan(200);
