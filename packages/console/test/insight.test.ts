@@ -98,6 +98,22 @@ describe('insight', () => {
     await page.getByText('the visit ended here').waitFor();
   });
 
+  it('is asked over days and in steps of the reader’s own, kept in the address', async () => {
+    const day = (ago: number) => new Date(Date.now() - ago * DAY_MS).toISOString().slice(0, 10);
+    await open('visits?by=timeZone');
+    await page.getByText('Own', { exact: true }).click();
+    await page.getByLabel('First day').fill(day(3));
+    await page.getByLabel('Last day').fill(day(0));
+    await row('Asia/Kathmandu').getByText('14', { exact: true }).first().waitFor();
+    await page.getByLabel('Steps of time').selectOption('week');
+    await page.getByRole('heading', { name: 'Visits per week' }).waitFor();
+    expect(page.url()).toMatch(/range=own.*from=.*until=.*step=week/);
+    await page.getByLabel('First day').fill(day(30));
+    await page.getByLabel('Last day').fill(day(20));
+    await page.getByText('No events in this period').waitFor();
+    expect(await violations(page)).toEqual([]);
+  });
+
   it('opens the people behind a step, and tells those who came first from those who came back', async () => {
     await open('insight-events?event=booking_sent&by=person');
     await row('first-time').getByText('20', { exact: true }).waitFor();

@@ -1,5 +1,5 @@
 /** What all questions on pages have in common: period, the period before, a filter and groups, kept in the address. */
-import { Group, MultiSelect, SegmentedControl, Switch } from '@mantine/core';
+import { Group, MultiSelect, NativeSelect, SegmentedControl, Switch, TextInput } from '@mantine/core';
 import { type NewReport, operations } from '@orchard/contract';
 import { useMemo } from 'react';
 import { useCall } from '../api.js';
@@ -17,24 +17,41 @@ const GRAIN_MS = 60_000;
 export const TOP = 5;
 export const COLOURS = Object.values(SERIES);
 
+const STEP_WORDS = { hour: 'by hour', day: 'by day', week: 'by week', month: 'by month' } as const;
+const OWN = 'own';
+
+/** Whole days of the reader's own choice, or so many up to now. */
+function periodOf(span: string, own: { from: string; until: string }, now: number): { from: string; until: string } {
+  const days = SPANS[(span in SPANS ? span : '28d') as keyof typeof SPANS];
+  const iso = (at: number) => new Date(at).toISOString();
+  const [first, last] = [Date.parse(`${own.from}T00:00`), Date.parse(`${own.until}T00:00`) + DAY_MS];
+  if (span === OWN && first < last) return { from: iso(first), until: iso(Math.min(last, now)) };
+  return { from: iso(now - days * DAY_MS), until: iso(now) };
+}
+
 export function useQuestion({ initialGroup = '' } = {}) {
   const { params } = useEnvironment();
   const [span, setSpan] = useAddressState('range', '28d');
   const [compare, setCompare] = useAddressState('compare');
   const [filter, setFilter] = useAddressState('filter');
   const [group, setGroup] = useAddressState('by', initialGroup);
-  const days = SPANS[(span in SPANS ? span : '28d') as keyof typeof SPANS];
+  const [from, setFrom] = useAddressState('from');
+  const [until, setUntil] = useAddressState('until');
+  const [step, setStep] = useAddressState('step');
   const grain = Math.floor(Date.now() / GRAIN_MS);
-  const period = useMemo(() => {
-    const until = (grain + 1) * GRAIN_MS;
-    return { from: new Date(until - days * DAY_MS).toISOString(), until: new Date(until).toISOString() };
-  }, [days, grain]);
+  const period = useMemo(() => periodOf(span, { from, until }, (grain + 1) * GRAIN_MS), [span, from, until, grain]);
+  const days = Math.max(1, Math.round((Date.parse(period.until) - Date.parse(period.from)) / DAY_MS));
   const groups = group ? group.split(',') : [];
   const kinds = useCall(operations.events.list, { params });
   return {
     params,
     span,
     setSpan,
+    own: { from, setFrom, until, setUntil },
+    step,
+    setStep,
+    /** By default one that divides the period into at most a hundred. */
+    stepped: step in STEP_WORDS ? { step: step as keyof typeof STEP_WORDS } : {},
     days,
     period,
     groups,
@@ -71,10 +88,19 @@ export function SaveQuestion({ of, source, question }: { of: Question; source: N
   );
 }
 
-/** @param comparable whether the page can show the period before, too */
-export function PeriodControl({ of, comparable = false }: { of: Question; comparable?: boolean }) {
+/** @param comparable whether the page can show the period before, too @param stepped whether its steps of time can be chosen */
+export function PeriodControl({ of, comparable = false, stepped = false }: { of: Question; comparable?: boolean; stepped?: boolean }) {
   return (
     <>
+      {stepped && (
+        <NativeSelect
+          size="xs"
+          aria-label="Steps of time"
+          value={of.step}
+          onChange={({ currentTarget }) => of.setStep(currentTarget.value || null)}
+          data={[{ value: '', label: 'steps that fit' }, ...Object.entries(STEP_WORDS).map(([value, label]) => ({ value, label }))]}
+        />
+      )}
       {comparable && (
         <Switch
           size="xs"
@@ -88,8 +114,28 @@ export function PeriodControl({ of, comparable = false }: { of: Question; compar
         aria-label="Period"
         value={of.span}
         onChange={of.setSpan}
-        data={Object.entries(SPANS).map(([value, days]) => ({ value, label: `${days} days` }))}
+        data={[...Object.entries(SPANS).map(([value, days]) => ({ value, label: `${days} days` })), { value: OWN, label: 'Own' }]}
       />
+      {of.span === OWN && (
+        <>
+          <TextInput
+            size="xs"
+            type="date"
+            aria-label="First day"
+            value={of.own.from}
+            max={of.own.until || undefined}
+            onChange={({ currentTarget }) => of.own.setFrom(currentTarget.value || null)}
+          />
+          <TextInput
+            size="xs"
+            type="date"
+            aria-label="Last day"
+            value={of.own.until}
+            min={of.own.from || undefined}
+            onChange={({ currentTarget }) => of.own.setUntil(currentTarget.value || null)}
+          />
+        </>
+      )}
     </>
   );
 }

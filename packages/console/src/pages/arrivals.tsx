@@ -17,13 +17,16 @@ export function ArrivalsPage() {
   const { params, base } = useEnvironment();
   const question = useQuestion({ initialGroup: 'platform' });
   const [aligned, setAligned] = useAddressState('aligned');
-  const asked = { params, body: { ...question.period, ...question.filtered, ...question.compared, group: question.groups, top: TOP } };
+  const asked = {
+    params,
+    body: { ...question.period, ...question.filtered, ...question.compared, ...question.stepped, group: question.groups, top: TOP },
+  };
   const arrivals = useCall(operations.insight.arrivals, asked);
   const behind = useBehind(arrivals.data?.steps ?? [], question.period.until, question.filtered);
   return (
     <Stack gap="lg">
       <PageHead title="Arrivals" hint="Who is new, and who is there">
-        <PeriodControl of={question} comparable />
+        <PeriodControl of={question} comparable stepped />
         <FromCode calls={[coded(operations.insight.arrivals, asked)]} />
       </PageHead>
       <NarrowBar of={question} />

@@ -31,6 +31,7 @@ export function InsightEventsPage() {
       ...question.period,
       ...question.filtered,
       ...question.compared,
+      ...question.stepped,
       ...(event ? { event } : {}),
       group: question.groups,
       measure,
@@ -46,7 +47,7 @@ export function InsightEventsPage() {
   return (
     <Stack gap="lg">
       <PageHead title="Events" hint="What people do, over time and by group">
-        <PeriodControl of={question} comparable />
+        <PeriodControl of={question} comparable stepped />
         <SaveQuestion of={question} source="events" question={asked.body} />
         <FromCode calls={[coded(operations.insight.events, asked)]} />
       </PageHead>

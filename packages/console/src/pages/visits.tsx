@@ -18,13 +18,16 @@ import { NoEvents } from './sheet.js';
 export function VisitsPage() {
   const { params, base } = useEnvironment();
   const question = useQuestion({ initialGroup: 'version' });
-  const asked = { params, body: { ...question.period, ...question.filtered, ...question.compared, group: question.groups } };
+  const asked = {
+    params,
+    body: { ...question.period, ...question.filtered, ...question.compared, ...question.stepped, group: question.groups },
+  };
   const visits = useCall(operations.insight.visits, asked);
   const behind = useBehind(visits.data?.steps ?? [], question.period.until, question.filtered);
   return (
     <Stack gap="lg">
       <PageHead title="Visits" hint="Stretches of use; one ends after a silence, or as the app says">
-        <PeriodControl of={question} comparable />
+        <PeriodControl of={question} comparable stepped />
         <SaveQuestion of={question} source="visits" question={asked.body} />
         <FromCode calls={[coded(operations.insight.visits, asked)]} />
       </PageHead>
