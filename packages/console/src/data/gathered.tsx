@@ -9,7 +9,7 @@ import { Dot, HEIGHT, NAMED, type Position, positionOf, WIDTH } from './mapMarks
 
 export type Many = { at: { app: string; environment: string; collection: string }; filter: string };
 /** Circles across the map, and how many places are told apart. */
-const [CELLS_ACROSS, MOST_APART] = [28, 250];
+const [CELLS_ACROSS, MOST_APART] = [20, 250];
 
 type GatheredProps = {
   of: Many;
@@ -69,7 +69,7 @@ export function Gathered({ of: { at, filter }, field, title, projection, scale, 
     const centre = (group[term] as { coordinates: Position } | null)?.coordinates;
     if (!centre) return [];
     const [x, y] = projection(centre) as Position;
-    const radius = 7 + 12 * (Math.log(group.count + 1) / Math.log(most + 1));
+    const radius = 7 + 11 * (Math.log(group.count + 1) / Math.log(most + 1));
     return (
       // biome-ignore lint/a11y/useSemanticElements: a part of a drawing
       <g
