@@ -32,12 +32,13 @@ export function featureOf(route: string, target: string): string {
 export function featureFilter(feature: string): string | null {
   if (feature === 'other') return null;
   if (feature === TEAM) return "route LIKE '/manage/%'";
+  if (feature === 'records') return "route LIKE '/app/v1/batch%'";
   if (feature.startsWith(RECORDS))
     return `target = '${feature.slice(RECORDS.length)}' AND (route LIKE '/app/v1/data%' OR route LIKE '/app/v1/summaries%')`;
   const segments = Object.keys(OF_SEGMENT).filter((segment) => OF_SEGMENT[segment] === feature);
-  const routes = (segments.length > 0 && feature === 'accounts' ? segments : [feature, ...segments]).map(
-    (segment) => `/app/v1/${segment}%`,
-  );
-  if (feature === 'accounts') routes.push('/identity/%');
+  // Accounts have no segment of that name, and the sign-in page besides.
+  const routes = feature === 'accounts' ? [...segments.map(below), '/identity/%'] : [feature, ...segments].map(below);
   return routes.map((route) => `route LIKE '${route}'`).join(' OR ');
 }
+
+const below = (segment: string): string => `/app/v1/${segment}%`;

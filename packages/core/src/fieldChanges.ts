@@ -43,16 +43,16 @@ export function readFieldChanges(change: JsonObject): { plain: JsonObject; chang
         problem: `\`${name}\` takes an object of fields.`,
         expected: `an object, such as {"${name}": {"seats": …}}`,
       });
-    const read = new Map<string, T>();
+    const taken = new Map<string, T>();
     for (const [field, value] of Object.entries(isPlainObject(given) ? given : {})) {
       if (seen.has(field))
         problems.push({ path: `${name}.${field}`, problem: `The change names \`${field}\` twice.`, expected: 'each field once' });
       else if (!fits(value))
         problems.push({ path: `${name}.${field}`, problem: `\`${name}\` cannot take ${JSON.stringify(value)}.`, expected });
-      else read.set(field, value as T);
+      else taken.set(field, value as T);
       seen.add(field);
     }
-    return read;
+    return taken;
   };
   const add = read<number>(FIELD_CHANGES.add, (value) => typeof value === 'number' && Number.isFinite(value), 'a number');
   const put = read<Json[]>(FIELD_CHANGES.put, isList, 'a list of 1 to 1,000 items');

@@ -56,6 +56,14 @@ it('changes, leaves and creates by the key, and keeps what the file does not hav
   expect(body.items[0].opens).toBe('2026-06-01');
 });
 
+it('writes of each record only what its row brings, where rows bring different fields', async () => {
+  await bring('{"code":"skarn","bunks":20}\n{"code":"fell","name":"Fellgate Lodge"}\n', { key: 'code' }, 'ndjson');
+  expect(await huts()).toEqual([
+    ['fell', 'Fellgate Lodge', 8, 2],
+    ['skarn', 'Skarn', 20, 2],
+  ]);
+});
+
 it('can be sent again after it was stopped: what is there already stays as it is', async () => {
   await bring(FILE, { key: 'code' });
   expect((await bring(FILE, { key: 'code' })).body).toMatchObject({ stored: 0, byKey: { created: 0, changed: 0, same: 3 } });

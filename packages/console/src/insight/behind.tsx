@@ -1,13 +1,13 @@
 /** The people behind a point of a chart, in a drawer that has its own address. */
-import { Anchor, Drawer, Stack, Text } from '@mantine/core';
+import { Drawer, Stack, Text } from '@mantine/core';
 import { type BodyInputOf, operations } from '@orchard/contract';
-import { Link } from 'react-router';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { Loaded, Moment } from '../parts/basics.js';
 import { count, counted } from '../parts/format.js';
 import { coded, FromCode } from '../parts/fromCode.js';
 import { TableHead } from '../parts/tableHead.js';
+import { PersonCells } from './personLinks.js';
 
 type Body = BodyInputOf<typeof operations.insight.behind>;
 const MOST = 200;
@@ -40,7 +40,7 @@ export function useBehind(steps: readonly { at: string }[], until: string, of: P
 }
 
 function Behind({ body }: { body: Body }) {
-  const { params, base } = useEnvironment();
+  const { params } = useEnvironment();
   const asked = { params, body: { ...body, limit: MOST } };
   const people = useCall(operations.insight.behind, asked);
   return (
@@ -58,25 +58,9 @@ function Behind({ body }: { body: Body }) {
             <table>
               <TableHead columns={['Person', 'Device', { right: 'Times' }, 'First seen']} />
               <tbody>
-                {items.map(({ person, userId, deviceIds, firstAt, times }) => (
-                  <tr key={person}>
-                    <td>
-                      {userId ? (
-                        <Anchor component={Link} to={`${base}/users?open=${userId}`}>
-                          user …{userId.slice(-8)}
-                        </Anchor>
-                      ) : (
-                        `person ${person}`
-                      )}
-                    </td>
-                    <td className="mono">
-                      {deviceIds.slice(0, 2).map((id) => (
-                        <Anchor key={id} component={Link} to={`${base}/devices?open=${encodeURIComponent(id)}`} mr={6}>
-                          {id}
-                        </Anchor>
-                      ))}
-                      {deviceIds.length > 2 && `and ${deviceIds.length - 2} more`}
-                    </td>
+                {items.map(({ firstAt, times, ...person }) => (
+                  <tr key={person.person}>
+                    <PersonCells of={person} />
                     <td className="right mono">{count(times)}</td>
                     <td>
                       <Moment at={firstAt} />

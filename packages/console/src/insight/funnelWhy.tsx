@@ -8,6 +8,7 @@ import { useEnvironment } from '../environment.js';
 import { Loaded, Moment, Trouble } from '../parts/basics.js';
 import { count, counted } from '../parts/format.js';
 import type { coded } from '../parts/fromCode.js';
+import { PersonCells } from './personLinks.js';
 
 const own = operations.insight;
 const DAY_MS = 24 * 3_600_000;
@@ -102,7 +103,7 @@ function CallsBefore({ of: { people, asked, sampled, since, items } }: { of: Why
 
 /** The drawer of one step. */
 export function FunnelWhy({ body }: { body: FunnelBody & { step: number } }) {
-  const { params, base } = useEnvironment();
+  const { params } = useEnvironment();
   const why = useCall(own.why, { params, body });
   const people = useCall(own.people, { params, body: { ...body, stopped: true, limit: 20 } });
   return (
@@ -146,24 +147,9 @@ export function FunnelWhy({ body }: { body: FunnelBody & { step: number } }) {
             <ByWhatTheyDid of={body} />
             <table className="plain">
               <tbody>
-                {(people.data?.items ?? []).map(({ person, userId, deviceIds }) => (
-                  <tr key={person}>
-                    <td>
-                      {userId ? (
-                        <Anchor component={Link} to={`${base}/users?open=${userId}`}>
-                          user …{userId.slice(-8)}
-                        </Anchor>
-                      ) : (
-                        `person ${person}, not signed in`
-                      )}
-                    </td>
-                    <td className="mono">
-                      {deviceIds.map((id) => (
-                        <Anchor key={id} component={Link} to={`${base}/devices?open=${encodeURIComponent(id)}`}>
-                          {id}
-                        </Anchor>
-                      ))}
-                    </td>
+                {(people.data?.items ?? []).map((person) => (
+                  <tr key={person.person}>
+                    <PersonCells of={person} />
                   </tr>
                 ))}
               </tbody>

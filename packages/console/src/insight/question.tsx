@@ -118,25 +118,27 @@ export function PeriodControl({ of, comparable = false, stepped = false }: { of:
       />
       {of.span === OWN && (
         <>
-          <TextInput
-            size="xs"
-            type="date"
-            aria-label="First day"
-            value={of.own.from}
-            max={of.own.until || undefined}
-            onChange={({ currentTarget }) => of.own.setFrom(currentTarget.value || null)}
-          />
-          <TextInput
-            size="xs"
-            type="date"
-            aria-label="Last day"
-            value={of.own.until}
-            min={of.own.from || undefined}
-            onChange={({ currentTarget }) => of.own.setUntil(currentTarget.value || null)}
-          />
+          <Day label="First day" value={of.own.from} onChange={of.own.setFrom} max={of.own.until} />
+          <Day label="Last day" value={of.own.until} onChange={of.own.setUntil} min={of.own.from} />
         </>
       )}
     </>
+  );
+}
+
+type DayProps = { label: string; value: string; onChange: (day: string | null) => void; min?: string; max?: string };
+
+function Day({ label, value, onChange, min = '', max = '' }: DayProps) {
+  return (
+    <TextInput
+      size="xs"
+      type="date"
+      aria-label={label}
+      value={value}
+      min={min || undefined}
+      max={max || undefined}
+      onChange={({ currentTarget }) => onChange(currentTarget.value || null)}
+    />
   );
 }
 

@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { Problem, type ImportReport } from '@orchard/contract';
-import { checkFields, type Field, type Fields, fieldNameProblem, MAX_FIELDS } from '@orchard/core';
+import { checkFields, type Field, type Fields, fieldNameProblem, grouped, MAX_FIELDS } from '@orchard/core';
 import type { Author } from '../records/author.js';
 import { unknownCollection } from '../collections/catalogue.js';
 import type { Records } from '../records/records.js';
@@ -261,9 +261,12 @@ export class Importer {
         by,
       );
     if (fresh.length > 0) await writeApart(insert, shape, fresh, report);
-    if (known.length > 0) await writeApart(replace, shape, known, report);
+    // Rows that bring the same fields are one statement: what a row does not bring is not written, so no change meanwhile is lost.
+    for (const some of grouped(known, fieldsOf).values()) await writeApart(replace, shape, some, report);
   }
 }
+
+const fieldsOf = ({ fresh }: Fitting): string => Object.keys(fresh.values).sort().join();
 
 /** Columns beyond the limits of a collection are not examined. */
 function demandFewColumns(collection: string, columns: number): void {

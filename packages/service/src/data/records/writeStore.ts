@@ -81,7 +81,7 @@ export async function insertRecords(
   return new Map(written.filter(({ version }) => version > 1).map(({ id, version }) => [id, version]));
 }
 
-/** Writes the next version of many records as one statement; each keeps what it is not given. */
+/** Writes the next version of many records as one statement. @param records all with values for the same fields */
 export async function replaceRecords(
   on: Statements,
   shape: CollectionShape,
@@ -89,12 +89,12 @@ export async function replaceRecords(
   now: Date,
   by: string,
 ): Promise<void> {
-  const used = [...shape.fields].filter(([name]) => records.some(({ values }) => Object.hasOwn(values, name)));
+  const used = [...shape.fields].filter(([name]) => Object.hasOwn(records[0]?.values ?? {}, name));
   const bound: unknown[] = [];
   const rows = records.map(({ row, values }) => {
     bound.push(row.id, row.createdAt, now, row.id, row.ownerId, by);
     const cells = used.map(([name, { type }]) => {
-      const value = stored(type, Object.hasOwn(values, name) ? own(values, name) : presentValue(type, row[name]));
+      const value = stored(type, own(values, name));
       bound.push(...value.values);
       return value.sql;
     });
