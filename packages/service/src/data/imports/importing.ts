@@ -244,22 +244,16 @@ export class Importer {
     const { by } = place.author;
     const fresh = fitting.filter(({ before }) => !before);
     const known = fitting.filter(({ before }) => before);
-    const insert = (some: Fitting[]) =>
-      insertRecords(
-        on,
-        shape,
-        some.map((one) => one.fresh),
-        now,
-        by,
-      );
-    const replace = (some: Fitting[]) =>
-      replaceRecords(
-        on,
-        shape,
-        some.map(({ before, fresh: { values } }) => ({ row: before as RecordRow, values })),
-        now,
-        by,
-      );
+    const insert = async (some: Fitting[]) => {
+      const records = some.map((one) => one.fresh);
+      await insertRecords(on, shape, records, now, by);
+      return [];
+    };
+    const replace = async (some: Fitting[]) => {
+      const changes = some.map(({ before, fresh: { values } }) => ({ id: (before as RecordRow).id, values }));
+      const there = await inTransaction(on, place.environment, (inside) => replaceRecords(inside, shape, changes, now, by));
+      return some.filter(({ before }) => !there.has((before as RecordRow).id));
+    };
     if (fresh.length > 0) await writeApart(insert, shape, fresh, report);
     // Rows that bring the same fields are one statement: what a row does not bring is not written, so no change meanwhile is lost.
     for (const some of grouped(known, fieldsOf).values()) await writeApart(replace, shape, some, report);
@@ -286,16 +280,22 @@ const tooWide = (problem: string) =>
     fields: [{ path: 'columns', problem, expected: `a file with fewer columns, or \`columns\` that maps those it does not want to null` }],
   });
 
-/** As one statement; if a row is refused, by halves, until it is alone. */
+/** Locks hold until the end of a transaction; an import that stores chunk by chunk has none of its own. */
+const inTransaction = <T>(on: Statements, { db }: Environment, work: (on: Statements) => Promise<T>): Promise<T> =>
+  on === db ? db.transaction(work) : work(on);
+
+/** As one statement; if a row is refused, by halves, until it is alone. @param write returns what could not be written */
 async function writeApart(
-  write: (some: Fitting[]) => Promise<unknown>,
+  write: (some: Fitting[]) => Promise<Fitting[]>,
   shape: CollectionShape,
   fitting: Fitting[],
   report: Report,
 ): Promise<void> {
   try {
-    await write(fitting);
-    report.stored += fitting.length;
+    const gone = await write(fitting);
+    report.stored += fitting.length - gone.length;
+    report.byKey.changed -= gone.length;
+    for (const { row } of gone) report.reject(row, 'Its record was deleted meanwhile.');
   } catch (error) {
     const [{ row, fresh, before }] = fitting as [Fitting];
     const problem = writeProblem(error, shape, fresh);

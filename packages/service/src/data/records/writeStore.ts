@@ -81,34 +81,47 @@ export async function insertRecords(
   return new Map(written.filter(({ version }) => version > 1).map(({ id, version }) => [id, version]));
 }
 
-/** Writes the next version of many records as one statement. @param records all with values for the same fields */
+/**
+ * Writes the next version of many records as one statement; those that were deleted meanwhile stay deleted.
+ * @param records all with values for the same fields
+ * @returns the ids of those that are there
+ */
 export async function replaceRecords(
   on: Statements,
   shape: CollectionShape,
-  records: readonly { row: RecordRow; values: JsonObject }[],
+  records: readonly { id: string; values: JsonObject }[],
   now: Date,
   by: string,
-): Promise<void> {
-  const used = [...shape.fields].filter(([name]) => Object.hasOwn(records[0]?.values ?? {}, name));
+): Promise<Set<string>> {
+  const ids = records.map(({ id }) => id);
+  const rows = await on.runRows<{ id: string; createdAt: Date }>(`SELECT id, createdAt FROM ${shape.table} WHERE id IN (?) FOR UPDATE`, [
+    ids,
+  ]);
+  const there = new Map(rows.map(({ id, createdAt }) => [id, createdAt]));
+  const kept = records.filter(({ id }) => there.has(id));
+  if (kept.length === 0) return new Set();
+  const used = [...shape.fields].filter(([name]) => Object.hasOwn(kept[0]?.values ?? {}, name));
   const bound: unknown[] = [];
-  const rows = records.map(({ row, values }) => {
-    bound.push(row.id, row.createdAt, now, row.id, row.ownerId, by);
+  const tuples = kept.map(({ id, values }) => {
+    bound.push(id, there.get(id), now, by);
     const cells = used.map(([name, { type }]) => {
       const value = stored(type, own(values, name));
       bound.push(...value.values);
       return value.sql;
     });
-    return `(?, ?, ?, ${nextVersionSql(shape)}, ?, ?${cells.map((cell) => `, ${cell}`).join('')})`;
+    return `(?, ?, ?, 1, ?${cells.map((cell) => `, ${cell}`).join('')})`;
   });
   const names = used.map(([name]) => `, \`${name}\``).join('');
   const sets = used.map(
     ([name]) => `, \`${name}\` = VALUES(\`${name}\`)${shape.placesIndexed.has(name) ? `, ${spatialUpdateSql(name)}` : ''}`,
   );
+  // All of them are there and locked, so nothing is inserted.
   await on.run(
-    `INSERT INTO ${shape.table} (\`id\`, \`createdAt\`, \`updatedAt\`, \`version\`, \`ownerId\`, \`_by\`${names}) VALUES ${rows.join(', ')}
+    `INSERT INTO ${shape.table} (\`id\`, \`createdAt\`, \`updatedAt\`, \`version\`, \`_by\`${names}) VALUES ${tuples.join(', ')}
      ON DUPLICATE KEY UPDATE \`version\` = ${shape.table}.\`version\` + 1, \`updatedAt\` = VALUES(\`updatedAt\`), \`_by\` = VALUES(\`_by\`)${sets.join('')}`,
     bound,
   );
+  return new Set(there.keys());
 }
 
 /** Writes the next version over `row`'s; null when another write was faster. */
