@@ -113,10 +113,11 @@ const RENEW_BEFORE_MS = 30_000;
 /** Addresses have room for 16 kB together with all headers; a longer filter is sent in a body. */
 const isLong = (filter: string | undefined): boolean => (filter?.length ?? 0) > 2_000;
 /** A query as a body, where numbers are numbers. */
-const asBody = <Q extends { limit?: unknown; count?: unknown }>({ limit, count, ...query }: Q) => ({
+const asBody = <Q extends { limit?: unknown; count?: unknown; excerpts?: unknown }>({ limit, count, excerpts, ...query }: Q) => ({
   ...query,
   ...(limit === undefined ? {} : { limit: Number(limit) }),
   ...(count === undefined ? {} : { count: String(count) === 'true' }),
+  ...(excerpts === undefined ? {} : { excerpts: String(excerpts) === 'true' }),
 });
 
 /** In a browser the session is kept in localStorage, under the address and key it belongs to. */

@@ -23,6 +23,7 @@ export * from './logLevels.js';
 export * from './masking.js';
 export * from './messageSignature.js';
 export * from './notification.js';
+export * from './objectPath.js';
 export * from './objectives.js';
 export * from './objectiveWords.js';
 export * from './openSlo.js';

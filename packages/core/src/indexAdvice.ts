@@ -1,5 +1,6 @@
 /** Which index would serve a list: from the fields that its filter compares and its sort asks for. */
 import type { Condition, Term } from './filter/index.js';
+import { writeObjectPath } from './objectPath.js';
 
 /** What lists of one form have in common, whatever values they compare with. */
 export type ListForm = {
@@ -13,7 +14,7 @@ export type ListForm = {
   sort: string[];
 };
 export type IndexProposal = { fields: string[]; kind: 'order' | 'place' };
-type Known = { fields: string[]; kind: 'order' | 'unique' | 'place' };
+type Known = { fields: string[]; kind: 'order' | 'unique' | 'place' | 'search' | 'items' };
 
 /** The form of a list. Only conditions that every record has to meet can be served by an index. */
 export function formOf(condition: Condition | null, sort: readonly string[]): ListForm {
@@ -29,7 +30,7 @@ function collect(condition: Condition, form: ListForm): void {
       for (const part of condition.parts) collect(part, form);
       return;
     case 'compare': {
-      const term = [condition.left, condition.right].find((one) => one.is === 'field');
+      const term = [condition.left, condition.right].find((one) => one.is === 'field' || one.is === 'inside');
       const near = [condition.left, condition.right].find((one) => one.is === 'distance');
       if (near?.is === 'distance') return addPlace(near.from.is === 'field' ? near.from : near.to, form);
       if (condition.operator !== '<>') add(term, condition.operator === '=' ? form.equal : form.range);
@@ -46,11 +47,20 @@ function collect(condition: Condition, form: ListForm): void {
 }
 
 function add(term: Term | undefined, list: string[]): void {
-  const [name] = term?.is === 'field' && term.path.length === 1 ? term.path : [];
+  const [name] = term?.is === 'field' && term.path.length === 1 ? term.path : term?.is === 'inside' ? [objectPathName(term)] : [];
   if (name && !list.includes(name)) list.push(name);
 }
 
 const addPlace = (term: Term, form: ListForm): void => add(term, form.places);
+
+/**
+ * How an index names what lies inside an object: `meta.service` for texts, `meta.seats:number` and `meta.open:boolean`.
+ * Empty where an index over it would not serve.
+ */
+function objectPathName({ path, keys, kind }: Extract<Term, { is: 'inside' }>): string {
+  if (path.length > 1 || !(kind === 'text' || kind === 'number' || kind === 'boolean')) return '';
+  return writeObjectPath({ field: path[0] as string, keys, kind });
+}
 
 /** Fields that have an index of their own from the start. */
 const SERVED = new Set(['id', 'ownerId']);
@@ -72,7 +82,7 @@ export function proposeIndex(form: ListForm, indexable: (field: string) => boole
 /** The index that already serves what a proposal is for: its first fields are the same, in any order among equals. */
 export function servingIndex(proposal: IndexProposal, indexes: readonly (Known & { name: string })[]): string | null {
   const serves = indexes.find(({ fields, kind }) => {
-    if ((kind === 'place') !== (proposal.kind === 'place')) return false;
+    if (kind === 'search' || kind === 'items' || (kind === 'place') !== (proposal.kind === 'place')) return false;
     const first = fields.slice(0, proposal.fields.length);
     return proposal.fields.every((field) => first.includes(field));
   });

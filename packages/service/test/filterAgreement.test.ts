@@ -381,6 +381,35 @@ describe('a filter into objects', () => {
     );
   });
 
+  it('reads the objects of a list, any and all of them, and lists inside those', async () => {
+    const item = fc.oneof(fc.dictionary(of(KEYS), objects, { maxKeys: 3 }) as fc.Arbitrary<Json>, of(ITEMS) as fc.Arbitrary<Json>);
+    const ofItems = insidePredicates.map((one) => one.replaceAll('f0.', ''));
+    const how = of(['any', 'all']);
+    const predicates = fc.oneof(
+      fc.tuple(how, ofItems).map(([each, one]) => `${each}(f0, ${one})`),
+      fc.tuple(how, ofItems, ofItems).map(([each, one, other]) => `NOT (${each}(f0, ${one} OR NOT (${other})))`),
+      fc.tuple(how, how, of(KEYS), ofItems).map(([outer, each, key, one]) => `${outer}(f0, ${each}(${key}, ${one}))`),
+      fc.tuple(how, how, ofItems, ofItems).map(([each, other, one, two]) => `${each}(f0, ${one}) AND ${other}(f0, ${two})`),
+    );
+    const shape: Shape = { types: ['list'], inner: ['text'] };
+    await fc.assert(
+      fc.asyncProperty(
+        fc.array(orNull(fc.array(item, { maxLength: 3 }) as fc.Arbitrary<Json>), { minLength: 4, maxLength: 8 }),
+        fc.array(predicates, { minLength: 8, maxLength: 8 }),
+        async (rows, conditions) => {
+          const main = await makeTable(
+            shape.types,
+            rows.map((row) => [row]),
+            [],
+          );
+          const inner = await makeTable(shape.inner, [], []);
+          for (const filter of conditions) await compare(shape, filter, main, inner);
+        },
+      ),
+      { numRuns: 40 },
+    );
+  });
+
   it.each([
     ['f0.a.b', 'a condition compares it with something'],
     ["f0.a = DATE('2026-07-14')", 'compare dates and times as texts'],

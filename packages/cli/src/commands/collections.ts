@@ -260,8 +260,10 @@ function addIndexes(program: Command): void {
     { about: 'cost of lists, and indexes that would speed them up' },
   );
   addCall(program, operations.collections.addIndex, {
-    about: 'create an index over fields, comma-separated: one place, or fields in the order they are compared',
+    about:
+      'create an index over fields, comma-separated: one place, one list, or fields and paths into objects in the order they are compared',
     options: {
+      search: { about: "over the texts that search('…') looks into" },
       unique: { about: 'no two records may have the same values' },
     },
     show: ({ name, fields, kind }) => ({ index: name, fields: fields.join(', '), kind }),

@@ -39,7 +39,9 @@ export type NamedField = z.output<typeof namedField>;
 
 const rules = { read: rule, create: rule, update: rule, delete: rule };
 
-const index = z.object({ name: z.string(), fields: z.array(z.string()), kind: z.enum(['order', 'unique', 'place']) }).meta({ id: 'Index' });
+const index = z
+  .object({ name: z.string(), fields: z.array(z.string()), kind: z.enum(['order', 'unique', 'place', 'items', 'search']) })
+  .meta({ id: 'Index' });
 const dropped = z
   .object({ column: z.string(), name: z.string(), type: z.enum(FIELD_TYPES), at: time, until: time })
   .meta({ id: 'DroppedField' });
@@ -296,7 +298,12 @@ export const collectionOperations = {
     caller: developer,
     params,
     body: z.strictObject({
-      fields: z.array(collectionName).min(1).max(5),
+      fields: z
+        .array(z.string().max(300))
+        .min(1)
+        .max(5)
+        .describe('Fields; inside an object `meta.service` for texts, `meta.seats:number`, `meta.open:boolean`'),
+      search: z.boolean().optional().describe("Over the texts that `search('…')` looks into; a collection has one such index"),
       unique: z.boolean().optional().describe('No two records may have the same values; records without one of them are not compared'),
     }),
     status: 201,

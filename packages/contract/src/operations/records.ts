@@ -42,10 +42,13 @@ const parts = {
   include: z.string().max(400).optional().describe(INCLUDE),
 };
 const flag = z.stringbool().optional();
+const EXCERPTS =
+  'With a filter that searches: `_excerpts` of each record holds the parts of its texts where words were found, as `field`, `text` and `marks`, the stretches of `text` in UTF-16 units';
 const recordList = listQuery.extend({
   filter: z.string().max(16_000).optional().describe('A condition in CQL2, text or JSON'),
   ...parts,
   count: flag.describe('Whether to count all matching records'),
+  excerpts: flag.describe(EXCERPTS),
 });
 const recordPage = page(recordPart).extend({ count: z.int().optional() });
 
@@ -77,6 +80,7 @@ const asked = {
   limit: z.int().min(1).max(1000).default(50),
   ...parts,
   count: z.boolean().optional(),
+  excerpts: z.boolean().optional(),
 };
 const listBody = z.strictObject(asked);
 const summaryBody = SUMMARY.extend({ filter: anyFilter, limit: z.int().min(1).max(1000).default(100) });

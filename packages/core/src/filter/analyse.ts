@@ -4,6 +4,7 @@ import { type Condition, type FilterScope, OBJECT_STEP, type Scalar, type ScopeF
 import { foldAccents, foldCase, readPattern } from './folding.js';
 import { edgesOf, isOnGlobe, type Position } from './geometry.js';
 import { nearest } from './nearest.js';
+import { readSearch, type SearchWords } from './search.js';
 import { ARITHMETIC, COMPARISONS, type Arithmetic, type Call, type Comparison, FilterError, isCall, LIMITS, type Node } from './tree.js';
 
 const HOLDS: Record<ValueKind, string> = {
@@ -18,10 +19,11 @@ const HOLDS: Record<ValueKind, string> = {
 };
 const SCALARS: ReadonlySet<ValueKind> = new Set(['text', 'number', 'boolean', 'date', 'time']);
 const isComparison: ReadonlySet<string> = new Set(COMPARISONS);
-const PREDICATES = ['and', 'or', 'not', 'like', 'between', 'in', 'isNull', ...COMPARISONS];
+const PREDICATES = ['any', 'all', 'and', 'or', 'not', 'like', 'between', 'in', 'isNull', ...COMPARISONS];
 const isPredicate = (node: Call) => PREDICATES.includes(node.op) || /^[sta]_/.test(node.op);
 
-type Ground = { scope: FilterScope; folds: number; joins: Set<string> };
+/** `inItem`: names are members of an object in a list. */
+type Ground = { scope: FilterScope; folds: number; joins: Set<string>; inItem?: boolean };
 
 /** @throws {FilterError} with the position, what was expected, and the nearest name to a misspelt field */
 export function analyseFilter(tree: Node, scope: FilterScope): Condition {
@@ -54,21 +56,56 @@ function conditionOf(node: Node, ground: Ground): Condition {
       return betweenOf(node, ground);
     case 'in':
       return inOf(node, ground);
+    case 'any':
+    case 'all':
+      return eachOf(node, op, ground);
+    case 'search':
+      if (!ground.scope.search) break;
+      return { is: 'found', fields: ground.scope.search, words: searchedWords(node, ground) };
     case 'isNull':
       return { is: 'null', of: termOf(only(node), ground) };
-    default:
-      if (isComparison.has(op)) return comparisonOf(node, op as Comparison, ground);
-      if (SPATIAL.has(op)) return spatialOf(node, ground);
-      if (Object.hasOwn(TEMPORAL, op)) return temporalOf(node, ground);
-      if (ARRAYS.has(op)) return arrayOf(node, ground);
-      if (/^[sta]_/.test(op))
-        throw new FilterError(
-          node.at,
-          `\`${op.toUpperCase()}\` is not a predicate here${nearest(op, [...SPATIAL, ...Object.keys(TEMPORAL), ...ARRAYS])}`,
-        );
-      termOf(node, ground);
-      throw new FilterError(node.at, `\`${op}\` gives a value, not a condition; compare it with something`);
   }
+  return predicateOf(node, ground);
+}
+
+function predicateOf(node: Call, ground: Ground): Condition {
+  const { op } = node;
+  if (isComparison.has(op)) return comparisonOf(node, op as Comparison, ground);
+  if (SPATIAL.has(op)) return spatialOf(node, ground);
+  if (Object.hasOwn(TEMPORAL, op)) return temporalOf(node, ground);
+  if (ARRAYS.has(op)) return arrayOf(node, ground);
+  if (/^[sta]_/.test(op))
+    throw new FilterError(
+      node.at,
+      `\`${op.toUpperCase()}\` is not a predicate here${nearest(op, [...SPATIAL, ...Object.keys(TEMPORAL), ...ARRAYS])}`,
+    );
+  termOf(node, ground);
+  throw new FilterError(node.at, `\`${op}\` gives a value, not a condition; compare it with something`);
+}
+
+/** `any(stops, kind = 'hut' AND nights > 1)`: inside, names are the members of each object in the list. */
+function eachOf(node: Call, how: 'any' | 'all', ground: Ground): Condition {
+  const [list, condition] = two(node);
+  return {
+    is: 'each',
+    how,
+    list: wanted(termOf(list, ground), 'list', list),
+    condition: conditionOf(condition, { ...ground, inItem: true }),
+  };
+}
+
+function searchedWords(node: Call, { scope }: Ground): SearchWords {
+  if (scope.search?.length === 0)
+    throw new FilterError(
+      node.at,
+      '`search` needs a search index: make one over the texts to look into, among the indexes of the collection',
+    );
+  const typed = only(node);
+  if (typed.kind !== 'literal' || typeof typed.value !== 'string')
+    throw new FilterError(typed.at, "`search` takes a text, such as search('bridge clos*')");
+  const words = readSearch(typed.value);
+  if ('problem' in words) throw new FilterError(typed.at, words.problem);
+  return words;
 }
 
 function only(node: Call): Node {
@@ -85,8 +122,9 @@ function two(node: Call): [Node, Node] {
 
 type Property = Extract<Node, { kind: 'property' }>;
 
-function propertyOf(node: Property, { scope, joins }: Ground): Extract<Term, { is: 'field' | 'inside' }> {
+function propertyOf(node: Property, { scope, joins, inItem }: Ground): Extract<Term, { is: 'field' | 'inside' }> {
   const whole = node.name.includes('.') ? node.name.split('.') : [node.name];
+  if (inItem) return { is: 'inside', kind: 'object', path: [], keys: checkedSteps(whole, node) };
   const { path, keys } = splitAtObject(whole, node, scope);
   const kind = scope.kindOf(path);
   if (!kind) throw new FilterError(node.at, `There is no field \`${node.name}\`${nearest(node.name, scope.names())}`);
@@ -100,13 +138,16 @@ function propertyOf(node: Property, { scope, joins }: Ground): Extract<Term, { i
 function splitAtObject(whole: readonly string[], node: Property, scope: FilterScope): { path: readonly string[]; keys: readonly string[] } {
   for (let length = 1; length < whole.length; length++) {
     if (scope.kindOf(whole.slice(0, length)) !== 'object') continue;
-    const keys = whole.slice(length);
-    if (keys.length > LIMITS.objectSteps) throw new FilterError(node.at, `A path goes at most ${LIMITS.objectSteps} steps into an object`);
-    const odd = keys.find((key) => !OBJECT_STEP.test(key));
-    if (odd !== undefined) throw new FilterError(node.at, `A step inside an object has letters, digits, - and _; found \`${odd}\``);
-    return { path: whole.slice(0, length), keys };
+    return { path: whole.slice(0, length), keys: checkedSteps(whole.slice(length), node) };
   }
   return { path: whole, keys: [] };
+}
+
+function checkedSteps(keys: readonly string[], node: Property): readonly string[] {
+  if (keys.length > LIMITS.objectSteps) throw new FilterError(node.at, `A path goes at most ${LIMITS.objectSteps} steps into an object`);
+  const odd = keys.find((key) => !OBJECT_STEP.test(key));
+  if (odd !== undefined) throw new FilterError(node.at, `A step inside an object has letters, digits, - and _; found \`${odd}\``);
+  return keys;
 }
 
 /** What can be read inside an object: a JSON value has no other types. */
@@ -189,12 +230,14 @@ function calledTerm(node: Call, ground: Ground): Term {
       const known = ['id', 'roles', ...(ground.scope.me?.keys() ?? [])];
       throw new FilterError(at, `Expected ${known.map((name) => `me('${name}')`).join(' or ')}`);
     }
-    default:
-      if (ground.scope.functions?.has(op)) return scopeCall(node, ground.scope.functions.get(op) as ScopeFunction);
-      if (isPredicate(node)) throw new FilterError(at, 'Expected a value, found a condition');
-      if (op === 'interval') throw new FilterError(at, 'INTERVAL is allowed only in temporal predicates, such as T_DURING');
-      throw new FilterError(at, `There is no function \`${op}\`${nearest(op, [...(ground.scope.functions?.keys() ?? []), ...FUNCTIONS])}`);
+    case 'search':
+      if (ground.scope.search) throw new FilterError(at, '`search` is a condition of its own: write it without a comparison');
+      break;
   }
+  if (ground.scope.functions?.has(op)) return scopeCall(node, ground.scope.functions.get(op) as ScopeFunction);
+  if (isPredicate(node)) throw new FilterError(at, 'Expected a value, found a condition');
+  if (op === 'interval') throw new FilterError(at, 'INTERVAL is allowed only in temporal predicates, such as T_DURING');
+  throw new FilterError(at, `There is no function \`${op}\`${nearest(op, [...(ground.scope.functions?.keys() ?? []), ...FUNCTIONS])}`);
 }
 
 const FUNCTIONS = ['distance', 'me', 'now', 'casei', 'accenti', 'date', 'timestamp', 'interval'];
@@ -472,4 +515,8 @@ function rolesWith(list: Term, roles: Term, how: 'any' | 'all' | 'within', node:
 }
 
 /** A value on its own, such as what a list is sorted by. @throws {FilterError} */
-export const analyseTerm = (tree: Node, scope: FilterScope): Term => termOf(tree, { scope, folds: 0, joins: new Set() });
+export function analyseTerm(tree: Node, scope: FilterScope): Term {
+  const ground: Ground = { scope, folds: 0, joins: new Set() };
+  if (isCall(tree, 'search') && scope.search) return { is: 'relevance', kind: 'number', words: searchedWords(tree, ground) };
+  return termOf(tree, ground);
+}

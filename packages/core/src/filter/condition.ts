@@ -4,6 +4,7 @@
  */
 import type { Edge, Position } from './geometry.js';
 import type { PatternPart } from './folding.js';
+import type { SearchWords } from './search.js';
 import type { Comparison } from './tree.js';
 
 export const VALUE_KINDS = ['text', 'number', 'boolean', 'date', 'time', 'place', 'list', 'object'] as const;
@@ -22,6 +23,8 @@ export type FilterScope = {
   functions?: ReadonlyMap<string, ScopeFunction>;
   /** The caller's own fields that `me('…')` may name, besides id and roles. */
   me?: ReadonlyMap<string, ValueKind>;
+  /** The fields that `search('…')` looks into; empty where the collection could have a search index and has none. */
+  search?: readonly string[];
 };
 export type ScopeFunction = {
   kind: ValueKind;
@@ -33,7 +36,7 @@ export type ScopeFunction = {
 export type Term =
   | { is: 'constant'; kind: ValueKind; value: string | number | boolean | Position }
   | { is: 'field'; kind: ValueKind; path: readonly string[] }
-  /** What lies inside an object: `kind` is what it is compared with; `object` where any value counts. */
+  /** What lies inside an object: `kind` is what it is compared with; `object` where any value counts. Without `path`: inside an item. */
   | { is: 'inside'; kind: ValueKind; path: readonly string[]; keys: readonly string[] }
   | { is: 'called'; kind: ValueKind; name: string; args: readonly Scalar[] }
   | { is: 'me'; kind: 'text' }
@@ -43,7 +46,9 @@ export type Term =
   | { is: 'arithmetic'; kind: 'number'; operator: '+' | '-' | '*' | '/' | '%' | 'div'; left: Term; right: Term }
   | { is: 'folded'; kind: 'text'; letters: 'case' | 'accents'; of: Term }
   | { is: 'midnight'; kind: 'time'; of: Term }
-  | { is: 'distance'; kind: 'number'; from: Term; to: Term };
+  | { is: 'distance'; kind: 'number'; from: Term; to: Term }
+  /** How well a record answers a search, for sorting; only the database knows. */
+  | { is: 'relevance'; kind: 'number'; words: SearchWords };
 
 export type Scalar = string | number | boolean;
 export type Condition =
@@ -62,7 +67,11 @@ export type Condition =
   /** Whether every item of the list is one of these. */
   | { is: 'within'; list: Term; items: Scalar[] }
   /** Whether the list shares an item with the caller's roles. */
-  | { is: 'sharesRoles'; list: Term; how: 'any' | 'all' | 'within' };
+  | { is: 'sharesRoles'; list: Term; how: 'any' | 'all' | 'within' }
+  /** Whether an object of the list, or each of them, fits a condition over its own members, whose paths begin at nothing. */
+  | { is: 'each'; list: Term; how: 'any' | 'all'; condition: Condition }
+  /** Whether the texts of these fields, taken together, hold the words. */
+  | { is: 'found'; fields: readonly string[]; words: SearchWords };
 
 /** A scope of plain fields without references; a name may have dots. */
 export function flatScope(kinds: ReadonlyMap<string, ValueKind>, functions?: FilterScope['functions']): FilterScope {
@@ -102,6 +111,9 @@ export function visitTerms(condition: Condition, seen: (term: Term) => void): vo
   switch (condition.is) {
     case 'always':
       return;
+    case 'found':
+      for (const name of condition.fields) term({ is: 'field', kind: 'text', path: [name] });
+      return;
     case 'all':
     case 'any':
       for (const part of condition.parts) visitTerms(part, seen);
@@ -116,6 +128,8 @@ export function visitTerms(condition: Condition, seen: (term: Term) => void): vo
     case 'holds':
     case 'within':
     case 'sharesRoles':
+    // The members of an item are no fields.
+    case 'each':
       return term(condition.list);
     default:
       return term(condition.of);

@@ -5,6 +5,7 @@ import { readDate } from '../time.js';
 import type { Condition, Scalar, Term } from './condition.js';
 import { compareText, foldAccents, foldCase, matchPattern } from './folding.js';
 import { distanceM, isInside, type Position } from './geometry.js';
+import { searcher } from './search.js';
 import type { Comparison } from './tree.js';
 
 /** The caller and the time, in milliseconds since 1970. */
@@ -66,6 +67,12 @@ export function compileEvaluator(condition: Condition): Evaluator {
       return known(reader(condition.list), (list) => holds(list as Json[], condition.item));
     case 'within':
       return known(reader(condition.list), (list) => isWithin(list as Json[], condition.items));
+    case 'each':
+      return each(condition);
+    case 'found': {
+      const [{ fields }, finds] = [condition, searcher(condition.words)];
+      return (record) => finds(fields.map((name) => own(record, name)).filter((value): value is string => typeof value === 'string'));
+    }
     case 'sharesRoles': {
       const { how } = condition;
       const list = reader(condition.list);
@@ -75,6 +82,16 @@ export function compileEvaluator(condition: Condition): Evaluator {
       };
     }
   }
+}
+
+/** An item counts where the condition is true of it; of a missing list nothing is known. */
+function each({ list, how, condition }: Extract<Condition, { is: 'each' }>): Evaluator {
+  const [items, fits] = [reader(list), compileEvaluator(condition)];
+  return (record, asking, related) => {
+    const value = items(record, asking, related) as Json[] | null;
+    const isFit = (item: Json) => fits(isPlainObject(item) ? item : {}, asking) === true;
+    return value === null ? null : how === 'any' ? value.some(isFit) : value.every(isFit);
+  };
 }
 
 const negate = (truth: Truth): Truth => (truth === null ? null : !truth);
@@ -162,6 +179,8 @@ export function reader(term: Term): Reader {
       return insideReader(term);
     case 'called':
       throw new Error(`the function ${term.name} is known to SQL alone`);
+    case 'relevance':
+      throw new Error('how well a search is answered is known to SQL alone');
     case 'me':
       return (_record, { me }) => me.id;
     case 'myRoles':
@@ -213,7 +232,7 @@ function fieldReader({ path, kind }: Extract<Term, { is: 'field' }>): Reader {
 
 /** A value of another type than is compared counts as missing. */
 function insideReader({ path, keys, kind }: Extract<Term, { is: 'inside' }>): Reader {
-  const whole = fieldReader({ is: 'field', kind: 'object', path });
+  const whole: Reader = path.length === 0 ? (record) => record as never : fieldReader({ is: 'field', kind: 'object', path });
   return (record, asking, related) => {
     let value = whole(record, asking, related) as Json;
     for (const key of keys) value = isPlainObject(value) ? (own(value, key) ?? null) : null;

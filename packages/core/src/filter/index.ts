@@ -32,6 +32,7 @@ export { type Box, boxesAround, distanceM, type Position } from './geometry.js';
 export { writeFilterJson } from './json.js';
 export { nearest } from './nearest.js';
 export { writeFilterText } from './print.js';
-export { bindSlots, compileSql, compileTermSql, type Slot, type Sql, type SqlNames } from './sql.js';
+export { type Excerpt, excerptOf, SEARCHED_LENGTH, type SearchWords } from './search.js';
+export { bindSlots, compileSql, compileTermSql, insideSql, type Slot, type Sql, type SqlNames } from './sql.js';
 export { splitTerms } from './text.js';
 export { FilterError, isCall, LIMITS as FILTER_LIMITS, type Node as FilterNode } from './tree.js';

@@ -1,7 +1,8 @@
 /** Writes a condition as MariaDB SQL with placeholders; nothing of a filter's text goes into the SQL itself. */
-import { type Condition, OBJECT_STEP, type Scalar, type Term, visitTerms } from './condition.js';
+import { type Condition, OBJECT_STEP, type Scalar, type Term, type ValueKind, visitTerms } from './condition.js';
 import { type Asking, compileEvaluator, reader } from './evaluate.js';
 import { ACCENTED, writePattern } from './folding.js';
+import { type SearchWords, writeItemSearch, writeSearch } from './search.js';
 import { type Box, boxesAround, boxOf, type Edge, type Position } from './geometry.js';
 
 /** A placeholder's value, or how it is derived from the caller. */
@@ -12,6 +13,12 @@ export type SqlNames = {
   column(path: readonly string[]): string;
   /** A column with a spatial index that holds the place, or a place off the globe; null without index. */
   spatial?(path: readonly string[]): string | null;
+  /** A column that holds what lies inside an object, for an index; null without one. */
+  inside?(path: readonly string[], keys: readonly string[], kind: ValueKind): string | null;
+  /** A list with a full-text index over its items; null without one. */
+  items?(path: readonly string[]): string | null;
+  /** The column with the full-text index that `search` looks into. */
+  search?(): string;
   /** A function of the scope, with its values. */
   called?(name: string, args: readonly Scalar[]): { sql: string; values: unknown[] } | undefined;
 };
@@ -20,15 +27,19 @@ export type SqlNames = {
 export const bindSlots = (slots: readonly Slot[], asking: Asking): unknown[] =>
   slots.map((slot) => ('value' in slot ? slot.value : slot.from(asking)));
 
-/** A condition for WHERE. Boxes that a spatial index can answer are added where the condition implies them. */
+/** A condition for WHERE. What a spatial or a full-text index can answer is added where the condition implies it. */
 export function compileSql(condition: Condition, names: SqlNames): Sql {
   const writer = new Writer(names);
   const sql = writer.condition(condition);
-  const hints = names.spatial ? impliedBoxes(condition, names.spatial) : [];
-  const boxes = hints.map(({ column, boxes: areas }) => `(${areas.map((area) => writer.touches(column, area)).join(' OR ')})`);
+  const boxes = names.spatial ? impliedBoxes(condition, names.spatial) : [];
+  const lists = names.items ? impliedItems(condition, names.items) : [];
+  const hints = [
+    ...boxes.map(({ column, boxes: areas }) => `(${areas.map((area) => writer.touches(column, area)).join(' OR ')})`),
+    ...lists.map(({ column, words }) => writer.match(column, words)),
+  ];
   return {
-    sql: [...boxes, sql].join(' AND '),
-    slots: boxes.length > 0 ? [...writer.slots.slice(writer.mark), ...writer.slots.slice(0, writer.mark)] : writer.slots,
+    sql: [...hints, sql].join(' AND '),
+    slots: hints.length > 0 ? [...writer.slots.slice(writer.mark), ...writer.slots.slice(0, writer.mark)] : writer.slots,
   };
 }
 
@@ -42,7 +53,7 @@ export function compileTermSql(term: Term, names: SqlNames): Sql {
 function isStatic(condition: Condition): { fields: boolean; asking: boolean } {
   const seen = { fields: false, asking: condition.is === 'sharesRoles' };
   visitTerms(condition, (term) => {
-    if (term.is === 'field' || term.is === 'inside' || term.is === 'called') seen.fields = true;
+    if (term.is === 'field' || term.is === 'inside' || term.is === 'called' || term.is === 'relevance') seen.fields = true;
     if (term.is === 'me' || term.is === 'myRoles' || term.is === 'myField' || term.is === 'now') seen.asking = true;
   });
   return seen;
@@ -63,7 +74,9 @@ class Writer {
   /** How many slots belong to the condition itself. */
   mark = 0;
 
-  constructor(private readonly names: SqlNames) {}
+  #items = 0;
+
+  constructor(private names: SqlNames) {}
 
   #put(value: unknown): string {
     this.slots.push({ value });
@@ -106,6 +119,10 @@ class Writer {
         return `JSON_CONTAINS(${this.#put(JSON.stringify(condition.items))}, ${this.term(condition.list)})`;
       case 'sharesRoles':
         return this.#sharesRoles(condition.list, condition.how);
+      case 'each':
+        return this.#each(condition);
+      case 'found':
+        return `${this.#found(condition.words)} > 0`;
     }
   }
 
@@ -138,6 +155,22 @@ class Writer {
     const column = this.term(list);
     this.slots.push(roles);
     return `IF(${column} IS NULL, NULL, EXISTS (SELECT 1 FROM JSON_TABLE(?, '$[*]' COLUMNS (role VARCHAR(100) PATH '$')) AS roles WHERE JSON_CONTAINS(${column}, JSON_ARRAY(roles.role))))`;
+  }
+
+  /** The conditions of an item see the item alone, as the column of a table of items. */
+  #each({ list, how, condition }: Extract<Condition, { is: 'each' }>): string {
+    const column = this.term(list);
+    const alias = `items${++this.#items}`;
+    const outer = this.names;
+    this.names = { column: () => `${alias}.item` };
+    const fits = this.#condition(condition);
+    this.names = outer;
+    const table = `JSON_TABLE(${column}, '$[*]' COLUMNS (item JSON PATH '$')) AS ${alias}`;
+    const test =
+      how === 'any'
+        ? `EXISTS (SELECT 1 FROM ${table} WHERE ${fits})`
+        : `NOT EXISTS (SELECT 1 FROM ${table} WHERE NOT COALESCE(${fits}, FALSE))`;
+    return `IF(${column} IS NULL, NULL, ${test})`;
   }
 
   #samePlace(left: Term, right: Term): string {
@@ -203,27 +236,23 @@ class Writer {
         return `CAST(${this.term(term.of)} AS DATETIME(3))`;
       case 'distance':
         return `ROUND(ST_Distance_Sphere(${this.term(term.from)}, ${this.term(term.to)}), 3)`;
+      case 'relevance':
+        return this.#found(term.words);
     }
   }
 
-  /** A value of another type than is compared is NULL. The steps are letters, digits, - and _ alone, as they were checked. */
+  #found(words: SearchWords): string {
+    if (!this.names.search) throw new Error('a search needs the column of its index');
+    return this.match(this.names.search(), writeSearch(words));
+  }
+
+  /** How well a column with a full-text index answers; 0 where it does not. */
+  match(column: string, words: string): string {
+    return `MATCH(${column}) AGAINST(${this.#put(words)} IN BOOLEAN MODE)`;
+  }
+
   #inside({ path, keys, kind }: Extract<Term, { is: 'inside' }>): string {
-    if (!keys.every((key) => OBJECT_STEP.test(key))) throw new Error('a step inside an object was not checked');
-    const of = `${this.names.column(path)}, '$${keys.map((key) => `."${key}"`).join('')}'`;
-    const type = `JSON_TYPE(JSON_EXTRACT(${of}))`;
-    switch (kind) {
-      case 'text':
-        // The column of the object would compare texts without the spaces at their ends.
-        return `IF(${type} = 'STRING', JSON_VALUE(${of}) COLLATE utf8mb4_nopad_bin, NULL)`;
-      case 'number':
-        return `IF(${type} IN ('INTEGER', 'DOUBLE'), CAST(JSON_VALUE(${of}) AS DOUBLE), NULL)`;
-      case 'boolean':
-        return `IF(${type} = 'BOOLEAN', CAST(JSON_VALUE(${of}) AS INTEGER), NULL)`;
-      case 'list':
-        return `IF(${type} = 'ARRAY', JSON_EXTRACT(${of}), NULL)`;
-      default:
-        return `IF(${type} = 'NULL', NULL, JSON_EXTRACT(${of}))`;
-    }
+    return this.names.inside?.(path, keys, kind) ?? insideSql(this.names.column(path), keys, kind);
   }
 
   #called({ name, args }: Extract<Term, { is: 'called' }>): string {
@@ -264,6 +293,29 @@ class Writer {
     const side = (term: Term) => (term.is === 'field' ? `(${this.term(term)} + 0e0)` : this.term(term));
     const [a, b] = [side(left), side(right)];
     return operator === 'div' ? `TRUNCATE(${a} / ${b}, 0)` : `(${a} ${operator} ${b})`;
+  }
+}
+
+/**
+ * What lies inside an object; a value of another type than is compared is NULL.
+ * @param keys letters, digits, - and _ alone, as they were checked
+ */
+export function insideSql(column: string, keys: readonly string[], kind: ValueKind): string {
+  if (!keys.every((key) => OBJECT_STEP.test(key))) throw new Error('a step inside an object was not checked');
+  const of = `${column}, '$${keys.map((key) => `."${key}"`).join('')}'`;
+  const type = `JSON_TYPE(JSON_EXTRACT(${of}))`;
+  switch (kind) {
+    case 'text':
+      // The column of the object would compare texts without the spaces at their ends.
+      return `IF(${type} = 'STRING', JSON_VALUE(${of}) COLLATE utf8mb4_nopad_bin, NULL)`;
+    case 'number':
+      return `IF(${type} IN ('INTEGER', 'DOUBLE'), CAST(JSON_VALUE(${of}) AS DOUBLE), NULL)`;
+    case 'boolean':
+      return `IF(${type} = 'BOOLEAN', CAST(JSON_VALUE(${of}) AS INTEGER), NULL)`;
+    case 'list':
+      return `IF(${type} = 'ARRAY', JSON_EXTRACT(${of}), NULL)`;
+    default:
+      return `IF(${type} = 'NULL', NULL, JSON_EXTRACT(${of}))`;
   }
 }
 
@@ -322,4 +374,15 @@ function impliedBoxes(condition: Condition, spatial: (path: readonly string[]) =
   if (near?.is !== 'distance' || limit?.is !== 'constant') return [];
   const [place, center] = near.from.is === 'field' ? [near.from, near.to] : [near.to, near.from];
   return center.is === 'constant' ? on(place, boxesAround(center.value as Position, Math.max(0, limit.value as number) + 0.001)) : [];
+}
+
+/** Items of which a list holds one, from the parts that are joined by AND, as words of its full-text index. */
+function impliedItems(condition: Condition, items: (path: readonly string[]) => string | null): { column: string; words: string }[] {
+  if (condition.is === 'all') return condition.parts.flatMap((part) => impliedItems(part, items));
+  const parts = condition.is === 'any' ? condition.parts.filter((part) => !(part.is === 'always' && part.value === false)) : [condition];
+  const lists = parts.map((part) => (part.is === 'holds' && part.list.is === 'field' ? part : null));
+  const column = lists[0]?.list.is === 'field' ? items(lists[0].list.path) : null;
+  const same = lists.every((part) => part?.list.is === 'field' && items(part.list.path) === column);
+  const words = column && same ? writeItemSearch(lists.map((part) => part?.item as Scalar)) : null;
+  return column && words ? [{ column, words }] : [];
 }

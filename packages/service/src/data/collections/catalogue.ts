@@ -16,7 +16,7 @@ import type { PoolConnection } from 'mysql2/promise';
 import type { Environment } from '../../platform/call.js';
 import type { Ports } from '../../platform/ports.js';
 import { deleteCollection, readCollections, readMark, writeCollection, writeRules } from './catalogueStore.js';
-import { addKeys, addSilentColumns, bringUpToDate, createTable, modifyColumns, writeTriggers } from './collectionDdl.js';
+import { addKeys, addSilentColumns, bringUpToDate, createTable, keepEveryWord, modifyColumns, writeTriggers } from './collectionDdl.js';
 import { type CollectionShape, usersShape } from './shape.js';
 
 /** All collections of an environment at one moment, and what was compiled from them. */
@@ -38,7 +38,12 @@ const CHANGE_S = 600;
 
 /** One change of an environment's collections at a time, on all instances. @throws {Problem} busy */
 const underSchemaLease = <T>({ db }: Environment, work: (connection: PoolConnection) => Promise<T>): Promise<T> =>
-  db.withLease('schema', () => db.server.withConnection(work, CHANGE_S));
+  db.withLease('schema', () =>
+    db.server.withConnection(async (connection) => {
+      await keepEveryWord(connection);
+      return work(connection);
+    }, CHANGE_S),
+  );
 
 type SchemaWork<T> = (connection: PoolConnection, before: CollectionShape | null) => Promise<T>;
 

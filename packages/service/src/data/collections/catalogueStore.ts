@@ -6,8 +6,8 @@
 import { type AccessRules, FIELD_TYPES, type Field, type Fields, type FieldType, grouped, type OnDelete, own } from '@orchard/core';
 import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
-import { spatialColumn } from './columns.js';
-import type { CollectionShape, DroppedField, Index } from './shape.js';
+import { PATH_COMMENT, SEARCH_COLUMN, SEARCH_COMMENT, spatialColumn } from './columns.js';
+import type { CollectionShape, DroppedField, Index, IndexColumns } from './shape.js';
 import { collectionTable, queryTable, sizeTable, viewTable } from './tables.js';
 
 type Definition = { fields?: Record<string, Omit<Field, 'type'>> };
@@ -44,7 +44,8 @@ const jsonOf = <T>(value: unknown): T | null => (typeof value === 'string' ? JSO
 
 function shapeOf(db: EnvironmentDatabase, row: RowDataPacket, columns: RowDataPacket[], keys: RowDataPacket[]): CollectionShape {
   const constraints = jsonOf<Definition>(row.definition)?.fields ?? {};
-  const indexes = indexesOf(keys);
+  const columnsOfIndexes = indexColumnsOf(columns);
+  const indexes = indexesOf(keys, columnsOfIndexes);
   const unique = new Set(indexes.filter(({ kind, fields }) => kind === 'unique' && fields.length === 1).map(({ fields }) => fields[0]));
   const fields = new Map<string, Field>();
   const dropped: DroppedField[] = [];
@@ -66,20 +67,41 @@ function shapeOf(db: EnvironmentDatabase, row: RowDataPacket, columns: RowDataPa
     rules: jsonOf<AccessRules>(row.rules) as AccessRules,
     indexes,
     dropped,
-    placesIndexed: new Set([...fields.keys()].filter((name) => columns.some((column) => column.name === spatialColumn(name)))),
+    indexed: {
+      ...columnsOfIndexes,
+      places: new Set([...fields.keys()].filter((name) => columns.some((column) => column.name === spatialColumn(name)))),
+      items: new Set(indexes.filter(({ kind }) => kind === 'items').flatMap(({ fields: [list] }) => list as string)),
+    },
     createdAt: row.createdAt,
     db,
     table: db.collection(row.name),
   };
 }
 
-function indexesOf(keys: RowDataPacket[]): Index[] {
-  const indexes: Index[] = [];
-  for (const [name, parts] of grouped(keys, (key) => key.name as string)) {
-    const kind = parts[0]?.kind === 'SPATIAL' ? 'place' : Number(parts[0]?.plain) === 0 ? 'unique' : 'order';
-    indexes.push({ name, kind, fields: parts.map(({ field }) => (field as string).replace(/^_p_/, '')) });
-  }
-  return indexes;
+/** What the comments of columns say of those that exist for an index. */
+function indexColumnsOf(columns: RowDataPacket[]): Pick<IndexColumns, 'searched' | 'paths'> {
+  const told = columns.map(({ name, comment }) => ({ name: name as string, words: (comment as string).split(' ') }));
+  const search = told.find(({ words }) => words[0] === SEARCH_COMMENT);
+  return {
+    searched: search?.words.slice(1) ?? [],
+    paths: new Map(told.filter(({ words }) => words[0] === PATH_COMMENT).map(({ name, words }) => [words[1] as string, name])),
+  };
+}
+
+function indexesOf(keys: RowDataPacket[], { searched, paths }: Pick<IndexColumns, 'searched' | 'paths'>): Index[] {
+  const pathOf = new Map([...paths].map(([path, column]) => [column, path]));
+  return [...grouped(keys, (key) => key.name as string)].map(([name, parts]): Index => {
+    const columns = parts.map(({ field }) => field as string);
+    if (columns[0] === SEARCH_COLUMN) return { name, kind: 'search', fields: [...searched] };
+    const fields = columns.map((column) => pathOf.get(column) ?? column.replace(/^_p_/, ''));
+    return { name, kind: kindOf(parts[0] as RowDataPacket), fields };
+  });
+}
+
+function kindOf({ kind, plain }: RowDataPacket): Index['kind'] {
+  if (kind === 'SPATIAL') return 'place';
+  if (kind === 'FULLTEXT') return 'items';
+  return Number(plain) === 0 ? 'unique' : 'order';
 }
 
 /** Writes what the table itself does not hold: rules of a new collection, and constraints. */

@@ -4,10 +4,21 @@
  */
 import { createHash } from 'node:crypto';
 import { Problem } from '@orchard/contract';
-import { type Field, type Fields, grouped } from '@orchard/core';
+import { type Field, type Fields, grouped, type ObjectPath, readObjectPath } from '@orchard/core';
 import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
-import { columnSql, columnType, ID_TYPE, imageSql, spatialColumn, spatialColumnSql } from './columns.js';
+import {
+  columnSql,
+  columnType,
+  ID_TYPE,
+  imageSql,
+  pathColumn,
+  pathColumnSql,
+  SEARCH_COLUMN,
+  searchColumnSql,
+  spatialColumn,
+  spatialColumnSql,
+} from './columns.js';
 import type { CollectionShape, DroppedField, Index } from './shape.js';
 import { endedRecordTable } from './tables.js';
 import { feedTable } from '../../platform/live/tables.js';
@@ -66,6 +77,22 @@ export async function writeTriggers(connection: PoolConnection, db: EnvironmentD
   }
 }
 
+/**
+ * Full-text indexes leave out no common words, also when a change of a table writes them anew. Without it, a search for
+ * «about» finds nothing.
+ */
+export async function keepEveryWord(connection: PoolConnection): Promise<void> {
+  await connection.query('SET SESSION innodb_ft_enable_stopword = 0');
+}
+
+/** The lengths of words that the server's full-text indexes hold. */
+export async function indexedLengths(connection: PoolConnection): Promise<{ least: number; most: number }> {
+  const [[row]] = (await connection.query<RowDataPacket[]>(
+    'SELECT @@innodb_ft_min_token_size AS least, @@innodb_ft_max_token_size AS most',
+  )) as unknown as [[{ least: number; most: number }]];
+  return { least: Number(row.least), most: Number(row.most) };
+}
+
 /** Adds columns whose fields are not known yet: a field is known once its column has a comment. */
 export async function addSilentColumns(connection: PoolConnection, table: string, fields: Iterable<[string, Field]>): Promise<void> {
   const columns = [...fields].map(([name, field]) => `ADD COLUMN IF NOT EXISTS ${columnSql(name, field, false)}`);
@@ -110,16 +137,25 @@ export async function dropColumns(connection: PoolConnection, table: string, col
   await connection.query(`ALTER TABLE ${table} ${columns.map((column) => `DROP COLUMN IF EXISTS \`${column}\``).join(', ')}`);
 }
 
-/** Renames a column; the spatial column and index of a place are dropped and created again under the new name. */
+/** Renames a column; indexes with columns of their own over it are dropped, and created again under the new name. */
 export async function renameColumn(connection: PoolConnection, shape: CollectionShape, from: string, to: string): Promise<void> {
-  const spatial = shape.indexes
-    .filter(({ kind, fields }) => kind === 'place' && fields[0] === from)
-    .map(({ name }) => `DROP INDEX \`${name}\``);
-  const parts = [
-    ...(shape.placesIndexed.has(from) ? [...spatial, `DROP COLUMN \`${spatialColumn(from)}\``] : []),
-    `CHANGE COLUMN \`${from}\` ${columnSql(to, shape.fields.get(from) as Field)}`,
-  ];
-  await connection.query(`ALTER TABLE ${shape.table} ${parts.join(', ')}`);
+  const field = shape.fields.get(from) as Field;
+  const dependent = shape.indexes.filter((index) => index.fields.some((name) => fieldOf(name) === from) && ownColumns(index).length > 0);
+  for (const index of dependent) await dropIndex(connection, shape, index);
+  await connection.query(`ALTER TABLE ${shape.table} CHANGE COLUMN \`${from}\` ${columnSql(to, field)}`);
+  const renamed = (name: string) => (fieldOf(name) === from ? `${to}${name.slice(from.length)}` : name);
+  const fields = new Map([...shape.fields].map(([name, of]) => [renamed(name), of]));
+  for (const index of dependent) await addIndex(connection, { ...shape, fields }, { ...index, fields: index.fields.map(renamed) });
+}
+
+/** The field that a part of an index is about: itself, or the object that a path goes into. */
+export const fieldOf = (name: string): string => readObjectPath(name)?.field ?? name;
+
+/** Columns that exist for an index alone. A path has one for all indexes over it. */
+function ownColumns({ kind, fields }: Index): string[] {
+  if (kind === 'place') return [spatialColumn(fields[0] as string)];
+  if (kind === 'search') return [SEARCH_COLUMN];
+  return fields.map(readObjectPath).flatMap((path) => (path ? pathColumn(path) : []));
 }
 
 /** Names of foreign keys are unique in the whole database, and have at most 64 characters. */
@@ -163,12 +199,12 @@ export async function dropKeys(connection: PoolConnection, shape: CollectionShap
     for (const key of await foreignKeysOf(connection, shape, name)) parts.push(`DROP FOREIGN KEY \`${key}\``);
   const kept = (index: Index) => keep && !(index.kind === 'unique' && index.name.startsWith('_u_'));
   for (const index of shape.indexes) {
-    if (!index.fields.includes(name) || kept(index)) continue;
+    if (!index.fields.some((one) => fieldOf(one) === name) || kept(index)) continue;
     parts.push(`DROP INDEX IF EXISTS \`${index.name}\``);
     if (index.kind === 'unique') parts.push(`DROP INDEX IF EXISTS \`${lookupName(index.name)}\``);
-    if (index.kind === 'place') parts.push(`DROP COLUMN IF EXISTS \`${spatialColumn(name)}\``);
+    parts.push(...ownColumns(index).map((column) => `DROP COLUMN IF EXISTS \`${column}\``));
   }
-  if (parts.length > 0) await connection.query(`ALTER TABLE ${shape.table} ${parts.join(', ')}`);
+  if (parts.length > 0) await connection.query(`ALTER TABLE ${shape.table} ${[...new Set(parts)].join(', ')}`);
 }
 
 async function foreignKeysOf(connection: PoolConnection, { db, name: collection }: CollectionShape, field: string): Promise<string[]> {
@@ -184,28 +220,53 @@ const TEXT_PREFIX = 191;
 const prefixOf = (field: string): string => `\`${field}\`(${TEXT_PREFIX})`;
 
 export async function addIndex(connection: PoolConnection, shape: CollectionShape, { name, fields, kind }: Index): Promise<void> {
+  const alter = (parts: readonly string[]) => connection.query(`ALTER TABLE ${shape.table} ${parts.join(', ')}`);
   const [first] = fields as [string];
-  if (kind === 'place') {
-    await connection.query(
-      `ALTER TABLE ${shape.table} ADD COLUMN IF NOT EXISTS ${spatialColumnSql(first)}, ADD SPATIAL INDEX \`${name}\` (\`${spatialColumn(first)}\`)`,
-    );
-    return;
+  switch (kind) {
+    case 'place':
+      await alter([`ADD COLUMN IF NOT EXISTS ${spatialColumnSql(first)}`, `ADD SPATIAL INDEX \`${name}\` (\`${spatialColumn(first)}\`)`]);
+      return;
+    case 'search':
+      await alter([`ADD COLUMN IF NOT EXISTS ${searchColumnSql(fields)}`, `ADD FULLTEXT INDEX \`${name}\` (\`${SEARCH_COLUMN}\`)`]);
+      return;
+    case 'items':
+      await alter([`ADD FULLTEXT INDEX \`${name}\` (\`${first}\`)`]);
+      return;
+    case 'order':
+      await alter([
+        ...fields.flatMap((field) => addedPath(readObjectPath(field))),
+        `ADD INDEX \`${name}\` (${fields.map((field) => keyPart(shape, field)).join(', ')})`,
+      ]);
+      return;
+    case 'unique':
+      await alter([`ADD UNIQUE INDEX \`${name}\` (${fields.map((field) => `\`${field}\``).join(', ')})`]);
+      if (fields.some((field) => shape.fields.get(field)?.type === 'text'))
+        await addLookup(
+          connection,
+          shape.table,
+          name,
+          fields.map((field) => keyPart(shape, field)),
+        );
   }
-  const isText = (field: string) => shape.fields.get(field)?.type === 'text';
-  const prefixed = fields.map((field) => (isText(field) ? prefixOf(field) : `\`${field}\``));
-  if (kind === 'order') {
-    await connection.query(`CREATE INDEX \`${name}\` ON ${shape.table} (${prefixed.join(', ')})`);
-    return;
-  }
-  const whole = fields.map((field) => `\`${field}\``);
-  await connection.query(`CREATE UNIQUE INDEX \`${name}\` ON ${shape.table} (${whole.join(', ')})`);
-  if (fields.some(isText)) await addLookup(connection, shape.table, name, prefixed);
 }
 
-export async function dropIndex(connection: PoolConnection, { table }: CollectionShape, { name, fields, kind }: Index): Promise<void> {
-  const spatial = kind === 'place' ? `, DROP COLUMN \`${spatialColumn(fields[0] as string)}\`` : '';
-  const lookup = kind === 'unique' ? `, DROP INDEX IF EXISTS \`${lookupName(name)}\`` : '';
-  await connection.query(`ALTER TABLE ${table} DROP INDEX \`${name}\`${spatial}${lookup}`);
+const addedPath = (path: ObjectPath | null): string[] => (path ? [`ADD COLUMN IF NOT EXISTS ${pathColumnSql(path)}`] : []);
+
+/** One column of an index; of texts, their beginnings. */
+function keyPart({ fields }: CollectionShape, name: string): string {
+  const path = readObjectPath(name);
+  if (path) return path.kind === 'text' ? prefixOf(pathColumn(path)) : `\`${pathColumn(path)}\``;
+  return fields.get(name)?.type === 'text' ? prefixOf(name) : `\`${name}\``;
+}
+
+export async function dropIndex(connection: PoolConnection, { table, indexes }: CollectionShape, index: Index): Promise<void> {
+  const others = new Set(indexes.filter(({ name }) => name !== index.name).flatMap(ownColumns));
+  const parts = [
+    `DROP INDEX \`${index.name}\``,
+    ...ownColumns(index).flatMap((column) => (others.has(column) ? [] : [`DROP COLUMN IF EXISTS \`${column}\``])),
+    ...(index.kind === 'unique' ? [`DROP INDEX IF EXISTS \`${lookupName(index.name)}\``] : []),
+  ];
+  await connection.query(`ALTER TABLE ${table} ${parts.join(', ')}`);
 }
 
 /** Upgrades a table of an earlier version. */

@@ -1,5 +1,16 @@
 /** How MariaDB stores each type of field: its column, conversion in both directions, and its image in the feed. */
-import { type Field, type FieldType, type Fields, type Json, type JsonObject, own } from '@orchard/core';
+import { createHash } from 'node:crypto';
+import {
+  type Field,
+  type FieldType,
+  type Fields,
+  insideSql,
+  type Json,
+  type JsonObject,
+  type ObjectPath,
+  own,
+  writeObjectPath,
+} from '@orchard/core';
 
 /** Ids have the collation of texts, so that they compare with texts, and with the ids of users, as they are. */
 export const ID_TYPE = 'VARCHAR(64) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin';
@@ -37,6 +48,20 @@ export const spatialColumnSql = (field: string): string =>
   `\`${spatialColumn(field)}\` POINT NOT NULL DEFAULT (COALESCE(\`${field}\`, ${NOWHERE}))`;
 /** Brings the indexed column after a place that was changed. */
 export const spatialUpdateSql = (field: string): string => `\`${spatialColumn(field)}\` = COALESCE(\`${field}\`, ${NOWHERE})`;
+
+/** The column that `search` looks into: the texts of its fields one after another, compared without case and accents. */
+export const SEARCH_COLUMN = '_search';
+export const searchColumnSql = (fields: readonly string[]): string =>
+  `\`${SEARCH_COLUMN}\` LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_uca1400_ai_ci GENERATED ALWAYS AS (CONCAT_WS('\\n', ${fields.map((field) => `\`${field}\``).join(', ')})) STORED COMMENT '${SEARCH_COMMENT} ${fields.join(' ')}'`;
+export const SEARCH_COMMENT = 'search';
+
+const PATH_TYPES = { text: 'MEDIUMTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin', number: 'DOUBLE', boolean: 'BOOLEAN' } as const;
+export const PATH_COMMENT = 'path';
+/** The column of what lies inside an object, for an index. */
+export const pathColumn = (path: ObjectPath): string =>
+  `_o${createHash('sha256').update(writeObjectPath(path)).digest('hex').slice(0, 16)}`;
+export const pathColumnSql = (path: ObjectPath): string =>
+  `\`${pathColumn(path)}\` ${PATH_TYPES[path.kind]} GENERATED ALWAYS AS (${insideSql(`\`${path.field}\``, path.keys, path.kind)}) VIRTUAL COMMENT '${PATH_COMMENT} ${writeObjectPath(path)}'`;
 
 /** A column's value as the API returns it. */
 export function presentValue(type: FieldType, value: unknown): Json {

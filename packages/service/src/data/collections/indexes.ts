@@ -1,11 +1,22 @@
 /** Indexes of collections, and advice on which to make. */
 import { type Advice, Problem } from '@orchard/contract';
-import { type IndexProposal, kindOfField, type ListForm, nearest, proposeIndex, servingIndex, SYSTEM_KINDS } from '@orchard/core';
+import {
+  type IndexProposal,
+  kindOfField,
+  type ListForm,
+  nearest,
+  proposeIndex,
+  readObjectPath,
+  SEARCHED_LENGTH,
+  servingIndex,
+  SYSTEM_KINDS,
+} from '@orchard/core';
+import type { PoolConnection } from 'mysql2/promise';
 import { isDuplicate, messageOf } from '../../platform/database/errors.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { raiseRevision, readSizes } from './catalogueStore.js';
-import { addIndex, dropIndex } from './collectionDdl.js';
+import { addIndex, dropIndex, fieldOf, indexedLengths } from './collectionDdl.js';
 import { countAnew, readCosts, type StoredCost } from './queryStore.js';
 import type { CollectionShape, Index } from './shape.js';
 
@@ -14,6 +25,9 @@ const WORTH_US = 1_000;
 /** Below this many records, a full scan is as fast as an index. */
 const WORTH_RECORDS = 200;
 
+/** `search`: over the texts that `search('…')` looks into. */
+type NewIndex = { fields: string[]; unique?: boolean | undefined; search?: boolean | undefined };
+
 const invalid = (problem: string, expected: string) =>
   new Problem('invalid-input', problem, { fields: [{ path: 'body.fields', problem, expected }] });
 
@@ -21,17 +35,15 @@ export class Indexes {
   constructor(private readonly parts: Parts) {}
 
   /** @throws {Problem} invalid-input, already-exists */
-  async add(environment: Environment, collection: string, fields: string[], unique = false): Promise<Index> {
+  async add(environment: Environment, collection: string, { fields, unique = false, search = false }: NewIndex): Promise<Index> {
     const shape = await this.parts.catalogue.get(environment, collection);
-    const plain = checkIndex(shape, fields);
-    if (unique && plain === 'place')
-      throw invalid('Places have no unique index.', 'texts, numbers, booleans, dates, times, choices and references');
-    const kind = unique ? 'unique' : plain;
-    const there = shape.indexes.find((index) => index.fields.join() === fields.join());
+    const kind = search ? checkSearch(shape, fields, unique) : checkIndex(shape, fields, unique);
+    const there = shape.indexes.find((index) => index.fields.join() === fields.join() && (index.kind === 'search') === search);
     if (there) throw new Problem('already-exists', `\`${collection}\` has an index over ${fields.join(', ')} already: \`${there.name}\`.`);
     await this.parts.queryLog.flush();
-    const name = indexName(fields, unique);
+    const name = indexName(fields, kind);
     await this.parts.catalogue.change(environment, collection, async (connection) => {
+      if (kind === 'search') await demandLengths(connection);
       try {
         await addIndex(connection, shape, { name, fields, kind });
       } catch (error) {
@@ -42,7 +54,8 @@ export class Indexes {
           );
         throw error;
       }
-      await this.#rememberBefore(environment, shape, { fields, kind: plain });
+      if (kind !== 'search' && kind !== 'items')
+        await this.#rememberBefore(environment, shape, { fields, kind: kind === 'place' ? kind : 'order' });
       await raiseRevision(connection, environment.db, collection);
     });
     return { name, fields, kind };
@@ -111,34 +124,84 @@ function describeForm({ equal, range, places, sort }: ListForm): string {
 }
 
 const isIndexable = (shape: CollectionShape, field: string): boolean => {
+  const path = readObjectPath(field);
+  if (path) return shape.fields.get(path.field)?.type === 'object';
   const kind = shape.fields.has(field) ? kindOfField(shape.fields.get(field) as never) : SYSTEM_KINDS.get(field);
   return kind !== undefined && !['place', 'list', 'object'].includes(kind);
 };
 
-function checkIndex(shape: CollectionShape, fields: string[]): 'order' | 'place' {
-  for (const name of fields) {
-    if (!shape.fields.has(name) && !SYSTEM_KINDS.has(name))
-      throw invalid(
-        `\`${shape.name}\` has no field \`${name}\`${nearest(name, shape.fields.keys()) || '.'}`,
-        `one of: ${[...shape.fields.keys()].join(', ')}`,
-      );
-  }
-  if (new Set(fields).size < fields.length) throw invalid('A field can be in an index only once.', 'each field once');
+/** @throws {Problem} invalid-input */
+function checkIndex(shape: CollectionShape, fields: string[], unique: boolean): Exclude<Index['kind'], 'search'> {
+  demandFields(shape, fields);
   const [first] = fields as [string];
-  if (shape.fields.get(first)?.type === 'place') {
-    if (fields.length > 1) throw invalid('An index over a place contains only that place.', `only \`${first}\``);
+  const type = shape.fields.get(first)?.type;
+  if (type === 'place' || type === 'list') {
+    const what = type === 'place' ? 'place' : 'list';
+    if (fields.length > 1) throw invalid(`An index over a ${what} contains only that ${what}.`, `only \`${first}\``);
+    if (unique) throw invalid(`A ${what} has no unique index.`, 'texts, numbers, booleans, dates, times, choices and references');
+    if (type === 'list') return 'items';
     if (first.length > 60)
       throw invalid('The name of an indexed place must have at most 60 characters.', 'a shorter name: rename the field first');
     return 'place';
   }
-  for (const name of fields)
-    if (!isIndexable(shape, name))
+  for (const name of fields) {
+    if (unique && readObjectPath(name)) throw invalid(`\`${name}\` lies inside an object, which has no unique index.`, 'fields');
+    if (isIndexable(shape, name)) continue;
+    const { type: of } = shape.fields.get(fieldOf(name)) ?? {};
+    throw invalid(
+      `\`${name}\` is ${of === 'list' ? 'a list' : of === 'object' ? 'an object' : `of type ${of}`}, which has no order.`,
+      of === 'object' && !readObjectPath(name)
+        ? `what lies inside it: \`${name}.…\` for texts, \`${name}.…:number\` or \`${name}.…:boolean\``
+        : 'texts, numbers, booleans, dates, times, choices, references and what lies inside objects; or one place, or one list',
+    );
+  }
+  return unique ? 'unique' : 'order';
+}
+
+/** A collection has one search index, over texts that everybody who reads a record sees. @throws {Problem} invalid-input, already-exists */
+function checkSearch(shape: CollectionShape, fields: string[], unique: boolean): 'search' {
+  demandFields(shape, fields);
+  if (unique) throw invalid('A search index is not unique.', '`search` or `unique`, not both');
+  const present = shape.indexes.find(({ kind }) => kind === 'search');
+  if (present)
+    throw new Problem(
+      'already-exists',
+      `\`${shape.name}\` has the search index \`${present.name}\` over ${present.fields.join(', ')} already. Drop it first.`,
+    );
+  for (const name of fields) {
+    const field = shape.fields.get(name);
+    if (field?.type !== 'text' && field?.type !== 'choice')
+      throw invalid(`\`${name}\` does not hold texts.`, 'fields that hold texts or choices');
+    if (field.hidden)
+      throw invalid(`\`${name}\` is hidden from clients, who would find its words.`, 'fields that every reader of a record sees');
+  }
+  return 'search';
+}
+
+/** @throws {Problem} invalid-input */
+function demandFields(shape: CollectionShape, fields: string[]): void {
+  for (const name of fields) {
+    const field = fieldOf(name);
+    if (!shape.fields.has(field) && !SYSTEM_KINDS.has(field))
       throw invalid(
-        `\`${name}\` is ${shape.fields.get(name)?.type === 'list' ? 'a list' : `of type ${shape.fields.get(name)?.type}`}, which has no order.`,
-        'texts, numbers, booleans, dates, times, choices and references; or one place',
+        `\`${shape.name}\` has no field \`${field}\`${nearest(field, shape.fields.keys()) || '.'}`,
+        `one of: ${[...shape.fields.keys()].join(', ')}`,
       );
-  return 'order';
+  }
+  if (new Set(fields).size < fields.length) throw invalid('A field can be in an index only once.', 'each field once');
+}
+
+/** A server of the team's own may leave out words that `search` takes. @throws {Problem} invalid-input */
+async function demandLengths(connection: PoolConnection): Promise<void> {
+  const { least, most } = await indexedLengths(connection);
+  if (least <= SEARCHED_LENGTH.least && most >= SEARCHED_LENGTH.most) return;
+  throw invalid(
+    `The database server indexes words of ${least} to ${most} characters; a search takes words of ${SEARCHED_LENGTH.least} to ${SEARCHED_LENGTH.most}.`,
+    `a server with innodb_ft_min_token_size=${SEARCHED_LENGTH.least} and innodb_ft_max_token_size=${SEARCHED_LENGTH.most}, MariaDB's defaults`,
+  );
 }
 
 /** A name from the fields, at most 64 characters. */
-const indexName = (fields: string[], unique: boolean) => `${unique ? 'one_' : 'by_'}${fields.join('_')}`.slice(0, 64);
+const PREFIXES: Record<Index['kind'], string> = { order: 'by', place: 'by', items: 'by', unique: 'one', search: 'search' };
+const indexName = (fields: string[], kind: Index['kind']) =>
+  `${PREFIXES[kind]}_${fields.map((name) => name.replace(/\W+/g, '_')).join('_')}`.slice(0, 64);

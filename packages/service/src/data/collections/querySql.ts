@@ -14,27 +14,32 @@ import {
   type Slot,
   type Sql,
   type SqlNames,
+  writeObjectPath,
 } from '@orchard/core';
 import type { Shapes } from './catalogue.js';
-import { spatialColumn } from './columns.js';
+import { SEARCH_COLUMN, spatialColumn } from './columns.js';
 import { type CollectionShape, kindIn, visibleNames } from './shape.js';
+
+/** What a condition over a collection is checked against, also of one that does not exist yet. */
+export type RuleGround = Pick<CollectionShape, 'name' | 'fields' | 'indexed'>;
 
 /** The longest chain of references. */
 const MAX_STEPS = 3;
 
 /** The collection a reference leads to, or null. */
-export function targetOf(shapes: Shapes, shape: CollectionShape, field: string, withHidden: boolean): CollectionShape | null {
+export function targetOf(shapes: Shapes, shape: RuleGround, field: string, withHidden: boolean): CollectionShape | null {
   const reference = shape.fields.get(field);
   if (reference?.type !== 'reference' || (reference.hidden && !withHidden)) return null;
   return reference.to === 'users' ? shapes.users : (shapes.collections.get(reference.to as string) ?? null);
 }
 
 /** The names a filter over a collection may use; clients do not see hidden fields. */
-export function scopeOf(shapes: Shapes, shape: CollectionShape, withHidden: boolean): FilterScope {
+export function scopeOf(shapes: Shapes, shape: RuleGround, withHidden: boolean): FilterScope {
   return {
     me: shapes.userFields,
+    search: shape.indexed.searched,
     kindOf: (path) => {
-      let at: CollectionShape | null = shape;
+      let at: RuleGround | null = shape;
       if (path.length > MAX_STEPS + 1) return null;
       for (const step of path.slice(0, -1)) at = at && targetOf(shapes, at, step, withHidden);
       return at && kindIn(at, path.at(-1) as string, withHidden);
@@ -71,7 +76,7 @@ export function fieldRuleOf(shapes: Shapes, shape: CollectionShape, field: strin
   return rule;
 }
 
-export function readRule(shapes: Shapes, shape: CollectionShape, text: string): Rule {
+export function readRule(shapes: Shapes, shape: RuleGround, text: string): Rule {
   try {
     const tree = parseFilter(text);
     const condition = analyseFilter(tree, scopeOf(shapes, shape, true));
@@ -110,9 +115,17 @@ export class QueryBuilder {
     return {
       column: (path) => `${this.#alias(path.slice(0, -1), trusted)}.\`${path.at(-1)}\``,
       spatial: (path) =>
-        path.length === 1 && this.shape.placesIndexed.has(path[0] as string)
+        path.length === 1 && this.shape.indexed.places.has(path[0] as string)
           ? `${this.base}.\`${spatialColumn(path[0] as string)}\``
           : null,
+      inside: ([field, ...more], keys, kind) => {
+        if (more.length > 0 || !(kind === 'text' || kind === 'number' || kind === 'boolean')) return null;
+        const column = this.shape.indexed.paths.get(writeObjectPath({ field: field as string, keys, kind }));
+        return column ? `${this.base}.\`${column}\`` : null;
+      },
+      items: ([field, ...more]) =>
+        more.length === 0 && this.shape.indexed.items.has(field as string) ? `${this.base}.\`${field}\`` : null,
+      search: () => `${this.base}.\`${SEARCH_COLUMN}\``,
     };
   }
 
@@ -141,7 +154,7 @@ export function visibleSql(shapes: Shapes, shape: CollectionShape, alias: string
   if ('broken' in rule) return { sql: 'FALSE', slots: [] };
   if (rule.condition.is === 'always' && rule.condition.value) return null;
   if (rule.paths.length === 0) {
-    const { sql, slots } = compileSql(rule.condition, { column: ([name]) => `${alias}.\`${name}\`` });
+    const { sql, slots } = compileSql(rule.condition, new QueryBuilder(shapes, shape, alias).names(true));
     return { sql: `(${sql})`, slots };
   }
   // A rule that follows references itself brings its own joins.

@@ -5,9 +5,9 @@ import { authorOf, bind, type Call, environmentOf, type Naming, type Route } fro
 import type { Parts } from './parts.js';
 import { presentField } from './catalogue.js';
 import { Indexes } from './indexes.js';
-import { readRule } from './querySql.js';
+import { readRule, type RuleGround } from './querySql.js';
 import { RECOVERY_MS, SchemaChanges } from './schemaChanges.js';
-import type { CollectionShape } from './shape.js';
+import { type CollectionShape, NO_INDEX_COLUMNS } from './shape.js';
 import { readSizes } from './catalogueStore.js';
 import { growth } from './sizeStore.js';
 import { Views } from './viewStore.js';
@@ -56,16 +56,11 @@ const presentOne = async (parts: Parts, call: Pick<Call, 'environment'>, shape: 
 const fieldsOf = (named: { name: string }[] = []): Fields => new Map(named.map(({ name, ...field }) => [name, field as Field]));
 
 /** Refuses rules that do not fit the collection's fields. @throws {Problem} malformed-filter */
-async function checkRules(
-  parts: Parts,
-  call: Pick<Call, 'environment'>,
-  shape: Pick<CollectionShape, 'name' | 'fields'>,
-  rules: Partial<AccessRules>,
-): Promise<void> {
+async function checkRules(parts: Parts, call: Pick<Call, 'environment'>, shape: RuleGround, rules: Partial<AccessRules>): Promise<void> {
   const shapes = await parts.catalogue.shapes(environmentOf(call));
   for (const action of RECORD_ACTIONS) {
     const text = rules[action];
-    const rule = text === undefined ? null : readRule(shapes, shape as CollectionShape, text);
+    const rule = text === undefined ? null : readRule(shapes, shape, text);
     if (rule && 'broken' in rule)
       throw new Problem('malformed-filter', `The ${action} rule: ${rule.broken}.`, {
         fields: [
@@ -80,16 +75,11 @@ async function checkRules(
 }
 
 /** Refuses fields whose own rule does not fit. @throws {Problem} malformed-filter */
-async function checkFieldRules(
-  parts: Parts,
-  call: Pick<Call, 'environment'>,
-  shape: Pick<CollectionShape, 'name' | 'fields'>,
-  names: readonly string[],
-): Promise<void> {
+async function checkFieldRules(parts: Parts, call: Pick<Call, 'environment'>, shape: RuleGround, names: readonly string[]): Promise<void> {
   const shapes = await parts.catalogue.shapes(environmentOf(call));
   for (const name of names) {
     const text = shape.fields.get(name)?.setBy;
-    const rule = text === undefined ? null : readRule(shapes, shape as CollectionShape, text);
+    const rule = text === undefined ? null : readRule(shapes, shape, text);
     if (rule && 'broken' in rule)
       throw new Problem('malformed-filter', `The rule for setting \`${name}\`: ${rule.broken}.`, {
         fields: [
@@ -123,7 +113,7 @@ function collectionCalls(parts: Parts): Route[] {
         const { name, fields, rules } = call.body;
         if (await parts.catalogue.find(environmentOf(call), name))
           throw new Problem('already-exists', `There is a collection \`${name}\` already.`);
-        const wanted = { name, fields: fieldsOf(fields) };
+        const wanted = { name, fields: fieldsOf(fields), indexed: NO_INDEX_COLUMNS };
         await checkRules(parts, call, wanted, rules ?? {});
         await checkFieldRules(parts, call, wanted, [...wanted.fields.keys()]);
         const shape = await parts.catalogue.extend(environmentOf(call), name, fieldsOf(fields), [], {
@@ -211,7 +201,7 @@ function indexCalls(parts: Parts): Route[] {
     bind(
       own.addIndex,
       async (call) => ({
-        body: await indexes.add(environmentOf(call), call.params.collection, call.body.fields, call.body.unique),
+        body: await indexes.add(environmentOf(call), call.params.collection, call.body),
       }),
       audited,
     ),

@@ -17,7 +17,7 @@ import {
 import type { PoolConnection } from 'mysql2/promise';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
-import { addColumn, addKeys, dropColumns, dropKeys, modifyColumns, putInPlace, renameColumn, setAside } from './collectionDdl.js';
+import { addColumn, addKeys, dropColumns, dropKeys, fieldOf, modifyColumns, putInPlace, renameColumn, setAside } from './collectionDdl.js';
 import { columnComment, columnType, presentValue } from './columns.js';
 import { clearDangling, clearMisfits, countRecords, danglingIn, twinsOf, valuesOf } from './fitStore.js';
 import { readRule } from './querySql.js';
@@ -151,7 +151,7 @@ export class SchemaChanges {
   async #notes(environment: Environment, shape: CollectionShape, change: SchemaChange): Promise<string[]> {
     const notes: string[] = [];
     if (change.change === 'recover' || change.change === 'add') return notes;
-    const indexes = shape.indexes.filter(({ fields, name }) => fields.includes(change.name) && !name.startsWith('_'));
+    const indexes = shape.indexes.filter(({ fields, name }) => fields.some((one) => fieldOf(one) === change.name) && !name.startsWith('_'));
     if (indexes.length > 0 && (change.change === 'drop' || change.change === 'set'))
       notes.push(
         `The index ${indexes.map(({ name }) => `\`${name}\``).join(', ')} ${change.change === 'drop' ? 'is dropped with it' : 'is rebuilt'}.`,

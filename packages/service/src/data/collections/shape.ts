@@ -12,7 +12,20 @@ import {
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { presentValue } from './columns.js';
 
-export type Index = { name: string; fields: string[]; kind: 'order' | 'unique' | 'place' };
+/** `fields` may hold paths into objects. `search` is over texts, `items` over one list. */
+export type Index = { name: string; fields: string[]; kind: 'order' | 'unique' | 'place' | 'search' | 'items' };
+/** What the queries of a collection can use besides the columns of its fields. */
+export type IndexColumns = {
+  /** Fields whose place has a spatial index. */
+  places: ReadonlySet<string>;
+  /** Lists whose items have a full-text index. */
+  items: ReadonlySet<string>;
+  /** The texts that `search` looks into. */
+  searched: readonly string[];
+  /** Columns of what lies inside objects, by the name of the path. */
+  paths: ReadonlyMap<string, string>;
+};
+export const NO_INDEX_COLUMNS: IndexColumns = { places: new Set(), items: new Set(), searched: [], paths: new Map() };
 /** A field that was dropped or changed, whose column still holds its values. */
 export type DroppedField = { column: string; name: string; field: Field; at: string };
 
@@ -22,8 +35,7 @@ export type CollectionShape = {
   rules: AccessRules;
   indexes: Index[];
   dropped: DroppedField[];
-  /** Fields whose place has a spatial index. */
-  placesIndexed: ReadonlySet<string>;
+  indexed: IndexColumns;
   createdAt: Date;
   db: EnvironmentDatabase;
   /** Its table's name in SQL. */
@@ -33,11 +45,11 @@ export type CollectionShape = {
 export type RecordRow = { id: string; createdAt: Date; updatedAt: Date; version: number; ownerId: string | null; [field: string]: unknown };
 
 /** Names that may be requested: system members and fields; clients do not see hidden ones. */
-export function visibleNames(shape: CollectionShape, withHidden: boolean): string[] {
+export function visibleNames(shape: Pick<CollectionShape, 'fields'>, withHidden: boolean): string[] {
   return [...SYSTEM_FIELDS, ...[...shape.fields].filter(([, { hidden }]) => withHidden || !hidden).map(([name]) => name)];
 }
 
-export function kindIn(shape: CollectionShape, name: string, withHidden: boolean): ValueKind | null {
+export function kindIn(shape: Pick<CollectionShape, 'fields'>, name: string, withHidden: boolean): ValueKind | null {
   const field = shape.fields.get(name);
   if (field) return field.hidden && !withHidden ? null : kindOfField(field);
   return SYSTEM_KINDS.get(name) ?? null;
@@ -87,7 +99,7 @@ export const usersShape = (db: EnvironmentDatabase): CollectionShape => ({
   rules: { read: "id = me('id')", create: 'FALSE', update: 'FALSE', delete: 'FALSE' },
   indexes: [],
   dropped: [],
-  placesIndexed: new Set(),
+  indexed: NO_INDEX_COLUMNS,
   createdAt: new Date(0),
   db,
   table: db.collection('_users'),

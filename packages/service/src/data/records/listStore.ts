@@ -1,6 +1,6 @@
 /** Reading records: one, a page of them, and those they refer to. */
 import { Problem } from '@orchard/contract';
-import { bindSlots, type JsonObject, nearest, presetOf, type Slot } from '@orchard/core';
+import { bindSlots, excerptOf, type JsonObject, nearest, presetOf, type Slot } from '@orchard/core';
 import { isOutOfRange } from '../../platform/database/errors.js';
 import { bindList, type CompiledList, compileList, cutPage, type ListRequest } from '../../platform/database/listing.js';
 import { countAnswer, jsonBytes } from '../../platform/http/answerBytes.js';
@@ -14,7 +14,12 @@ import type { Records } from './records.js';
 import { type CollectionShape, presentRow, type RecordRow, visibleNames } from '../collections/shape.js';
 import type { StoredRecord } from './writeStore.js';
 
-export type RecordListRequest = ListRequest & { fields?: string | undefined; include?: string | undefined; count?: boolean | undefined };
+export type RecordListRequest = ListRequest & {
+  fields?: string | undefined;
+  include?: string | undefined;
+  count?: boolean | undefined;
+  excerpts?: boolean | undefined;
+};
 export type RecordPage = { items: StoredRecord[]; next?: string; count?: number };
 
 /** A list's SQL but for cursor and limit, with its placeholders by clause. */
@@ -75,6 +80,7 @@ export class RecordLists {
       (row) => presentRow(shape, row, prepared.only, author.trusted),
     );
     if (request.include) await this.#include(shapes, shape, rows.slice(0, plan.limit), page.items, request.include, author);
+    if (request.excerpts) addExcerpts(shape, prepared.list, page.items);
     if (request.count) page.count = await this.#count(shape, prepared, request, author);
     return page;
   }
@@ -118,6 +124,20 @@ export class RecordLists {
     // A record included many times is stored once here, and written each time.
     countAnswer(jsonBytes(items, new Map()));
   }
+}
+
+/** Adds what was found in the texts of each item. @throws {Problem} invalid-input */
+function addExcerpts({ indexed }: CollectionShape, { words }: CompiledList, items: JsonObject[]): void {
+  if (!words)
+    throw new Problem('invalid-input', 'Excerpts need a filter that searches.', {
+      fields: [{ path: 'query.excerpts', problem: 'The filter searches for nothing.', expected: "a filter with search('…')" }],
+    });
+  for (const item of items)
+    item._excerpts = indexed.searched.flatMap((field) => {
+      const text = item[field];
+      const excerpt = typeof text === 'string' ? excerptOf(text, words) : null;
+      return excerpt ? [{ field, ...excerpt }] : [];
+    });
 }
 
 /** For callers who can read nothing at all, a list is refused rather than empty. */

@@ -27,7 +27,7 @@ import { type Author, demand, demandMissing, demandSettable, mayRead } from './a
 import { type Shapes, unknownCollection } from '../collections/catalogue.js';
 import { tellWidened } from '../collections/widening.js';
 import { releaseReferences, incomingReferences } from './referenceStore.js';
-import { type CollectionShape, presentRow, type RecordRow, withoutHidden } from '../collections/shape.js';
+import { type CollectionShape, NO_INDEX_COLUMNS, presentRow, type RecordRow, withoutHidden } from '../collections/shape.js';
 import { readChange, sumsOf, valuesAfter } from './changing.js';
 import { lockSql, readSql } from './recordSql.js';
 import { visibleSql } from '../collections/querySql.js';
@@ -456,7 +456,7 @@ const emptyShape = ({ db }: Environment, name: string): CollectionShape => ({
   rules: OWNER_ONLY as AccessRules,
   indexes: [],
   dropped: [],
-  placesIndexed: new Set(),
+  indexed: NO_INDEX_COLUMNS,
   createdAt: new Date(0),
   table: '',
 });

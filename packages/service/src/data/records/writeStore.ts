@@ -113,7 +113,7 @@ export async function replaceRecords(
   });
   const names = used.map(([name]) => `, \`${name}\``).join('');
   const sets = used.map(
-    ([name]) => `, \`${name}\` = VALUES(\`${name}\`)${shape.placesIndexed.has(name) ? `, ${spatialUpdateSql(name)}` : ''}`,
+    ([name]) => `, \`${name}\` = VALUES(\`${name}\`)${shape.indexed.places.has(name) ? `, ${spatialUpdateSql(name)}` : ''}`,
   );
   // All of them are there and locked, so nothing is inserted.
   await on.run(
@@ -141,7 +141,7 @@ export async function updateRecord(
     const value = stored(field.type, values[name]);
     sets.push(`\`${name}\` = ${value.sql}`);
     bound.push(...value.values);
-    if (shape.placesIndexed.has(name)) sets.push(spatialUpdateSql(name));
+    if (shape.indexed.places.has(name)) sets.push(spatialUpdateSql(name));
   }
   try {
     const { affectedRows } = await on.change(`UPDATE ${shape.table} SET ${sets.join(', ')} WHERE id = ? AND version = ?`, [

@@ -7,6 +7,7 @@ import { Problem } from '@orchard/contract';
 import {
   type Asking,
   analyseTerm,
+  type Condition,
   bindSlots,
   compileSql,
   compileTermSql,
@@ -18,6 +19,7 @@ import {
   readFilter,
   type Scalar,
   type ScopeFunction,
+  type SearchWords,
   type Slot,
   type Sql,
   type SqlNames,
@@ -51,7 +53,8 @@ export type ListGround = { cursorSecret: Buffer; now: () => number };
 export type ListSource = { scope: FilterScope; names: SqlNames };
 /** `name` is the field, or for a computed term the column it is selected as. */
 export type SortTerm = { text: string; name: string; descending: boolean; sql: Sql; computed: boolean };
-export type CompiledList = { where: Sql | null; sort: SortTerm[] };
+/** `words` are those that the filter searches for. */
+export type CompiledList = { where: Sql | null; sort: SortTerm[]; words: SearchWords | null };
 export type ListPlan = {
   /** Conditions joined by AND, at least `TRUE`. */
   where: string;
@@ -97,9 +100,30 @@ export function compileList(
   tie: string,
   tieDescending = false,
 ): CompiledList {
-  const where = filter?.trim() ? readingFilter(() => compileSql(readFilter(filter, source.scope), source.names)) : null;
-  return { where, sort: readSort(source, sort, tie, tieDescending) };
+  const condition = filter?.trim() ? readingFilter(() => readFilter(filter, source.scope)) : null;
+  const where = condition && readingFilter(() => compileSql(condition, source.names));
+  const words = condition && !sort?.trim() ? searchedIn(condition) : null;
+  return {
+    where,
+    sort: readSort(source, sort, tie, tieDescending, words ? [byRelevance(source, words)] : []),
+    words: searchedIn(condition),
+  };
 }
+
+/** The words that every item of a list is searched for. */
+function searchedIn(condition: Condition | null): SearchWords | null {
+  if (condition?.is === 'found') return condition.words;
+  return condition?.is === 'all' ? condition.parts.reduce<SearchWords | null>((found, part) => found ?? searchedIn(part), null) : null;
+}
+
+/** Unless a list is sorted otherwise, the best answers to its search come first. */
+const byRelevance = ({ names }: ListSource, words: SearchWords): SortTerm => ({
+  text: '-relevance',
+  name: '_s0',
+  descending: true,
+  sql: compileTermSql({ is: 'relevance', kind: 'number', words }, names),
+  computed: true,
+});
 
 /** Binds a compiled list to one request. */
 export function bindList(compiled: CompiledList, request: ListRequest, ground: ListGround, asking: Asking): ListPlan {
@@ -136,8 +160,14 @@ export function planList(
   return bindList(compileList(source, request, tie.field, tie.descending), request, ground, { me: NOBODY, now: ground.now() });
 }
 
-function readSort({ scope, names }: ListSource, text: string | undefined, tie: string, tieDescending: boolean): SortTerm[] {
-  const terms = splitTerms(text ?? '').map((part, i): SortTerm => {
+function readSort(
+  { scope, names }: ListSource,
+  text: string | undefined,
+  tie: string,
+  tieDescending: boolean,
+  first: readonly SortTerm[] = [],
+): SortTerm[] {
+  const given = splitTerms(text ?? '').map((part, i): SortTerm => {
     const descending = part.startsWith('-');
     const bare = part.replace(/^[-+]\s*/, '');
     const computed = bare.includes('(');
@@ -160,6 +190,7 @@ function readSort({ scope, names }: ListSource, text: string | undefined, tie: s
       computed: computed || joined,
     };
   });
+  const terms = [...first, ...given];
   if (terms.length > 4) throw invalid('query.sort', 'A list is sorted by at most four fields.', 'up to four fields');
   if (terms.some(({ name }) => name === tie)) return terms;
   return [
