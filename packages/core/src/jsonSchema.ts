@@ -67,6 +67,7 @@ function propertyOf(field: Field): JsonObject {
   if (field.unique) shape.orchardUnique = true;
   if (field.hidden) shape.orchardHidden = true;
   if (field.setBy) shape.orchardSetBy = field.setBy;
+  if (field.seenBy) shape.orchardSeenBy = field.seenBy;
   if (!field.required) shape.type = [shape.type as string, 'null'];
   return shape;
 }
@@ -175,6 +176,7 @@ function readProperty(name: string, property: Json, required: boolean, problems:
   }
   if (property.orchardHidden === true) field.hidden = true;
   if (typeof property.orchardSetBy === 'string') field.setBy = property.orchardSetBy;
+  if (typeof property.orchardSeenBy === 'string') field.seenBy = property.orchardSeenBy;
   return field;
 }
 

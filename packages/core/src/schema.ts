@@ -30,6 +30,8 @@ export type Field = {
   hidden?: boolean;
   /** CQL2 over the record: who may set it, besides the team and its servers. Absent: whoever may write the record. */
   setBy?: string;
+  /** CQL2 over the record: who may see it, besides the team and its servers. Absent: whoever may read the record. */
+  seenBy?: string;
 };
 /** Field names of a collection with their fields. */
 export type Fields = ReadonlyMap<string, Field>;

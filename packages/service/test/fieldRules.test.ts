@@ -1,7 +1,7 @@
 /** Fields of collections with rules of their own: who may set them, besides who may write the record. */
 import { operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
-import { makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
+import { listenTo, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
 let app: TestApp;
@@ -86,5 +86,80 @@ describe('a field with a rule of its own', () => {
       body: change as never,
     });
     expect(JSON.stringify(preview)).toContain('`extra`');
+  });
+});
+
+describe('a field that only some may see', () => {
+  const read = async (who: { token: string }, path: string) =>
+    (await test.app('GET', path, { key: app.dev.clientKey, token: who.token })).body;
+  let id: string;
+  beforeAll(async () => {
+    await test.owner.call(operations.collections.create, {
+      params: app.dev.params,
+      body: {
+        name: 'reports',
+        fields: [
+          { name: 'text', type: 'text' },
+          { name: 'phone', type: 'text', seenBy: "ownerId = me('id') OR A_CONTAINS(me('roles'), ('warden'))" },
+          { name: 'level', type: 'integer', seenBy: 'FALSE' },
+        ],
+        rules: { read: 'TRUE', create: 'signed-in', update: 'TRUE' },
+      } as never,
+    });
+    const sent = { text: 'slope moving', phone: '+1 555 0100', level: 4 };
+    id = (await test.app('POST', '/data/reports', { key: app.dev.clientKey, token: runa.token, body: sent })).body.id;
+  });
+
+  it('is left out of what others read, list and follow, and of what a write answers', async () => {
+    const mira = await signUp(test, app.dev.clientKey, 'mira');
+    expect(await read(mira, `/data/reports/${id}`)).not.toHaveProperty('phone');
+    expect(await read(runa, `/data/reports/${id}`)).toMatchObject({ phone: '+1 555 0100' });
+    expect((await read(warden, '/data/reports')).items[0]).toMatchObject({ phone: '+1 555 0100' });
+    expect((await read(mira, '/data/reports?fields=text,phone')).items[0]).toEqual({ id, version: 1, text: 'slope moving' });
+    const [others, own] = await Promise.all(
+      [mira, runa].map(({ token }) => listenTo(test.address, 'reports', { key: app.dev.clientKey, token })),
+    );
+    await Promise.all([others?.next('ready'), own?.next('ready')]);
+    const answer = await test.app('PATCH', `/data/reports/${id}`, {
+      key: app.dev.clientKey,
+      token: mira.token,
+      body: { text: 'still moving' },
+    });
+    expect(answer.body).not.toHaveProperty('phone');
+    expect([(await others?.next('changed'))?.data, (await own?.next('changed'))?.data]).toEqual([
+      { record: expect.not.objectContaining({ phone: expect.anything() }) },
+      { record: expect.objectContaining({ phone: '+1 555 0100', text: 'still moving' }) },
+    ]);
+    others?.stop();
+    own?.stop();
+  });
+
+  it('has nothing to filter, sort, group or count by for them', async () => {
+    const mira = await signUp(test, app.dev.clientKey, 'mira-two');
+    const found = (who: { token: string }, filter: string) => read(who, `/data/reports?${new URLSearchParams({ filter })}`);
+    expect((await found(mira, "phone LIKE '+1%'")).items).toEqual([]);
+    expect((await found(runa, "phone LIKE '+1%'")).items).toHaveLength(1);
+    const summary = `/summaries/reports?${new URLSearchParams({ group: 'phone', measure: 'count,max:level' })}`;
+    expect((await read(mira, summary)).groups).toEqual([{ phone: null, count: 1, 'max:level': null }]);
+    expect((await read(warden, summary)).groups).toEqual([{ phone: '+1 555 0100', count: 1, 'max:level': null }]);
+    expect((await read(mira, '/data/reports?sort=-phone')).items).toHaveLength(1);
+  });
+
+  it('stays where somebody replaces the record who does not see it, and is not theirs to take along', async () => {
+    const mira = await signUp(test, app.dev.clientKey, 'mira-three');
+    await test.app('PUT', `/data/reports/${id}`, { key: app.dev.clientKey, token: mira.token, body: { text: 'safe again' } });
+    const whole = (await test.app('GET', `/data/reports/${id}`, { key: app.dev.serverKey })).body;
+    expect(whole).toMatchObject({ text: 'safe again', phone: '+1 555 0100', level: 4 });
+  });
+
+  it('can be tried as anybody, and keeps out of a search index', async () => {
+    const at = { params: { ...app.dev.params, collection: 'reports' } };
+    const tried = (user: string, field: string) =>
+      test.owner.call(operations.collections.tryRule, { ...at, body: { action: 'see', field, user, record: id } });
+    expect(await tried(warden.id, 'phone')).toMatchObject({ allowed: true });
+    expect(await tried(runa.id, 'level')).toMatchObject({ allowed: false, rule: 'FALSE' });
+    await expect(tried(runa.id, 'fone')).rejects.toMatchObject({ problem: 'invalid-input' });
+    const index = test.owner.call(operations.collections.addIndex, { ...at, body: { fields: ['phone'], search: true } });
+    await expect(index).rejects.toMatchObject({ detail: expect.stringContaining('hidden from some') });
   });
 });

@@ -7,6 +7,8 @@ import { useCall, useChange } from '../api.js';
 import { Code, Loaded, Moment, Trouble } from '../parts/basics.js';
 import { count, counted } from '../parts/format.js';
 import { useEnvironment } from '../environment.js';
+import { FIELD_RULES, type FieldRules, FieldRulesInput } from './fieldRules.js';
+import { namesOf } from './names.js';
 import { showValue } from './value.js';
 import { TableHead } from '../parts/tableHead.js';
 
@@ -63,7 +65,12 @@ export function Fields({ collection, all }: { collection: Collection; all: Colle
         size="lg"
       >
         {editing && (
-          <FieldForm field={editing === 'new' ? null : editing} all={all} onChange={(change) => (setEditing(null), setAsking(change))} />
+          <FieldForm
+            collection={collection}
+            field={editing === 'new' ? null : editing}
+            all={all}
+            onChange={(change) => (setEditing(null), setAsking(change))}
+          />
         )}
       </Modal>
       <Modal opened={asking !== null} onClose={() => setAsking(null)} title="Preview" size="lg">
@@ -121,13 +128,12 @@ function AsJsonSchema({ at }: { at: At }) {
   );
 }
 
-type Draft = {
+type Draft = FieldRules & {
   name: string;
   type: FieldType;
   required: boolean;
   unique: boolean;
   hidden: boolean;
-  setBy: string;
   default: string;
   min: string;
   max: string;
@@ -148,6 +154,7 @@ const draftOf = (field: NamedField | null): Draft => ({
   unique: field?.unique ?? false,
   hidden: field?.hidden ?? false,
   setBy: field?.setBy ?? '',
+  seenBy: field?.seenBy ?? '',
   default: text(field?.default),
   min: text(field?.min),
   max: text(field?.max),
@@ -177,7 +184,7 @@ function fieldOf(draft: Draft): Omit<NamedField, 'name'> {
   set('required', draft.required);
   if (MEMBERS.unique?.includes(type)) set('unique', draft.unique);
   set('hidden', draft.hidden);
-  set('setBy', draft.setBy.trim());
+  for (const which of FIELD_RULES) set(which, draft[which].trim());
   if (draft.default !== '')
     set(
       'default',
@@ -210,7 +217,17 @@ function parsed(json: string): Json {
   }
 }
 
-function FieldForm({ field, all, onChange }: { field: NamedField | null; all: Collection[]; onChange: (change: SchemaChange) => void }) {
+function FieldForm({
+  collection,
+  field,
+  all,
+  onChange,
+}: {
+  collection: Collection;
+  field: NamedField | null;
+  all: Collection[];
+  onChange: (change: SchemaChange) => void;
+}) {
   const [draft, setDraft] = useState(draftOf(field));
   const set = (change: Partial<Draft>) => setDraft((before) => ({ ...before, ...change }));
   const input = (name: keyof Draft, label: string, description?: string) => (
@@ -299,12 +316,12 @@ function FieldForm({ field, all, onChange }: { field: NamedField | null; all: Co
                 onChange={({ currentTarget }) => set({ hidden: currentTarget.checked })}
               />
             </Group>
-            <TextInput
-              label="Who may set it"
-              description="A condition in CQL2 over the record, or signed-in, owner, nobody. Empty: whoever may write the record."
-              classNames={{ input: 'mono' }}
-              value={draft.setBy}
-              onChange={({ currentTarget }) => set({ setBy: currentTarget.value })}
+            <FieldRulesInput
+              collection={collection}
+              field={field?.name ?? null}
+              names={namesOf(collection, all)}
+              rules={draft}
+              onChange={set}
             />
           </>
         )}

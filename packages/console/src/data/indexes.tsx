@@ -1,5 +1,5 @@
 /** Indexes, and suggestions based on the cost of lists. */
-import { Box, Button, Checkbox, MultiSelect, Stack, Text, Title } from '@mantine/core';
+import { Box, Button, Checkbox, Stack, TagsInput, Text, Title } from '@mantine/core';
 import { type Advice, type Collection, operations } from '@orchard/contract';
 import { useCall, useChange } from '../api.js';
 import { Loaded, Moment, Trouble } from '../parts/basics.js';
@@ -7,6 +7,14 @@ import { count, milliseconds } from '../parts/format.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
 import { useEnvironment } from '../environment.js';
 import { TableHead } from '../parts/tableHead.js';
+
+const KIND_WORDS: Record<Collection['indexes'][number]['kind'], string> = {
+  order: 'order',
+  unique: 'unique',
+  place: 'place',
+  items: 'items of a list',
+  search: 'words, for search',
+};
 
 export function Indexes({ collection }: { collection: Collection }) {
   const { params } = useEnvironment();
@@ -64,7 +72,7 @@ export function Indexes({ collection }: { collection: Collection }) {
                 <tr key={name}>
                   <td className="mono">{name}</td>
                   <td className="mono">{over.join(', ')}</td>
-                  <td>{name.startsWith('_') ? `${kind}, of a constraint` : kind}</td>
+                  <td>{name.startsWith('_') ? `${KIND_WORDS[kind]}, of a constraint` : KIND_WORDS[kind]}</td>
                   <td className="right">
                     {!name.startsWith('_') && (
                       <Button
@@ -93,7 +101,7 @@ export function Indexes({ collection }: { collection: Collection }) {
 function NewIndex({ collection }: { collection: Collection }) {
   const { params } = useEnvironment();
   const add = useOperationForm(operations.collections.addIndex, {
-    initial: { fields: [] as string[], unique: false },
+    initial: { fields: [] as string[], unique: false, search: false },
     input: (body) => ({ params: { ...params, collection: collection.name }, body }),
     onDone: () => add.form.reset(),
   });
@@ -101,19 +109,17 @@ function NewIndex({ collection }: { collection: Collection }) {
   return (
     <Box mt="sm">
       <FormOf of={add} verb="Add index" row disabled={values.fields.length === 0}>
-        <MultiSelect
+        <TagsInput
           label="New index over"
-          description="In order of comparison"
-          data={[
-            ...collection.fields.filter(({ type }) => type !== 'list' && type !== 'object').map(({ name }) => name),
-            'createdAt',
-            'updatedAt',
-          ]}
-          w={360}
-          maxValues={5}
+          description="In order of comparison; inside an object meta.service, meta.seats:number, meta.open:boolean"
+          data={[...collection.fields.filter(({ type }) => type !== 'object').map(({ name }) => name), 'createdAt', 'updatedAt']}
+          w={420}
+          maxTags={5}
+          acceptValueOnBlur
           {...getInputProps('fields')}
         />
         <Checkbox label="Unique" mb={8} {...getInputProps('unique', { type: 'checkbox' })} />
+        <Checkbox label="For search" mb={8} {...getInputProps('search', { type: 'checkbox' })} />
       </FormOf>
     </Box>
   );

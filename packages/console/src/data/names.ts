@@ -21,8 +21,12 @@ function own({ fields }: Pick<Collection, 'fields'>): [string, { kind: ValueKind
   ];
 }
 
+/** The texts that `search` looks into; none without a search index. */
+export const searchedFields = ({ indexes }: Pick<Collection, 'indexes'>): string[] =>
+  indexes.find(({ kind }) => kind === 'search')?.fields ?? [];
+
 /** Names with one step along references. */
-export function namesOf(collection: Pick<Collection, 'fields'>, all: readonly Collection[]): Names {
+export function namesOf(collection: Pick<Collection, 'fields' | 'indexes'>, all: readonly Collection[]): Names {
   const followed = collection.fields
     .filter(({ type }) => type === 'reference')
     .flatMap(({ name, to }) => {
@@ -30,5 +34,5 @@ export function namesOf(collection: Pick<Collection, 'fields'>, all: readonly Co
       const inner = to === 'users' ? USERS : target ? own(target) : [];
       return inner.map(([field, of]): [string, typeof of] => [`${name}.${field}`, of]);
     });
-  return new Map([...own(collection), ...followed]);
+  return Object.assign(new Map([...own(collection), ...followed]), { searched: searchedFields(collection) });
 }

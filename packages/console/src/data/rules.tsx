@@ -33,6 +33,46 @@ export function Rules({ collection, all }: { collection: Collection; all: Collec
   );
 }
 
+/** A rule as one of the presets, or any condition. @param none what it means to have no rule, where that is possible */
+export function RuleInput({
+  who,
+  label,
+  rule,
+  onChange,
+  names,
+  none,
+}: {
+  who: string;
+  label: string;
+  rule: string;
+  onChange: (rule: string) => void;
+  names: Names;
+  none?: string;
+}) {
+  const preset = presetOf(rule);
+  const chosen = none !== undefined && rule === '' ? NO_RULE : (preset ?? '');
+  return (
+    <Group gap="sm" align="flex-start">
+      <NativeSelect
+        aria-label={who}
+        value={chosen}
+        onChange={({ currentTarget: { value } }) =>
+          onChange(value === NO_RULE ? '' : value ? RULE_PRESETS[value as RulePreset] : rule || "ownerId = me('id')")
+        }
+        data={[
+          ...(none === undefined ? [] : [{ value: NO_RULE, label: none }]),
+          ...Object.entries(PRESET_WORDS).map(([value, text]) => ({ value, label: text })),
+          { value: '', label: 'Only when' },
+        ]}
+      />
+      <div style={{ flex: 1, minWidth: '18rem' }}>
+        <FilterInput label={label} value={rule} onChange={onChange} names={names} placeholder="ownerId = me('id')" />
+      </div>
+    </Group>
+  );
+}
+const NO_RULE = 'none';
+
 function problemOf(rule: string, names: Names): string | null {
   try {
     readFilter(rule, scopeOfNames(names));
@@ -49,7 +89,6 @@ function RuleEditor({ collection, action, names }: { collection: Collection; act
   const [rule, setRule] = useState(inForce);
   const [trying, setTrying] = useState(false);
   const patch = useChange(operations.collections.patch);
-  const preset = presetOf(rule);
   const problem = problemOf(rule, names);
   return (
     <section className="panel">
@@ -58,19 +97,7 @@ function RuleEditor({ collection, action, names }: { collection: Collection; act
           {ACTION_WORDS[action]}
         </Title>
         <Stack gap="xs" style={{ flex: 1 }}>
-          <Group gap="sm" align="flex-start">
-            <NativeSelect
-              aria-label={`Who may ${action}`}
-              value={preset ?? ''}
-              onChange={({ currentTarget }) =>
-                setRule(currentTarget.value ? RULE_PRESETS[currentTarget.value as RulePreset] : `${inForce}`)
-              }
-              data={[...Object.entries(PRESET_WORDS).map(([value, label]) => ({ value, label })), { value: '', label: 'Only when' }]}
-            />
-            <div style={{ flex: 1, minWidth: '18rem' }}>
-              <FilterInput label={`Rule to ${action}`} value={rule} onChange={setRule} names={names} placeholder="ownerId = me('id')" />
-            </div>
-          </Group>
+          <RuleInput who={`Who may ${action}`} label={`Rule to ${action}`} rule={rule} onChange={setRule} names={names} />
           <Group gap="xs">
             <Button
               size="xs"

@@ -13,7 +13,8 @@ import type { useListState } from '../parts/listState.js';
 import { useEnvironment } from '../environment.js';
 import { Cell, isEditable } from './cell.js';
 import { useFresh } from './fresh.js';
-import { namesOf } from './names.js';
+import { namesOf, searchedFields } from './names.js';
+import { FOUND, SearchBox, splitSearch } from './searching.js';
 import { showValue } from './value.js';
 import { SavedViews } from './views.js';
 
@@ -36,10 +37,16 @@ export function RecordTable({
 }) {
   const { params, base } = useEnvironment();
   const at = { ...params, collection: collection.name };
-  const records = useCall(operations.managedRecords.list, { params: at, query: { ...state.query, limit: 40 } });
+  const searched = searchedFields(collection);
+  const { words } = splitSearch(state.filter);
+  const records = useCall(operations.managedRecords.list, {
+    params: at,
+    query: { ...state.query, limit: 40, ...(words ? { excerpts: 'true' } : {}) },
+  });
   const { fresh, mine } = useFresh(at, state.filter);
   const { edits, store, undo, error } = useEdits(at, mine);
   const columns = columnsOf(collection, base, store);
+  if (words) columns.splice(1, 0, FOUND);
   const example = collection.fields.find(({ type }) => type === 'integer' || type === 'number');
   return (
     <>
@@ -53,7 +60,14 @@ export function RecordTable({
         onOpen={onOpen}
         names={namesOf(collection, all)}
         fresh={fresh}
-        tools={<SavedViews at={at} />}
+        tools={
+          <>
+            {searched.length > 0 && (
+              <SearchBox key={words} fields={searched} filter={state.filter} onFilter={(filter) => state.setFilter(filter || null)} />
+            )}
+            <SavedViews at={at} />
+          </>
+        }
         example={example ? `${example.name} > 2` : "createdAt > '2026-01-01T00:00:00Z'"}
         empty={
           <Empty title="No records yet">

@@ -8,16 +8,18 @@ import { useCall, useChange } from '../api.js';
 import { Trouble } from '../parts/basics.js';
 import { useEnvironment } from '../environment.js';
 
-/** @param rule in place of the current rule; `record` fixes the record */
+/** @param rule in place of the current rule; `record` fixes the record; `field` is the one to see or set */
 export function TryRule({
   collection,
   record,
   action: fixed,
+  field,
   rule,
 }: {
   collection: Collection;
   record?: string;
-  action?: RecordAction;
+  action?: RecordAction | 'see' | 'set';
+  field?: string;
   rule?: string;
 }) {
   const { params } = useEnvironment();
@@ -47,7 +49,7 @@ export function TryRule({
     }
     trial.mutate({
       params: { ...params, collection: collection.name },
-      body: { action: tried, user, record: body as never, ...(rule ? { rule } : {}) },
+      body: { action: tried, user, record: body as never, ...(field ? { field } : {}), ...(rule ? { rule } : {}) },
     });
   }
   return (

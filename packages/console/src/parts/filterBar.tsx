@@ -7,12 +7,16 @@ import { useEffect, useRef, useState } from 'react';
 import type { ListState, Preset } from './listState.js';
 
 /** The fields of a list, for completion and checks while typing; without them only the service checks. */
-export type Names = ReadonlyMap<string, { kind: ValueKind; choices?: readonly string[] | undefined }>;
+export type Names = ReadonlyMap<string, { kind: ValueKind; choices?: readonly string[] | undefined }> & {
+  /** The texts that `search` looks into. */
+  searched?: readonly string[];
+};
 
 /** Paths of more than one reference are left to the service, which knows every collection. */
 export const scopeOfNames = (names: Names): FilterScope => ({
   kindOf: (path) => (path.length > 2 ? 'text' : (names.get(path.join('.'))?.kind ?? null)),
   names: () => names.keys(),
+  ...(names.searched ? { search: names.searched } : {}),
 });
 
 /** What is wrong with a filter, and at which character. */
@@ -41,7 +45,7 @@ const OPERATORS: Record<ValueKind, string[]> = {
   list: ['IS NULL', 'IS NOT NULL'],
   object: ['IS NULL', 'IS NOT NULL'],
 };
-const FUNCTIONS = ['distance(', 'now()', 'CASEI(', 'ACCENTI(', 'S_WITHIN(', 'A_CONTAINS(', 'T_DURING('];
+const FUNCTIONS = ["search('", 'any(', 'all(', 'distance(', 'now()', 'CASEI(', 'ACCENTI(', 'S_WITHIN(', 'A_CONTAINS(', 'T_DURING('];
 
 /** Completions for the end of a text: operators after a field, values after an operator, fields elsewhere. */
 export function completions(before: string, names: Names): { from: number; words: string[] } {

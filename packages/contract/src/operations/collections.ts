@@ -32,6 +32,11 @@ const fieldShape = {
   setBy: rule
     .optional()
     .describe('Who may set it, besides the team and its servers: a condition in CQL2 over the record as it is before, or as it is created'),
+  seenBy: rule
+    .optional()
+    .describe(
+      'Who may see it, besides the team and its servers: a condition in CQL2 over the record. To others it is not there, in filters either',
+    ),
 };
 const field = z.strictObject(fieldShape).meta({ id: 'Field' });
 const namedField = z.strictObject({ name: collectionName, ...fieldShape });
@@ -218,7 +223,8 @@ export const collectionOperations = {
     caller: viewer,
     params,
     body: z.strictObject({
-      action: z.enum(RECORD_ACTIONS),
+      action: z.enum([...RECORD_ACTIONS, 'see', 'set']).describe('`see` and `set` are of one field'),
+      field: z.string().max(63).optional().describe('The field to see or set'),
       user: uuid.nullable().describe('A user of the environment; null without a signed-in user'),
       roles: z.array(z.string().max(100)).max(50).optional().describe("Instead of the user's own"),
       record: z.union([recordId, jsonObject]).describe('The id of a record, or one to be written'),

@@ -172,8 +172,8 @@ function checkSearch(shape: CollectionShape, fields: string[], unique: boolean):
     const field = shape.fields.get(name);
     if (field?.type !== 'text' && field?.type !== 'choice')
       throw invalid(`\`${name}\` does not hold texts.`, 'fields that hold texts or choices');
-    if (field.hidden)
-      throw invalid(`\`${name}\` is hidden from clients, who would find its words.`, 'fields that every reader of a record sees');
+    if (field.hidden || field.seenBy !== undefined)
+      throw invalid(`\`${name}\` is hidden from some, who would find its words.`, 'fields that every reader of a record sees');
   }
   return 'search';
 }

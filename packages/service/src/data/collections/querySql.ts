@@ -66,14 +66,35 @@ export function ruleOf(shapes: Shapes, shape: CollectionShape, action: RecordAct
   return rule;
 }
 
-/** The rule of a field that says who may set it. */
-export function fieldRuleOf(shapes: Shapes, shape: CollectionShape, field: string, text: string): Rule {
-  const key = `set ${shape.name} ${field}`;
+export const FIELD_RULES = ['setBy', 'seenBy'] as const;
+/** Who may set a field, or see it. */
+export type FieldRule = (typeof FIELD_RULES)[number];
+
+/** A field's own rule, read once for these shapes. */
+export function fieldRuleOf(shapes: Shapes, shape: CollectionShape, field: string, which: FieldRule): Rule | null {
+  const text = shape.fields.get(field)?.[which];
+  if (text === undefined) return null;
+  const key = `${which} ${shape.name} ${field}`;
   const known = shapes.compiled.get(key) as Rule | undefined;
   if (known) return known;
   const rule = readRule(shapes, shape, text);
   shapes.compiled.set(key, rule);
   return rule;
+}
+
+/** A field that only some may see. */
+export type Guard = { field: string; rule: Rule };
+
+export function guardsOf(shapes: Shapes, shape: CollectionShape): Guard[] {
+  const key = `guards ${shape.name}`;
+  const known = shapes.compiled.get(key) as Guard[] | undefined;
+  if (known) return known;
+  const guards = [...shape.fields.keys()].flatMap((field) => {
+    const rule = fieldRuleOf(shapes, shape, field, 'seenBy');
+    return rule ? { field, rule } : [];
+  });
+  shapes.compiled.set(key, guards);
+  return guards;
 }
 
 export function readRule(shapes: Shapes, shape: RuleGround, text: string): Rule {
@@ -110,23 +131,60 @@ export class QueryBuilder {
     return { sql: this.#joins.map(({ sql }) => ` ${sql}`).join(''), slots: this.#joins.flatMap(({ slots }) => slots) };
   }
 
-  /** Columns for conditions. Those of clients see only the referenced records that their read rules show. */
+  /** Columns for conditions. Those of clients see only the referenced records that their read rules show, and the fields that they may see. */
   names(trusted: boolean): SqlNames {
+    const { indexed } = this.shape;
+    /** The field of the collection itself that a path names, where its index can serve. */
+    const own = (path: readonly string[]): string | null => {
+      const [field = ''] = path;
+      const isGuarded = !trusted && this.shape.fields.get(field)?.seenBy !== undefined;
+      return path.length === 1 && !isGuarded ? field : null;
+    };
+    const column = (name: string | undefined) => (name === undefined ? null : `${this.base}.\`${name}\``);
     return {
-      column: (path) => `${this.#alias(path.slice(0, -1), trusted)}.\`${path.at(-1)}\``,
-      spatial: (path) =>
-        path.length === 1 && this.shape.indexed.places.has(path[0] as string)
-          ? `${this.base}.\`${spatialColumn(path[0] as string)}\``
-          : null,
-      inside: ([field, ...more], keys, kind) => {
-        if (more.length > 0 || !(kind === 'text' || kind === 'number' || kind === 'boolean')) return null;
-        const column = this.shape.indexed.paths.get(writeObjectPath({ field: field as string, keys, kind }));
-        return column ? `${this.base}.\`${column}\`` : null;
+      column: (path) => `${this.#seenAlias(path, trusted)}.\`${path.at(-1)}\``,
+      spatial: (path) => {
+        const field = own(path);
+        return column(field !== null && indexed.places.has(field) ? spatialColumn(field) : undefined);
       },
-      items: ([field, ...more]) =>
-        more.length === 0 && this.shape.indexed.items.has(field as string) ? `${this.base}.\`${field}\`` : null,
+      inside: (path, keys, kind) => {
+        const field = own(path);
+        if (field === null || !(kind === 'text' || kind === 'number' || kind === 'boolean')) return null;
+        return column(indexed.paths.get(writeObjectPath({ field, keys, kind })));
+      },
+      items: (path) => {
+        const field = own(path);
+        return column(field !== null && indexed.items.has(field) ? field : undefined);
+      },
       search: () => `${this.base}.\`${SEARCH_COLUMN}\``,
     };
+  }
+
+  /** The row that a field is read from: of a field that only some may see, a row that is there for those alone. */
+  #seenAlias(path: readonly string[], trusted: boolean): string {
+    const owner = path.slice(0, -1);
+    const from = this.#alias(owner, trusted);
+    const target = trusted ? null : this.#target(owner);
+    const rule = target && fieldRuleOf(this.shapes, target, path.at(-1) as string, 'seenBy');
+    if (!target || !rule) return from;
+    const key = `seen ${path.join('.')}`;
+    const known = this.#aliases.get(key);
+    if (known) return known;
+    const alias = `${this.base}${this.#joins.length + 1}`;
+    const guard = ruleSql(this.shapes, target, rule, alias);
+    this.#joins.push({
+      sql: `LEFT JOIN ${target.table} ${alias} ON ${alias}.id = ${from}.id${guard ? ` AND ${guard.sql}` : ''}`,
+      slots: guard?.slots ?? [],
+    });
+    this.#aliases.set(key, alias);
+    return alias;
+  }
+
+  /** The collection that a path of references leads to. */
+  #target(path: readonly string[]): CollectionShape | null {
+    let target: CollectionShape | null = this.shape;
+    for (const step of path) target = target && targetOf(this.shapes, target, step, true);
+    return target;
   }
 
   #alias(path: readonly string[], trusted: boolean): string {
@@ -134,10 +192,9 @@ export class QueryBuilder {
     const key = `${trusted} ${path.join('.')}`;
     const known = this.#aliases.get(key);
     if (known) return known;
-    const from = this.#alias(path.slice(0, -1), trusted);
+    const from = this.#seenAlias(path, trusted);
     const alias = `${this.base}${this.#joins.length + 1}`;
-    let target: CollectionShape | null = this.shape;
-    for (const step of path) target = target && targetOf(this.shapes, target, step, true);
+    const target = this.#target(path);
     const guard = trusted ? null : visibleSql(this.shapes, target as CollectionShape, alias);
     this.#joins.push({
       sql: `LEFT JOIN ${(target as CollectionShape).table} ${alias} ON ${alias}.id = ${from}.\`${path.at(-1)}\`${guard ? ` AND ${guard.sql}` : ''}`,
@@ -149,8 +206,11 @@ export class QueryBuilder {
 }
 
 /** The read rule of a collection for the row `alias`; null if it allows everything. */
-export function visibleSql(shapes: Shapes, shape: CollectionShape, alias: string): Sql | null {
-  const rule = ruleOf(shapes, shape, 'read');
+export const visibleSql = (shapes: Shapes, shape: CollectionShape, alias: string): Sql | null =>
+  ruleSql(shapes, shape, ruleOf(shapes, shape, 'read'), alias);
+
+/** A rule of the team for the row `alias`; null if it allows everything. */
+export function ruleSql(shapes: Shapes, shape: CollectionShape, rule: Rule, alias: string): Sql | null {
   if ('broken' in rule) return { sql: 'FALSE', slots: [] };
   if (rule.condition.is === 'always' && rule.condition.value) return null;
   if (rule.paths.length === 0) {

@@ -5,7 +5,7 @@ import { authorOf, bind, type Call, environmentOf, type Naming, type Route } fro
 import type { Parts } from './parts.js';
 import { presentField } from './catalogue.js';
 import { Indexes } from './indexes.js';
-import { readRule, type RuleGround } from './querySql.js';
+import { FIELD_RULES, readRule, type RuleGround } from './querySql.js';
 import { RECOVERY_MS, SchemaChanges } from './schemaChanges.js';
 import { type CollectionShape, NO_INDEX_COLUMNS } from './shape.js';
 import { readSizes } from './catalogueStore.js';
@@ -77,16 +77,21 @@ async function checkRules(parts: Parts, call: Pick<Call, 'environment'>, shape: 
 /** Refuses fields whose own rule does not fit. @throws {Problem} malformed-filter */
 async function checkFieldRules(parts: Parts, call: Pick<Call, 'environment'>, shape: RuleGround, names: readonly string[]): Promise<void> {
   const shapes = await parts.catalogue.shapes(environmentOf(call));
-  for (const name of names) {
-    const text = shape.fields.get(name)?.setBy;
-    const rule = text === undefined ? null : readRule(shapes, shape, text);
-    if (rule && 'broken' in rule)
-      throw new Problem('malformed-filter', `The rule for setting \`${name}\`: ${rule.broken}.`, {
-        fields: [
-          { path: `${name}.setBy`, problem: rule.broken, expected: 'a condition in CQL2 over the fields, or signed-in, owner or nobody' },
-        ],
-      });
-  }
+  for (const name of names)
+    for (const which of FIELD_RULES) {
+      const text = shape.fields.get(name)?.[which];
+      const rule = text === undefined ? null : readRule(shapes, shape, text);
+      if (rule && 'broken' in rule)
+        throw new Problem('malformed-filter', `The rule for ${which === 'setBy' ? 'setting' : 'seeing'} \`${name}\`: ${rule.broken}.`, {
+          fields: [
+            {
+              path: `${name}.${which}`,
+              problem: rule.broken,
+              expected: 'a condition in CQL2 over the fields, or signed-in, owner or nobody',
+            },
+          ],
+        });
+    }
 }
 
 /** Changes of tables are no transactions; entries before and after them have the collection without its sizes. */

@@ -20,7 +20,7 @@ import type { Parts } from './parts.js';
 import { addColumn, addKeys, dropColumns, dropKeys, fieldOf, modifyColumns, putInPlace, renameColumn, setAside } from './collectionDdl.js';
 import { columnComment, columnType, presentValue } from './columns.js';
 import { clearDangling, clearMisfits, countRecords, danglingIn, twinsOf, valuesOf } from './fitStore.js';
-import { readRule } from './querySql.js';
+import { FIELD_RULES, readRule } from './querySql.js';
 import type { CollectionShape, DroppedField } from './shape.js';
 import { OnlineChange } from './onlineChangeDdl.js';
 import { viewsNaming } from './viewStore.js';
@@ -127,11 +127,15 @@ export class SchemaChanges {
   async #wrongField(environment: Environment, shape: CollectionShape, name: string, field: Field): Promise<string | null> {
     const [problem] = checkField(name, field);
     if (problem) return `${problem.problem} Must be ${problem.expected}.`;
-    if (field.setBy !== undefined) {
+    for (const which of FIELD_RULES) {
+      const text = field[which];
+      if (text === undefined) continue;
       const shapes = await this.parts.catalogue.shapes(environment, shape.name);
-      const rule = readRule(shapes, { ...shape, fields: new Map([...shape.fields, [name, field]]) }, field.setBy);
-      if ('broken' in rule) return `The rule for setting \`${name}\`: ${rule.broken}.`;
+      const rule = readRule(shapes, { ...shape, fields: new Map([...shape.fields, [name, field]]) }, text);
+      if ('broken' in rule) return `The rule for ${which === 'setBy' ? 'setting' : 'seeing'} \`${name}\`: ${rule.broken}.`;
     }
+    if ((field.seenBy !== undefined || field.hidden) && shape.indexed.searched.includes(name))
+      return `\`${name}\` is in the search index of \`${shape.name}\`, in which everybody finds its words. Drop that index first.`;
     const target =
       field.type === 'reference' && field.to !== 'users' && field.to !== shape.name
         ? await this.parts.catalogue.find(environment, field.to as string)
@@ -144,7 +148,9 @@ export class SchemaChanges {
     const shapes = await this.parts.catalogue.shapes(environment, shape.name);
     const without: CollectionShape = { ...shape, fields: new Map([...shape.fields].filter(([field]) => field !== name)) };
     const breaks = (text: string) => !('broken' in readRule(shapes, shape, text)) && 'broken' in readRule(shapes, without, text);
-    const ofFields = [...without.fields].filter(([, { setBy }]) => setBy !== undefined && breaks(setBy)).map(([field]) => `\`${field}\``);
+    const ofFields = [...without.fields]
+      .filter(([, field]) => FIELD_RULES.some((which) => field[which] !== undefined && breaks(field[which])))
+      .map(([field]) => `\`${field}\``);
     return [...RECORD_ACTIONS.filter((action) => breaks(shape.rules[action])), ...ofFields];
   }
 

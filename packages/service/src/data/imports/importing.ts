@@ -5,7 +5,6 @@ import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { Problem, type ImportReport } from '@orchard/contract';
 import { checkFields, type Field, type Fields, fieldNameProblem, grouped, MAX_FIELDS } from '@orchard/core';
-import type { Author } from '../records/author.js';
 import { unknownCollection } from '../collections/catalogue.js';
 import type { Records } from '../records/records.js';
 import type { CollectionShape, RecordRow } from '../collections/shape.js';
@@ -19,6 +18,7 @@ import { RowKeys, saysTheSame } from './byKey.js';
 import { type Mapping, RowMapper } from './mapping.js';
 import { type ImportProgress, Report, stopped } from './report.js';
 import { type Format, type OnHeader, readRows, type Row } from './rows.js';
+import type { Author } from '../records/author.js';
 
 export type ImportOptions = { format: Format; strict: boolean; check: boolean; mapping: Mapping; key?: string | undefined };
 export type ImportPlace = { environment: Environment; collection: string; author: Author };

@@ -1,6 +1,5 @@
 import { IMPORT_FORMATS, operations, Problem } from '@orchard/contract';
 import { bind, type Call, environmentOf, type Route } from '../../platform/call.js';
-import { authorOf } from '../records/author.js';
 import { RecordLists, readFields } from '../records/listStore.js';
 import { Records } from '../records/records.js';
 import { exportRecords } from './exporting.js';
@@ -8,6 +7,7 @@ import { Importer } from './importing.js';
 import { readMapping } from './mapping.js';
 import type { ImportProgress } from './report.js';
 import type { Parts } from './parts.js';
+import { authorOf } from '../records/author.js';
 
 export function importRoutes(parts: Parts): Route[] {
   const own = operations.collections;

@@ -3,13 +3,14 @@
  * `hut.warden` continues from there. One statement for each step, whatever the number of records.
  */
 import { Problem } from '@orchard/contract';
-import { type Asking, bindSlots, type JsonObject, nearest, grouped } from '@orchard/core';
+import { type Asking, bindSlots, type JsonObject, nearest, grouped, type Sql } from '@orchard/core';
 import type { Statements } from '../../platform/database/connection.js';
 import { countAnswer, jsonBytes } from '../../platform/http/answerBytes.js';
-import type { Author } from './author.js';
 import type { Shapes } from '../collections/catalogue.js';
-import { targetOf, visibleSql } from '../collections/querySql.js';
+import { fieldRuleOf, guardsOf, ruleSql, targetOf, visibleSql } from '../collections/querySql.js';
 import { type CollectionShape, presentRow, type RecordRow, visibleNames } from '../collections/shape.js';
+import type { Author } from './author.js';
+import { hideInRow, leaveOut, seenColumns } from './reading.js';
 
 const MAX_DEPTH = 3;
 const MAX_PATHS = 10;
@@ -119,17 +120,24 @@ async function attachBackward(ground: Ground, rows: RecordRow[], items: JsonObje
 /** The rows of a step that the caller may read. */
 async function select(
   { on, shapes, author, asking, read }: Ground,
-  { shape }: Step,
+  { shape, field, backward }: Step,
   condition: string,
   values: unknown[],
   extra?: string,
   outer?: string,
 ): Promise<RecordRow[]> {
-  const rule = author.trusted ? null : visibleSql(shapes, shape, 'r');
-  const sql = `SELECT r.*${extra ? `, ${extra}` : ''} FROM ${shape.table} r WHERE ${condition}${rule ? ` AND ${rule.sql}` : ''}`;
+  const rules = author.trusted ? [] : [visibleSql(shapes, shape, 'r'), backward ? fieldSeenSql(shapes, shape, field) : null];
+  const guards = rules.filter((rule) => rule !== null);
+  const seen = seenColumns(shapes, shape, author, asking, 'r');
+  const columns = ['r.*', ...seen.sql, ...(extra ? [extra] : [])].join(', ');
+  const sql = `SELECT ${columns} FROM ${shape.table} r WHERE ${[condition, ...guards.map((guard) => guard.sql)].join(' AND ')}`;
   const rows = await on.runRows<RecordRow>(outer ? `SELECT * FROM (${sql}) AS ranked WHERE ${outer}` : sql, [
+    ...seen.values,
     ...values,
-    ...bindSlots(rule?.slots ?? [], asking),
+    ...bindSlots(
+      guards.flatMap(({ slots }) => slots),
+      asking,
+    ),
   ]);
   // Each of them appears in the response at least once.
   read.bytes += jsonBytes(rows as never, new Map());
@@ -137,9 +145,20 @@ async function select(
   return rows;
 }
 
+/** A record is found by a reference to it only by those who may see the reference. */
+function fieldSeenSql(shapes: Shapes, shape: CollectionShape, field: string): Sql | null {
+  const rule = fieldRuleOf(shapes, shape, field, 'seenBy');
+  return rule && ruleSql(shapes, shape, rule, 'r');
+}
+
 /** A user's row holds more than others may see: only the fields of its shape are shown. */
-const present = ({ author }: Ground, { shape }: Step, rows: RecordRow[]): JsonObject[] =>
-  rows.map((row) => presentRow(shape, { ...row, version: row.version ?? 0, ownerId: row.ownerId ?? null }, null, author.trusted));
+function present({ author, shapes }: Ground, { shape }: Step, rows: RecordRow[]): JsonObject[] {
+  const guards = author.trusted ? [] : guardsOf(shapes, shape);
+  return rows.map((row) => {
+    const unseen = hideInRow(row, guards);
+    return leaveOut(presentRow(shape, { ...row, version: row.version ?? 0, ownerId: row.ownerId ?? null }, null, author.trusted), unseen);
+  });
+}
 
 function put(item: JsonObject, name: string, value: JsonObject | null): void {
   item._included = { ...(item._included as JsonObject | undefined), [name]: value };

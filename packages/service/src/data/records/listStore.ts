@@ -6,13 +6,15 @@ import { bindList, type CompiledList, compileList, cutPage, type ListRequest } f
 import { countAnswer, jsonBytes } from '../../platform/http/answerBytes.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
-import { askingOf, type Author, presetReason, refusal } from './author.js';
 import type { Shapes } from '../collections/catalogue.js';
 import { attachIncluded, readInclude } from './includeStore.js';
 import { QueryBuilder, ruleOf, scopeOf, visibleSql } from '../collections/querySql.js';
 import type { Records } from './records.js';
 import { type CollectionShape, presentRow, type RecordRow, visibleNames } from '../collections/shape.js';
 import type { StoredRecord } from './writeStore.js';
+import { askingOf, type Author } from './author.js';
+import { presetReason, refusal } from './demands.js';
+import { hideInRow, leaveOut, seenColumns, unseenIn } from './reading.js';
 
 export type RecordListRequest = ListRequest & {
   fields?: string | undefined;
@@ -51,7 +53,10 @@ export class RecordLists {
     if (!row) return this.records.refuseMissing(author, shapes, shape, id);
     await this.records.demand(shape.db, author, { shapes, shape, action: 'read', row });
     const only = readFields(shape, request.fields, author.trusted);
-    const record = presentRow(shape, row, only, author.trusted);
+    const whole = presentRow(shape, row, null, true);
+    const unseen = await unseenIn(shape.db, shapes, shape, whole, author, this.parts.now());
+    for (const field of unseen) row[field] = null;
+    const record = leaveOut(presentRow(shape, row, only, author.trusted), unseen);
     if (request.include) await this.#include(shapes, shape, [row], [record], request.include, author);
     return record;
   }
@@ -62,12 +67,13 @@ export class RecordLists {
     const prepared = this.#prepared(shapes, shape, request, author);
     const asking = askingOf(author, this.parts.now());
     const plan = bindList(prepared.list, request, this.parts, asking);
-    const values = [...bindSlots(prepared.before, asking), ...plan.values];
+    const seen = seenColumns(shapes, shape, author, asking, 't');
+    const values = [...seen.values, ...bindSlots(prepared.before, asking), ...plan.values];
     const where = `${prepared.rule}${plan.where}`;
     const started = process.hrtime.bigint();
     const rows = await inRange(() =>
       shape.db.rows<RecordRow>(
-        `SELECT ${prepared.select} FROM ${prepared.from} WHERE ${where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
+        `SELECT ${[...seen.sql, prepared.select].join(', ')} FROM ${prepared.from} WHERE ${where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
         values,
       ),
     );
@@ -77,7 +83,10 @@ export class RecordLists {
       plan,
       this.parts,
       (row, field) => row[field],
-      (row) => presentRow(shape, row, prepared.only, author.trusted),
+      (row) => {
+        const unseen = hideInRow(row, seen.guards);
+        return leaveOut(presentRow(shape, row, prepared.only, author.trusted), unseen);
+      },
     );
     if (request.include) await this.#include(shapes, shape, rows.slice(0, plan.limit), page.items, request.include, author);
     if (request.excerpts) addExcerpts(shape, prepared.list, page.items);

@@ -6,14 +6,15 @@ import type { Environment } from '../../platform/call.js';
 import { type EventStream, eventText } from '../../platform/live/eventStream.js';
 import type { FeedListener, FeedRow } from '../../platform/live/feed.js';
 import type { Parts } from './parts.js';
-import { askingOf, type Author, holds, loadRelated, mayRead, type Through } from './author.js';
 import { type Shapes, unknownCollection } from '../collections/catalogue.js';
 import type { Actors } from '../../platform/actors.js';
 import { readImage } from '../collections/columns.js';
 import { demandList } from './listStore.js';
-import { referencePaths, ruleOf, scopeOf } from '../collections/querySql.js';
+import { type Guard, guardsOf, referencePaths, ruleOf, scopeOf } from '../collections/querySql.js';
 import { type CollectionShape, presentRow, withoutHidden } from '../collections/shape.js';
 import { readRow } from './recordSql.js';
+import { askingOf, type Author } from './author.js';
+import { holds, loadRelated, mayRead, type Through, asSeen, leaveOut, unseenIn } from './reading.js';
 
 type Image = JsonObject & { id: string; version: number };
 type Names = { entered: string; changed: string; left: string };
@@ -43,21 +44,22 @@ class Entry {
     return image;
   }
 
-  text(event: string, withHidden: boolean): string {
-    const key = `${event} ${withHidden}`;
+  text(event: string, withHidden: boolean, unseen: readonly string[]): string {
+    const key = [event, withHidden, ...unseen].join(' ');
     let text = this.#texts.get(key);
     if (text === undefined) {
-      text = eventText(event, this.row.number, JSON.stringify(this.#data(event, withHidden)));
+      text = eventText(event, this.row.number, JSON.stringify(this.#data(event, withHidden, unseen)));
       this.#texts.set(key, text);
     }
     return text;
   }
 
-  #data(event: string, withHidden: boolean): JsonObject {
+  #data(event: string, withHidden: boolean, unseen: readonly string[]): JsonObject {
     const after = this.image('after');
     if (event === 'left' || event === 'deleted' || !after)
       return { id: this.row.recordId, version: this.row.version, deleted: this.row.action === 'delete' };
-    return { record: withHidden ? after : withoutHidden(this.shape, after), ...(withHidden ? { by: this.actors.show(this.row.by) } : {}) };
+    const shown = withHidden ? after : leaveOut(withoutHidden(this.shape, after), unseen);
+    return { record: shown, ...(withHidden ? { by: this.actors.show(this.row.by) } : {}) };
   }
 }
 
@@ -73,7 +75,7 @@ function entryOf(row: FeedRow, shape: CollectionShape, { actors }: Environment):
 
 /** A condition on an image, with its author: the team's read rule, or the caller's filter. */
 type Test = { evaluate: Evaluator; paths: string[]; of: 'team' | 'caller' };
-type View = { shapes: Shapes; shape: CollectionShape; tests: Test[] };
+type View = { shapes: Shapes; shape: CollectionShape; tests: Test[]; guards: Guard[] };
 
 class LiveListener implements FeedListener {
   #view: View | null = null;
@@ -133,7 +135,10 @@ class LiveListener implements FeedListener {
     const shapes = await this.parts.catalogue.shapes(this.environment, this.collection);
     const shape = shapes.collections.get(this.collection);
     if (!shape) return null;
-    if (this.#view?.shape !== shape) this.#view = { shapes, shape, tests: readTests(shapes, shape, this.watched.filter, this.author) };
+    if (this.#view?.shape !== shape) {
+      const tests = readTests(shapes, shape, this.watched.filter, this.author);
+      this.#view = { shapes, shape, tests, guards: this.author.trusted ? [] : guardsOf(shapes, shape) };
+    }
     return this.#view;
   }
 
@@ -147,7 +152,7 @@ class LiveListener implements FeedListener {
   #text(row: FeedRow, view: View): string | null | Promise<string | null> {
     const entry = entryOf(row, view.shape, this.environment);
     const [before, after] = [row.before === null ? null : entry.image('before'), row.after === null ? null : entry.image('after')];
-    if (view.tests.every(({ paths }) => paths.length === 0)) {
+    if (view.guards.length === 0 && view.tests.every(({ paths }) => paths.length === 0)) {
       const passes = (image: Image | null) => image !== null && view.tests.every(({ evaluate }) => holds(evaluate, image, this.#asking()));
       return this.#event(row, entry, passes(before), passes(after));
     }
@@ -155,16 +160,20 @@ class LiveListener implements FeedListener {
   }
 
   async #following(row: FeedRow, entry: Entry, before: Image | null, after: Image | null, view: View): Promise<string | null> {
-    return this.#event(row, entry, await this.#passes(before, view), await this.#passes(after, view));
+    const { shapes, shape } = view;
+    const unseen = after ? await unseenIn(shape.db, shapes, shape, after, this.author, this.parts.now()) : [];
+    return this.#event(row, entry, await this.#passes(before, view), await this.#passes(after, view), unseen);
   }
 
   async #passes(image: Image | null, { shapes, shape, tests }: View): Promise<boolean> {
     if (!image) return false;
     const now = this.parts.now();
+    const seen = await asSeen(shape.db, shapes, shape, image, this.author, now);
     for (const { evaluate, paths, of } of tests) {
       const through: Through = of === 'team' ? 'team' : { author: this.author, now };
-      const related = paths.length > 0 ? await loadRelated(shape.db, shapes, shape, image, paths, through) : undefined;
-      if (!holds(evaluate, image, askingOf(this.author, now), related)) return false;
+      const tested = of === 'team' ? image : seen;
+      const related = paths.length > 0 ? await loadRelated(shape.db, shapes, shape, tested, paths, through) : undefined;
+      if (!holds(evaluate, tested, askingOf(this.author, now), related)) return false;
     }
     return true;
   }
@@ -173,11 +182,11 @@ class LiveListener implements FeedListener {
     return askingOf(this.author, this.parts.now());
   }
 
-  #event(row: FeedRow, entry: Entry, was: boolean, is: boolean): string | null {
+  #event(row: FeedRow, entry: Entry, was: boolean, is: boolean, unseen: readonly string[] = []): string | null {
     if (this.watched.id) this.#seen = row.action === 'delete' ? 0 : row.version;
     const names = this.watched.id ? OF_RECORD : OF_FILTER;
     const event = is ? (was ? names.changed : names.entered) : was ? names.left : null;
-    return event && entry.text(event, this.author.trusted);
+    return event && entry.text(event, this.author.trusted, unseen);
   }
 }
 
@@ -266,5 +275,6 @@ async function sendPresent(
     return;
   }
   listener.startAt(record.version);
-  stream.send(eventText('current', listener.position, JSON.stringify({ record: author.trusted ? record : withoutHidden(shape, record) })));
+  const shown = await asSeen(shape.db, shapes, shape, record, author, parts.now());
+  stream.send(eventText('current', listener.position, JSON.stringify({ record: shown })));
 }

@@ -23,7 +23,6 @@ import { isUnknownColumn } from '../../platform/database/errors.js';
 import type { Environment } from '../../platform/call.js';
 import { isHeld } from '../collections/onlineChangeDdl.js';
 import type { Parts } from './parts.js';
-import { type Author, demand, demandMissing, demandSettable, mayRead } from './author.js';
 import { type Shapes, unknownCollection } from '../collections/catalogue.js';
 import { tellWidened } from '../collections/widening.js';
 import { releaseReferences, incomingReferences } from './referenceStore.js';
@@ -43,6 +42,9 @@ import {
   type StoredRecord,
   updateRecord,
 } from './writeStore.js';
+import type { Author } from './author.js';
+import { demand, demandMissing, demandSettable } from './demands.js';
+import { mayRead, asSeen, leaveOut, unseenIn } from './reading.js';
 
 /** A version the caller requires: If-Match; `absent` is `If-None-Match: *`. */
 export type Expected = { version?: number; absent?: boolean };
@@ -164,7 +166,8 @@ export class Records {
 
   async create(on: Statements, scope: RecordScope, body: JsonObject): Promise<StoredRecord> {
     const { shape, fresh } = await this.prepareCreate(on, scope, body);
-    return this.#shown(shape, await insertRecord(on, shape, fresh, new Date(this.parts.now()), scope.author.by), scope.author);
+    const record = await insertRecord(on, shape, fresh, new Date(this.parts.now()), scope.author.by);
+    return this.#shown(on, scope, shape, record);
   }
 
   /** Replaces or creates. @returns the record, and whether it is new */
@@ -188,7 +191,7 @@ export class Records {
           const fresh = { id, chosen: true, ...this.#ownership(rest, author, null) };
           const prepared = await this.#prepareNew(on, scope, shapes, shape, fresh);
           const record = await insertRecord(on, prepared.shape, prepared.fresh, new Date(this.parts.now()), author.by);
-          return { record: this.#shown(prepared.shape, record, author), created: true };
+          return { record: await this.#shown(on, scope, prepared.shape, record), created: true };
         } catch (error) {
           if (error instanceof Problem && error.problem === 'already-exists' && !error.extras.fields && !expected.absent) continue;
           throw error;
@@ -273,9 +276,11 @@ export class Records {
     const before = presentRow(shape, row, null, true);
     const check = await this.#check(environment, collection, shape, values, extent, author);
     const checked = { ...empty, ...check.values };
-    // A default is for a new record: what the author may not set stays when it is not sent.
+    // A default is for a new record: what the author may not set or see stays when it is not sent.
+    const unseen = await unseenIn(on, shapes, shape, before, author, now);
     if (!author.trusted)
-      for (const [name, { setBy }] of shape.fields) if (setBy !== undefined && !Object.hasOwn(values, name)) delete checked[name];
+      for (const [name, { setBy }] of shape.fields)
+        if ((setBy !== undefined || unseen.includes(name)) && !Object.hasOwn(values, name)) delete checked[name];
     await demand(on, author, now, { shapes, shape, action: 'update', record: { ...before, ...checked, ownerId } });
     await demandSettable(on, author, now, { shapes, shape, record: before }, changedNames(before, checked));
     await this.#demandReferences(on, author, shapes, shape, checked, before);
@@ -283,7 +288,8 @@ export class Records {
     const record = await updateRecord(on, shape, row, { ownerId, values: checked }, new Date(now), author.by);
     if (!record) return null;
     const readable = await mayRead(on, shapes, shape, record, author, now);
-    return this.#shown(shape, readable ? record : sentBack(record, values), author);
+    const shown = readable ? record : sentBack(record, values);
+    return leaveOut(author.trusted ? shown : withoutHidden(shape, shown), await unseenIn(on, shapes, shape, record, author, now));
   }
 
   async remove(on: Statements, scope: RecordScope, id: string, expected: Expected): Promise<void> {
@@ -388,8 +394,11 @@ export class Records {
     throw missing(shape.name, id, author);
   }
 
-  #shown(shape: CollectionShape, record: StoredRecord, author: Author): StoredRecord {
-    return author.trusted ? record : withoutHidden(shape, record);
+  /** A new record as its author is shown it. */
+  async #shown(on: Statements, { environment, author }: RecordScope, shape: CollectionShape, record: StoredRecord): Promise<StoredRecord> {
+    if (author.trusted) return record;
+    const shapes = await this.parts.catalogue.shapes(environment, shape.name);
+    return asSeen(on, shapes, shape, record, author, this.parts.now());
   }
 
   /** Separates the owner from the fields. Only trusted callers may name an owner; others own what they create. */

@@ -6,7 +6,6 @@ import { type Answer, bind, bindBoth, type Call, environmentOf, type Route } fro
 import { EventStream } from '../../platform/live/eventStream.js';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Parts } from './parts.js';
-import { authorOf } from './author.js';
 import { Batches } from './batch.js';
 import { History } from './historyStore.js';
 import { RecordLists } from './listStore.js';
@@ -15,6 +14,7 @@ import { type Expected, type RecordScope, Records } from './records.js';
 import { Summaries } from './summaryStore.js';
 import { tryRule } from './tryRule.js';
 import type { StoredRecord } from './writeStore.js';
+import { authorOf } from './author.js';
 
 /**
  * Records, for apps and servers (access rules decide; a server key needs only its scope) and for members (their role

@@ -4,13 +4,13 @@ import { bindSlots, type Json, type JsonObject, nearest, own } from '@orchard/co
 import { bindList, compileList } from '../../platform/database/listing.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
-import { askingOf, type Author } from './author.js';
 import type { Shapes } from '../collections/catalogue.js';
 import { presentValue } from '../collections/columns.js';
 import { demandList, inRange } from './listStore.js';
 import { QueryBuilder, scopeOf, visibleSql } from '../collections/querySql.js';
 import type { Records } from './records.js';
 import { type CollectionShape, kindIn, visibleNames } from '../collections/shape.js';
+import { askingOf, type Author } from './author.js';
 
 export type SummaryRequest = { group?: string | undefined; measure?: string | undefined; filter?: string | undefined; limit: number };
 export type Summary = { groups: JsonObject[]; more: boolean };
@@ -27,6 +27,8 @@ const STEPS: Record<string, (column: string) => string> = {
 };
 const MEASURES = ['sum', 'avg', 'min', 'max', 'distinct'] as const;
 
+/** The column of a field, as the caller sees it. */
+type ColumnOf = (name: string) => string;
 type Column = { name: string; sql: string; slots: []; read: (value: unknown) => Json };
 
 const invalid = (path: string, problem: string, expected: string) =>
@@ -42,8 +44,10 @@ export class Summaries {
     const { shapes, shape } = await this.records.known(environment, collection);
     demandList(shapes, shape, author);
     const builder = new QueryBuilder(shapes, shape);
-    const groups = readGroups(shape, request.group, author.trusted);
-    const measures = readMeasures(shape, request.measure, author.trusted);
+    const columns = builder.names(author.trusted);
+    const columnOf = (name: string) => columns.column([name]);
+    const groups = readGroups(shape, request.group, author.trusted, columnOf);
+    const measures = readMeasures(shape, request.measure, author.trusted, columnOf);
     const compiled = compileList(
       { scope: scopeOf(shapes, shape, author.trusted), names: builder.names(author.trusted) },
       { filter: request.filter, sort: undefined },
@@ -91,7 +95,7 @@ function fieldOf(shape: CollectionShape, name: string, path: string, withHidden:
 }
 
 /** `position:0.5`: cells of so many degrees, each told by its centre. */
-function cellOf(name: string, step: string, term: string): Column {
+function cellOf(name: string, step: string, term: string, column: string): Column {
   const width = /^\d+(\.\d+)?$/.test(step) ? Number(step) : 0;
   if (!(width >= LEAST_CELL && width <= MOST_CELL))
     throw invalid(
@@ -99,7 +103,7 @@ function cellOf(name: string, step: string, term: string): Column {
       `\`${term}\` is not a cell of a grid.`,
       `a width in degrees from ${LEAST_CELL} to ${MOST_CELL}, such as ${name}:0.5`,
     );
-  const index = (axis: string) => `FLOOR(${axis}(t.\`${name}\`) / ${width}e0)`;
+  const index = (axis: string) => `FLOOR(${axis}(${column}) / ${width}e0)`;
   return {
     name: term,
     sql: `CONCAT(${index('ST_X')}, ' ', ${index('ST_Y')})`,
@@ -114,7 +118,7 @@ function cellOf(name: string, step: string, term: string): Column {
 }
 
 /** `hut,createdAt:week`, `position:0.5`. */
-function readGroups(shape: CollectionShape, text: string | undefined, withHidden: boolean): Column[] {
+function readGroups(shape: CollectionShape, text: string | undefined, withHidden: boolean, columnOf: ColumnOf): Column[] {
   const groups = terms(text);
   if (groups.length > MAX_GROUPS_BY)
     throw invalid('query.group', `A summary groups by ${groups.length} fields.`, `at most ${MAX_GROUPS_BY}`);
@@ -132,21 +136,21 @@ function readGroups(shape: CollectionShape, text: string | undefined, withHidden
         );
       return {
         name: term,
-        sql: `t.\`${name}\``,
+        sql: columnOf(name),
         slots: [],
         read: (value) => presentValue(kind === 'time' ? 'time' : (shape.fields.get(name)?.type ?? 'text'), value),
       };
     }
-    if (kind === 'place') return cellOf(name, step, term);
+    if (kind === 'place') return cellOf(name, step, term, columnOf(name));
     const write = own(STEPS, step);
     if (!write || (kind !== 'time' && kind !== 'date'))
       throw invalid('query.group', `\`${term}\` is not a step of time.`, 'a date or time field with :hour, :day, :week or :month');
-    return { name: term, sql: write(`t.\`${name}\``), slots: [], read: (value) => (value ?? null) as Json };
+    return { name: term, sql: write(columnOf(name)), slots: [], read: (value) => (value ?? null) as Json };
   });
 }
 
 /** `count,sum:nights,distinct:guest`; the count alone by default. */
-function readMeasures(shape: CollectionShape, text: string | undefined, withHidden: boolean): Column[] {
+function readMeasures(shape: CollectionShape, text: string | undefined, withHidden: boolean, columnOf: ColumnOf): Column[] {
   const measures = terms(text);
   if (measures.length > 20) throw invalid('query.measure', 'A summary has at most 20 measures.', 'up to 20');
   const number = (value: unknown): Json => (value === null || value === undefined ? null : Number(value));
@@ -160,7 +164,7 @@ function readMeasures(shape: CollectionShape, text: string | undefined, withHidd
         'count, or sum, avg, min, max or distinct with a field, such as sum:nights',
       );
     const kind = fieldOf(shape, name, 'query.measure', withHidden);
-    const column = `t.\`${name}\``;
+    const column = columnOf(name);
     if (how === 'distinct') return { name: term, sql: `COUNT(DISTINCT ${column})`, slots: [], read: number };
     if (how === 'sum' || how === 'avg') {
       if (kind !== 'number')

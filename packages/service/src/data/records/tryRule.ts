@@ -1,18 +1,20 @@
-/** Tries an access rule: whether it allows a user and a record, and which part decided. */
+/** Tries a rule of a collection or of a field: whether it allows a user and a record, and which part decided. */
 import { Problem } from '@orchard/contract';
-import { checkFields, explainFilter, type JsonObject, type RecordAction } from '@orchard/core';
+import { checkFields, explainFilter, type JsonObject, nearest, type RecordAction } from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { fieldsForRules } from '../../people/users/fields.js';
 import { UserStore } from '../../people/users/store.js';
-import { askingOf, type Author, loadRelated } from './author.js';
 import { readRule, scopeOf } from '../collections/querySql.js';
 import { missing, type Records } from './records.js';
-import { presentRow } from '../collections/shape.js';
+import { type CollectionShape, presentRow } from '../collections/shape.js';
 import { newRecord } from './writeStore.js';
+import { askingOf, type Author } from './author.js';
+import { loadRelated } from './reading.js';
 
 export type Trial = {
-  action: RecordAction;
+  action: RecordAction | 'see' | 'set';
+  field?: string | undefined;
   user: string | null;
   roles?: string[] | undefined;
   record: string | JsonObject;
@@ -31,13 +33,24 @@ export async function tryRule(parts: Parts, records: Records, environment: Envir
     told: true,
     by: '',
   };
-  const text = trial.rule ?? shape.rules[trial.action];
+  const text = trial.rule ?? ruleInForce(shape, trial);
   const rule = readRule(shapes, shape, text);
   if ('broken' in rule) throw new Problem('malformed-filter', `${rule.broken}.`);
   const record = await subject(parts, records, environment, collection, trial.record, author);
   const related = rule.paths.length > 0 ? await loadRelated(shape.db, shapes, shape, record, rule.paths, 'team') : undefined;
   const explained = explainFilter(rule.tree, scopeOf(shapes, shape, true), record, askingOf(author, parts.now()), related);
   return { allowed: explained.result === true, rule: text, explained };
+}
+
+/** A field without a rule of its own goes by those of the collection. */
+function ruleInForce({ name, fields, rules }: CollectionShape, { action, field = '' }: Trial): string {
+  if (action !== 'see' && action !== 'set') return rules[action];
+  const tried = fields.get(field);
+  if (!tried)
+    throw new Problem('invalid-input', `\`${name}\` has no field \`${field}\`${nearest(field, fields.keys()) || '.'}`, {
+      fields: [{ path: 'body.field', problem: 'Name the field to see or set.', expected: `one of: ${[...fields.keys()].join(', ')}` }],
+    });
+  return action === 'see' ? (tried.seenBy ?? rules.read) : (tried.setBy ?? rules.update);
 }
 
 /** The record as it is, or as it would be after it was created by this user. */
