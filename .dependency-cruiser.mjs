@@ -58,6 +58,7 @@ const ROOMS = {
     'messages/topics',
     'people/users',
   ],
+  'messages/standing': ['data/collections', 'data/records', 'messages/devices', 'messages/notifications', 'people/users', 'setup/notices'],
   'messages/sms': ['messages/gateways', 'messages/notifications', 'messages/optOuts', 'people/users'],
   'messages/mail': ['messages/notifications'],
   'messages/channels': ['messages/notifications', 'messages/presence'],

@@ -62,6 +62,7 @@ const SentPage = page(() => import('./pages/sent.js'), 'SentPage');
 const SmsInboxPage = page(() => import('./pages/smsInbox.js'), 'SmsInboxPage');
 const TeamPage = page(() => import('./pages/team.js'), 'TeamPage');
 const TokensPage = page(() => import('./pages/tokens.js'), 'TokensPage');
+const StandingPage = page(() => import('./pages/standing.js'), 'StandingPage');
 const TopicsPage = page(() => import('./pages/topics.js'), 'TopicsPage');
 const EntryPage = page(() => import('./pages/entry.js'), 'EntryPage');
 const UsersPage = page(() => import('./pages/users.js'), 'UsersPage');
@@ -135,6 +136,7 @@ function Pages({ member }: { member: Member }) {
         <Route path="compose" element={<ComposePage />} />
         <Route path="sent" element={<SentPage />} />
         <Route path="sent/:id" element={<NotificationPage />} />
+        <Route path="standing" element={<StandingPage />} />
         <Route path="topics" element={<TopicsPage />} />
         <Route path="channels" element={<ChannelsPage />} />
         <Route path="devices" element={<DevicesPage />} />

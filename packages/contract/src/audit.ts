@@ -22,6 +22,7 @@ export const AUDIT_KINDS = {
   channel: 'environment',
   gateway: 'environment',
   notification: 'environment',
+  'standing notification': 'environment',
   'opt-out': 'environment',
   'message settings': 'environment',
   job: 'environment',

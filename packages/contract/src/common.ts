@@ -99,3 +99,14 @@ export function operation<
 >(declared: Declared<P, Q, B, R>): Operation<P, Q, B, R> {
   return { params: none as never, query: none as never, status: 200, problems: [], ...declared } as Operation<P, Q, B, R>;
 }
+
+export const timeZone = z
+  .string()
+  .max(64)
+  .refine((name) => {
+    try {
+      return Boolean(new Intl.DateTimeFormat('en', { timeZone: name }));
+    } catch {
+      return false;
+    }
+  }, 'A name of the time zone database, such as Europe/Oslo.');

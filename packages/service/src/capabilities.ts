@@ -14,6 +14,7 @@ import { notifications } from './messages/notifications/capability.js';
 import { optOuts } from './messages/optOuts/capability.js';
 import { messageSettings } from './messages/settings/capability.js';
 import { sms } from './messages/sms/capability.js';
+import { standing } from './messages/standing/capability.js';
 import { topics } from './messages/topics/capability.js';
 import { alerts } from './operations/alerts/capability.js';
 import { jobs } from './operations/jobs/capability.js';
@@ -66,6 +67,7 @@ const ROOMS = [
   devices,
   topics,
   notifications,
+  standing,
   sms,
   mail,
   channels,

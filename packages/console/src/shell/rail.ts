@@ -1,5 +1,6 @@
 /** The left rail: every page of an environment, grouped by task. */
 import {
+  IconCalendarClock,
   IconBellRinging,
   IconBolt,
   IconBroadcast,
@@ -53,6 +54,7 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
     entries: [
       { to: 'compose', label: 'Compose', icon: IconPencilPlus },
       { to: 'sent', label: 'Sent', icon: IconSend2 },
+      { to: 'standing', label: 'Standing', icon: IconCalendarClock },
       { to: 'topics', label: 'Topics', icon: IconHash },
       { to: 'channels', label: 'Channels', icon: IconBroadcast },
       { to: 'devices', label: 'Devices', icon: IconDeviceMobile },

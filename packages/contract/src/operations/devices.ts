@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import { deviceId, ENVIRONMENT, environmentParams, listQuery, nothing, operation, page, time, uuid } from '../common.js';
+import { deviceId, ENVIRONMENT, environmentParams, listQuery, nothing, operation, page, time, timeZone, uuid } from '../common.js';
 
 export const PLATFORMS = ['ios', 'android', 'web', 'desktop'] as const;
 export const PERMISSIONS = ['granted', 'denied', 'unasked'] as const;
@@ -20,16 +20,6 @@ const subscription = z.strictObject({
   expirationTime: z.number().nullable().optional(),
 });
 
-const timeZone = z
-  .string()
-  .max(64)
-  .refine((name) => {
-    try {
-      return Boolean(new Intl.DateTimeFormat('en', { timeZone: name }));
-    } catch {
-      return false;
-    }
-  }, 'A name of the time zone database, such as Europe/Oslo.');
 const locale = z
   .string()
   .max(35)

@@ -80,7 +80,7 @@ export const contentSet = content.extend({
 });
 export type ContentInput = z.input<typeof contentSet>;
 
-const clock = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'A time of day, such as 22:00.');
+export const clock = z.string().regex(/^([01]\d|2[0-3]):[0-5]\d$/, 'A time of day, such as 22:00.');
 export const options = {
   way: z.enum(WAYS).default('push'),
   urgency: z.enum(['very-low', 'low', 'normal', 'high']).default('normal').describe('RFC 8030 section 5.3'),

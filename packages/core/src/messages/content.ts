@@ -1,6 +1,7 @@
 /** The content of a notification in its variants, and the content for one device. */
 import { type JsonObject, own } from '../json.js';
 import {
+  fillGroup,
   fillTemplate,
   isPlainText,
   type Known,
@@ -107,13 +108,38 @@ export function* contentsOf(set: ContentSet): Generator<{ at: string; content: N
   if (set.second) yield { at: 'second.content.', content: set.second.content };
 }
 
-/** What is wrong with the templates of a content set: unknown variables, braces that do not fit, data that is not there. */
-export function contentProblems(set: ContentSet): { at: string; problem: string }[] {
+/**
+ * A content set with the variables of one group filled, in every text.
+ * @throws {MissingValue}
+ */
+export function fillSet(set: ContentSet, group: string, values: JsonObject): ContentSet {
+  const fill = <C extends NotificationContent>(content: C): C => {
+    const filled = { ...content };
+    for (const name of TEXT_NAMES)
+      if (content[name] !== undefined) filled[name] = fillGroup(content[name], group, values) as C[typeof name];
+    return filled;
+  };
+  const each = (contents: Record<string, NotificationContent>) =>
+    Object.fromEntries(Object.entries(contents).map(([name, content]) => [name, fill(content)]));
+  return {
+    ...fill(set),
+    ...(set.platforms ? { platforms: each(set.platforms) } : {}),
+    ...(set.locales ? { locales: each(set.locales) } : {}),
+    ...(set.second ? { second: { ...set.second, content: fill(set.second.content) } } : {}),
+  };
+}
+
+/**
+ * What is wrong with the templates of a content set: unknown variables, braces that do not fit, data that is not there.
+ * @param more variables besides those of every content
+ */
+export function contentProblems(set: ContentSet, more: { [name: string]: Known } = {}): { at: string; problem: string }[] {
+  const known = { ...CONTENT_VARIABLES, ...more };
   const found: { at: string; problem: string }[] = [];
   for (const { at, content } of contentsOf(set)) {
     for (const name of TEXT_NAMES) {
       if (content[name] === undefined) continue;
-      const problem = templateProblem(content[name], CONTENT_VARIABLES, content.data ?? set.data ?? {});
+      const problem = templateProblem(content[name], known, content.data ?? set.data ?? {});
       if (problem) found.push({ at: `${at}${name}`, problem });
     }
   }

@@ -1,6 +1,7 @@
 export * from './answers.js';
 export * from './content.js';
 export * from './dueTimes.js';
+export * from './standing.js';
 export * from './fileKind.js';
 export * from './flight.js';
 export * from './mapping.js';

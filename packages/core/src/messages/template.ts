@@ -52,6 +52,22 @@ export function parseTemplate(text: string): Template {
   return parts;
 }
 
+const escaped = (text: string): string => text.replace(/[{}]/g, '$&$&');
+
+/**
+ * Fills the variables of one group, and leaves the others in the text for later.
+ * @throws {MissingValue}
+ */
+export function fillGroup(text: string, group: string, values: JsonObject): string {
+  return parseTemplate(text)
+    .map((part) => {
+      if (typeof part === 'string') return escaped(part);
+      if (part.path[0] === group) return escaped(fillTemplate([part], { [group]: values }));
+      return `{${part.path.join('.')}${part.otherwise === null ? '' : `|${part.otherwise}`}}`;
+    })
+    .join('');
+}
+
 /** Whether a template is a text without variables. */
 export const isPlainText = (template: Template): boolean => template.every((part) => typeof part === 'string');
 

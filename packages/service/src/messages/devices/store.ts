@@ -1,6 +1,6 @@
 /** Devices, as rows. */
 import type { Device } from '@orchard/contract';
-import { and, eq, isNotNull, isNull } from 'drizzle-orm';
+import { and, desc, eq, inArray, isNotNull, isNull } from 'drizzle-orm';
 import type { Statements } from '../../platform/database/connection.js';
 import { cutPage, type ListGround, type ListRequest, planList } from '../../platform/database/listing.js';
 import type { Environment } from '../../platform/call.js';
@@ -13,6 +13,8 @@ import { deviceTable } from './tables.js';
 /** A device that its network reports as gone, at the address that was tried. */
 export type GoneDevice = { deviceId: string; endpoint: string | null; token: string | null; reason: string };
 const RETIRED_AT_ONCE = 100;
+/** Of one user: the zone of the device used last, how many can be reached, and why that one cannot. */
+export type Carried = { zone: string; reachable: number; why: string | null };
 export type DeviceRow = typeof deviceTable.$inferSelect;
 
 export function presentDevice(row: DeviceRow, ways: PushWays): Device {
@@ -119,6 +121,31 @@ export class DeviceStore {
     const devices = environment.db.table(deviceTable);
     const rows = await environment.db.orm.select().from(devices).where(eq(devices.userId, userId));
     return Promise.all(rows.map((row) => this.present(environment, row)));
+  }
+
+  /** The time zones of devices in use. */
+  async zones({ db }: Pick<Environment, 'db'>): Promise<string[]> {
+    const rows = await db.rows<{ zone: string }>(`SELECT DISTINCT timeZone AS zone FROM ${db.of(deviceTable)} WHERE userId IS NOT NULL`);
+    return rows.map(({ zone }) => zone);
+  }
+
+  /** What each of these users carries; users without a device are left out. */
+  async carriedBy(environment: Environment, userIds: readonly string[]): Promise<Map<string, Carried>> {
+    if (userIds.length === 0) return new Map();
+    const devices = environment.db.table(deviceTable);
+    const rows = await environment.db.orm
+      .select()
+      .from(devices)
+      .where(inArray(devices.userId, [...userIds]))
+      .orderBy(desc(devices.lastSeenAt));
+    const ways = pushWaysOf(await this.parts.gateways.rows(environment));
+    const carried = new Map<string, Carried>();
+    for (const row of rows) {
+      const why = whyNot(row, ways);
+      const known = carried.get(row.userId as string) ?? { zone: row.timeZone, reachable: 0, why };
+      carried.set(row.userId as string, { ...known, reachable: known.reachable + (why === null ? 1 : 0) });
+    }
+    return carried;
   }
 
   async list(environment: Environment, request: ListRequest, ground: ListGround) {

@@ -53,22 +53,26 @@ export async function rewriteNotification(parts: Parts, store: NotificationStore
 
 /**
  * A notification created by the service itself, checked like any other before anything is stored.
- * @returns a function that sends it
+ * @returns a function that sends it, with what else belongs into its transaction, and gives its id
  * @throws {Problem} invalid-input, message-too-large; audience-empty by what is returned
  */
 export async function prepareNotification(
   parts: Parts,
   environment: Environment,
-  wanted: Pick<NewNotification, 'audience' | 'title' | 'body' | 'link'>,
+  wanted: ContentSet & Pick<NewNotification, 'audience'> & Partial<Pick<NewNotification, 'way'>>,
   { createdBy, trace }: { createdBy: string; trace: string | null },
-): Promise<() => Promise<void>> {
+): Promise<(also?: (on: Statements, notification: string) => Promise<void>) => Promise<string>> {
   const store = new NotificationStore();
-  const body: NewNotification = { ...wanted, way: 'push', urgency: 'normal', ttlS: 86_400 };
+  const body = { way: 'push', urgency: 'normal', ttlS: 86_400, ...wanted } as NewNotification;
   const { row, content } = await rowFrom(parts, body, createdBy, trace);
   await demandSendable(parts, environment, body, content);
-  return async () => {
-    await environment.db.transaction((on) => write(parts, store, on, environment, row));
+  return async (also) => {
+    await environment.db.transaction(async (on) => {
+      await also?.(on, row.id);
+      await write(parts, store, on, environment, row);
+    });
     await afterWriting(parts, store, environment, row.id);
+    return row.id;
   };
 }
 

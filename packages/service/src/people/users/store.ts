@@ -1,7 +1,7 @@
 /** Users and their sessions, as rows. */
 import { Problem, type User } from '@orchard/contract';
 import type { JsonObject, ValueKind } from '@orchard/core';
-import { and, desc, eq, gt, isNotNull, isNull, lte, ne } from 'drizzle-orm';
+import { and, desc, eq, inArray, gt, isNotNull, isNull, lte, ne } from 'drizzle-orm';
 import { isDuplicate, isReferenceError } from '../../platform/database/errors.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
@@ -67,6 +67,17 @@ export class UserStore {
     if (ids.length === 0) return new Set();
     const rows = await environment.db.runRows<{ id: string }>(`SELECT id FROM ${environment.db.of(userTable)} WHERE id IN (?)`, [ids]);
     return new Set(rows.map(({ id }) => id));
+  }
+
+  /** Names and addresses of these users, by id. */
+  async several({ db }: Environment, ids: readonly string[]): Promise<Map<string, { name: string | null; email: string | null }>> {
+    if (ids.length === 0) return new Map();
+    const users = db.table(userTable);
+    const rows = await db.orm
+      .select({ id: users.id, name: users.name, email: users.email })
+      .from(users)
+      .where(inArray(users.id, [...ids]));
+    return new Map(rows.map(({ id, ...user }) => [id, user]));
   }
 
   async findByEmail(environment: Environment, email: string): Promise<UserRow | null> {
