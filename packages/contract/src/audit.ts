@@ -21,6 +21,7 @@ export const AUDIT_KINDS = {
   topic: 'environment',
   channel: 'environment',
   gateway: 'environment',
+  'signing request': 'environment',
   notification: 'environment',
   'standing notification': 'environment',
   'opt-out': 'environment',

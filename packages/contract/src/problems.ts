@@ -110,6 +110,11 @@ export const PROBLEMS = {
     title: 'The sum would pass a limit of the field',
     cure: 'See `fields` for the limit. Nothing was added.',
   },
+  'devices-stranded': {
+    status: 409,
+    title: 'Registered devices could not be reached any more',
+    cure: 'Keep the address and project that they registered with, or set `strandDevices` to go ahead all the same.',
+  },
   'key-reused': {
     status: 422,
     title: 'The Idempotency-Key belongs to another call',

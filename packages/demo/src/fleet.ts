@@ -58,6 +58,8 @@ export async function registerFleet(address: string, network: string, seeded: Se
           locale: person.locale,
           timeZone: person.timeZone,
           permission: allowed ? 'granted' : chance > 0.08 ? 'denied' : 'unasked',
+          // One in six has switched sounds off, and one in nine the number on the icon.
+          ...(platform === 'ios' && allowed ? { allows: { alert: true, sound: i % 6 !== 2, badge: i % 9 !== 4 } } : {}),
           country,
           pushAddress: allowed ? { token, ...(platform === 'ios' ? { stage: 'trial' as const } : {}) } : null,
         },

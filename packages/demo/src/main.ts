@@ -11,7 +11,7 @@ import { writeHistory } from './history.js';
 import { MAIL_ACCOUNT } from '@orchard/simulators';
 import { seedDateNotes } from './dateNotes.js';
 import { seedPeople } from './people.js';
-import { type SimulatorAddresses, seedChannels, seedGateways, seedMessages, seedTeam, seedTopics } from './messages.js';
+import { type SimulatorAddresses, seedChannels, seedGateways, seedMessages, seedStanding, seedTeam, seedTopics } from './messages.js';
 import { APP, HANDSETS, HIKER, hikers, OWNER } from './scenario.js';
 import { ON_CALL, seedOperations } from './operations.js';
 import { type EnvironmentName, seed, signInOwner } from './seed.js';
@@ -176,6 +176,7 @@ async function fill(
   await seedTopics(owner, seeded.people, devices);
   await seedChannels(owner);
   await seedMessages(owner, service.address, simulators, seeded, devices, now);
+  await seedStanding(owner);
   step('seeding ninety days of calls');
   await seedCalls(owner, data, 'dev', devices, now);
   const liveDevices = await registerFleet(service.address, simulators.address, seeded.live);
@@ -205,8 +206,8 @@ async function fill(
 
 /** Calls of a weekday, and the records that collections had seven days ago. */
 const PAST = {
-  dev: { callsADay: 14_000, sizes: { huts: 14, photos: 10_000, trails: 13, bookings: 118, hazards: 15, notices: 2, bulletins: 1 } },
-  live: { callsADay: 6_000, sizes: { huts: 14, photos: 10_000, trails: 13, bookings: 41, hazards: 5, notices: 1, bulletins: 1 } },
+  dev: { callsADay: 14_000, sizes: { huts: 14, photos: 10_000, trails: 13, bookings: 118, hazards: 15, notices: 58, bulletins: 1 } },
+  live: { callsADay: 6_000, sizes: { huts: 14, photos: 10_000, trails: 13, bookings: 41, hazards: 5, notices: 24, bulletins: 1 } },
 } as const;
 
 /** A week of recorded calls, written into the environment's own database. */

@@ -252,3 +252,25 @@ async function tellOf(
     });
   }
 }
+
+/** What guests get without anybody sending it. */
+export async function seedStanding(owner: HttpClient): Promise<void> {
+  await owner.call(operations.standing.add, {
+    params,
+    body: {
+      name: 'The evening before arrival',
+      collection: 'bookings',
+      field: 'arrives',
+      filter: "state <> 'cancelled'",
+      to: 'guest',
+      daysBefore: 1,
+      at: '18:00',
+      title: 'Tomorrow at {record.hut.name}',
+      body: 'Hello {user.name|hiker}, your {record.party} bunks are ready from three in the afternoon.',
+      link: '/bookings/{record.id}',
+      locales: {
+        nb: { title: 'I morgen på {record.hut.name}', body: 'Hei {user.name|der}, {record.party} senger er klare fra klokken tre.' },
+      },
+    },
+  });
+}

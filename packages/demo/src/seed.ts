@@ -1,6 +1,7 @@
 /** Fills a fresh installation with the scenario, through the API. */
 import { createHttpClient, type HttpClient, type NamedField, operations, Problem, SCOPES } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
+import { seedNotices } from './notices.js';
 import { APP, HIKER, HUTS, type Hiker, hikers, MEMBERS, OWNER, seededRandom, STORE_ID } from './scenario.js';
 
 /** How much each environment holds: `dev` has everything, `live` what its users created. */
@@ -82,10 +83,14 @@ const REGIONS = ['south', 'middle', 'north'];
 
 async function seedCollections(owner: HttpClient, environment: string): Promise<void> {
   const params = { app: APP.name, environment };
-  const make = (name: string, rules: Record<string, string>, fields: Record<string, Omit<NamedField, 'name'>>) =>
+  const make = (
+    name: string,
+    rules: Record<string, string>,
+    fields: Record<string, Omit<NamedField, 'name' | 'seenBy'> & { seenBy?: string }>,
+  ) =>
     owner.call(operations.collections.create, {
       params,
-      body: { name, rules, fields: Object.entries(fields).map(([field, of]) => ({ name: field, ...of })) },
+      body: { name, rules, fields: Object.entries(fields).map(([field, of]) => ({ name: field, ...of }) as NamedField) },
     });
   await make('huts', EVERYONE_READS, {
     name: { ...text, required: true, maxLength: 60 },
@@ -133,6 +138,7 @@ async function seedCollections(owner: HttpClient, environment: string): Promise<
       position: { type: 'place' },
       note: { ...text, maxLength: 500 },
       photo: text,
+      phone: { ...text, maxLength: 30, seenBy: `${OWNER_RULE} OR A_CONTAINS(me('roles'), ('rescuer'))` },
       seenAt: { type: 'time', default: 'now()' },
     },
   );
@@ -191,6 +197,7 @@ async function seedRecords(owner: HttpClient, environment: EnvironmentName, peop
   const pick = <T>(list: readonly T[]) => list[Math.floor(random() * list.length)] as T;
   await seedHuts(put, people, random);
   await seedPhotos(owner, environment, now, seededRandom(17));
+  await seedNotices(owner, environment, now);
   await put('bulletins', 'ridge-weather', {
     title: 'Ridge weather',
     body: 'Wind from the west, 14 m/s on the ridge, snow above 1,400 m after noon.',
@@ -267,6 +274,7 @@ function hazard(pick: Pick, random: () => number, people: Seeded['people']): Jso
     note: `Near ${near.name}.`,
     state: pick(['reported', 'approved', 'cleared']),
     photo: null,
+    phone: `+1202555${String(100 + Math.floor(random() * 100)).padStart(4, '0')}`,
     ownerId: pick(people).id,
   };
 }

@@ -92,6 +92,27 @@ export type ClientCertificateOrder = {
 /** A client certificate as a PKCS#12 file (RFC 7292). */
 export function clientCertificate(authority: Authority, order: ClientCertificateOrder): Buffer {
   const { privateKey, publicKey } = newKey();
+  const certificate = signedFor(authority, order, publicKey);
+  const key = order.withoutKey ? null : privateKey;
+  const pfx = forge.pkcs12.toPkcs12Asn1(key as forge.pki.rsa.PrivateKey, [certificate], order.password, { algorithm: 'aes256' });
+  return Buffer.from(forge.asn1.toDer(pfx).getBytes(), 'binary');
+}
+
+/**
+ * The certificate for a signing request (RFC 2986), in PEM: as networks do, with their own subject.
+ * @throws Error for a request that is not signed with its own key
+ */
+export function signRequest(authority: Authority, pem: string, order: Pick<ClientCertificateOrder, 'packageIdentifier' | 'stage'>): string {
+  const request = forge.pki.certificationRequestFromPem(pem);
+  if (!request.verify()) throw new Error('The request is not signed with its own key.');
+  return forge.pki.certificateToPem(signedFor(authority, order, request.publicKey as forge.pki.rsa.PublicKey));
+}
+
+function signedFor(
+  authority: Authority,
+  order: Pick<ClientCertificateOrder, 'packageIdentifier' | 'stage' | 'from' | 'until'>,
+  publicKey: forge.pki.rsa.PublicKey,
+): forge.pki.Certificate {
   const validity = years(1);
   const certificate = certificateFor(
     [
@@ -104,7 +125,5 @@ export function clientCertificate(authority: Authority, order: ClientCertificate
   );
   certificate.setExtensions([{ name: 'extKeyUsage', clientAuth: true }]);
   sign(authority, certificate);
-  const key = order.withoutKey ? null : privateKey;
-  const pfx = forge.pkcs12.toPkcs12Asn1(key as forge.pki.rsa.PrivateKey, [certificate], order.password, { algorithm: 'aes256' });
-  return Buffer.from(forge.asn1.toDer(pfx).getBytes(), 'binary');
+  return certificate;
 }

@@ -5,7 +5,7 @@ import { createServer, type IncomingMessage, type ServerResponse } from 'node:ht
 import type { AddressInfo } from 'node:net';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { type Authority, clientCertificate, makeAuthority } from './authority.js';
+import { type Authority, clientCertificate, makeAuthority, signRequest } from './authority.js';
 import { CairnNetwork } from './cairn.js';
 import { type Backend, Handset, type HandsetKind, type HandsetState, newHandset, type Networks } from './handset.js';
 import { MailServer } from './mailServer.js';
@@ -104,12 +104,27 @@ export async function startSimulators(settings: SimulatorSettings): Promise<Simu
     if (request.method === 'GET' && file)
       return void response.writeHead(200, { 'content-type': file[1], 'cache-control': 'no-store' }).end(readFileSync(join(PAGE, file[0])));
     if (path === '/wall/events') return openStream(request, response);
+    if (path === '/desk/cairn-sign') return signAtDesk(request, response);
     if (path.startsWith('/desk/')) return serveDesk(path, new URL(request.url ?? '/', address).searchParams, response);
     const faulty = /^\/faults\/(cairn|tarn|sms|mail)$/.exec(path)?.[1] as 'cairn' | 'tarn' | 'sms' | 'mail' | undefined;
     if (faulty) return serveFaults({ cairn, tarn, sms, mail }[faulty].faults, request, response);
     const action = /^\/wall\/(\d+)\/(\w+)(?:\/(\w+))?$/.exec(path);
     if (request.method === 'POST' && action) return act(request, response, Number(action[1]), action[2] as string, action[3]);
     response.writeHead(404, { 'content-type': 'text/plain' }).end('There is nothing here.\n');
+  }
+  /** Signs a request for a client certificate: the PEM comes as the body. */
+  async function signAtDesk(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const query = new URL(request.url ?? '/', address).searchParams;
+    const stage = query.get('stage') === 'live' ? 'live' : 'trial';
+    try {
+      const pem = signRequest(authority, String((await readBody(request, 20_000)) ?? ''), {
+        packageIdentifier: query.get('packageIdentifier') ?? '',
+        stage,
+      });
+      response.writeHead(200, { 'content-type': 'application/x-pem-file', 'cache-control': 'no-store' }).end(pem);
+    } catch (error) {
+      response.writeHead(400, { 'content-type': 'text/plain' }).end(`${(error as Error).message}\n`);
+    }
   }
   /** The desk of the networks, where developers get what their gateways need. */
   function serveDesk(path: string, query: URLSearchParams, response: ServerResponse): void {

@@ -90,6 +90,55 @@ function printCheck({ ok, steps }: GatewayCheck, options: GlobalOptions): void {
   for (const step of steps) print(`${step.ok ? 'passed' : 'failed'}  ${step.what}: ${printText(step.text)}`);
 }
 
+type CredentialOptions = { certificate?: string; keyFile?: string; passwordStdin?: boolean; strandDevices?: boolean };
+
+/** Replaces a credential, after saying what the file holds and which devices it would strand. */
+function addCredential(gateway: Command): void {
+  gateway
+    .command('credential')
+    .description('replace the credential of a gateway; says first what the file holds and how many devices it would strand')
+    .argument('<name>')
+    .option('--certificate <file>', 'PKCS#12 file, or the certificate signed for a signing request')
+    .option('--key-file <file>', 'signing key (PEM) or service account (JSON)')
+    .option('--password-stdin', 'read the password from standard input')
+    .option('--strand-devices', 'replace it although registered devices could not be reached any more')
+    .action(async (name: string, own: CredentialOptions, command: Command) => {
+      const { options, client, params } = workspace(command);
+      const at = { params: { ...params, gateway: name } };
+      const body = await credentialFrom(own);
+      const seen = await client.call(operations.gateways.previewCredential, { ...at, body });
+      if (!options.json) {
+        print(printText(seen.credential?.text ?? 'No credential.'));
+        print(
+          `${seen.devices} registered devices, of which ${seen.stranded} could not be reached any more. ${printText(seen.why ?? '')}`.trim(),
+        );
+      }
+      const strandDevices = own.strandDevices ?? false;
+      printGateway(await client.call(operations.gateways.patch, { ...at, body: { ...body, strandDevices } }), options);
+    });
+}
+
+async function credentialFrom({ certificate, keyFile, passwordStdin }: CredentialOptions) {
+  if (keyFile) return { keyFile: readText(keyFile, 'The key file') };
+  const password = passwordStdin || !certificate ? await passwordOf({ passwordStdin } as AddOptions, 'Password: ') : '';
+  return certificate ? { certificate: readFileSync(certificate).toString('base64'), password } : { password };
+}
+
+function addSigningRequests(program: Command): void {
+  program.command('signing-request').description('keys made here, and requests for their certificates');
+  addList(program, operations.gateways.signingRequests, [
+    'id',
+    'client',
+    ['subject', ({ subject }) => Object.values(subject).join(', ')],
+    'createdAt',
+  ]);
+  addCall(program, operations.gateways.addSigningRequest, { print: ({ pem }) => print(pem.trimEnd()) });
+  addRemoval(program, operations.gateways.removeSigningRequest, {
+    what: ({ request }) => `Deleting the signing request ${request} with its key`,
+    done: ({ request }) => `Deleted the signing request ${request}.`,
+  });
+}
+
 export function addGatewayCommands(program: Command): void {
   const gateway = program.command('gateway').description('gateways to push networks, SMS centres and mail servers');
   addList(
@@ -127,6 +176,8 @@ export function addGatewayCommands(program: Command): void {
       printGateway(await client.call(operations.gateways.create, { params, body: await newGateway(name, own) }), options);
     });
   addCall(program, operations.gateways.read, { print: printGateway });
+  addCredential(gateway);
+  addSigningRequests(program);
   addCall(program, operations.gateways.check, {
     about: 'check a gateway without sending anything',
     print(check, options) {

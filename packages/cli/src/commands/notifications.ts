@@ -119,6 +119,8 @@ export function printPreview(seen: AudiencePreview, options: GlobalOptions): voi
   if (options.json) return printItem(seen, options);
   print(`${seen.reachable} of ${seen.total} reachable`);
   for (const { platform, gateway, count } of seen.platforms) print(`  ${count} ${platform} through ${gateway}`);
+  if (seen.allowed)
+    print(`  ${seen.allowed.alert} show it, ${seen.allowed.sound} sound it, ${seen.allowed.badge} put a number on the icon`);
   for (const { platform, reason, count } of seen.unreachable) print(`  ${count} ${platform} unreachable: ${reason}`);
   for (const { gateway, bytes, mostBytes } of seen.sizes) print(`  ${bytes} of ${mostBytes} bytes at ${gateway}`);
   if (!seen.sms) return;

@@ -185,6 +185,11 @@ export function Reach({ seen, error, missing, broken }: ReachProps) {
           ))}
         </tbody>
       </table>
+      {seen.allowed && seen.reachable > 0 && (
+        <Text size="sm" c="dimmed">
+          {count(seen.allowed.alert)} show it, {count(seen.allowed.sound)} sound it, {count(seen.allowed.badge)} put a number on the icon
+        </Text>
+      )}
       {seen.behaviourAt && (
         <Text size="sm" c="dimmed">
           By what people did up to <Moment at={seen.behaviourAt} />

@@ -45,8 +45,10 @@ export function RecordTable({
   });
   const { fresh, mine } = useFresh(at, state.filter);
   const { edits, store, undo, error } = useEdits(at, mine);
-  const columns = columnsOf(collection, base, store);
-  if (words) columns.splice(1, 0, FOUND);
+  const [id, ...others] = columnsOf(collection, base, store) as [Column<OrchardRecord>, ...Column<OrchardRecord>[]];
+  // What was found stands for the texts that were searched.
+  const columns = words ? [id, FOUND, ...others.filter(({ name }) => !searched.includes(name))] : [id, ...others];
+
   const example = collection.fields.find(({ type }) => type === 'integer' || type === 'number');
   return (
     <>

@@ -3,6 +3,7 @@ import { FileInput, Group, NumberInput, PasswordInput, SegmentedControl, Select,
 import { type NewGateway, operations } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useEnvironment } from '../environment.js';
+import { SigningRequests } from './signingRequests.js';
 import { FormOf, type OperationForm, useOperationForm } from '../parts/operationForm.js';
 
 type Kind = NewGateway['kind'];
@@ -14,7 +15,7 @@ const KINDS: { value: Kind; label: string }[] = [
   { value: 'smtp', label: 'Mail over SMTP' },
 ];
 
-async function inBase64(file: File): Promise<string> {
+export async function inBase64(file: File): Promise<string> {
   let text = '';
   for (const byte of new Uint8Array(await file.arrayBuffer())) text += String.fromCharCode(byte);
   return btoa(text);
@@ -167,40 +168,55 @@ export function AddGateway({ onMade, installation = false }: { onMade: (name: st
   const { getInputProps, values, setFieldValue } = add.form;
   const { kind } = values;
   return (
-    <FormOf of={add} verb="Check and add">
-      <Select
-        label="Kind"
-        data={installation ? KINDS.filter((one) => !isPush(one.value)) : KINDS}
-        value={kind}
-        onChange={(value) => setFieldValue('kind', (value ?? 'certificate') as Kind)}
-        allowDeselect={false}
-      />
-      <Group grow align="flex-end">
-        <TextInput label="Name" required placeholder="ios-push" {...getInputProps('name')} />
-        <SegmentedControl aria-label="Stage" data={['trial', 'live']} {...getInputProps('stage')} />
-      </Group>
-      {isPush(kind) && (
+    <>
+      <FormOf of={add} verb="Check and add">
         <Select
-          label="Client"
-          description="The client whose devices it reaches"
-          required
-          data={(clients.data?.items ?? []).filter((one) => one.kind !== 'server').map((one) => one.name)}
-          {...getInputProps('client')}
+          label="Kind"
+          data={installation ? KINDS.filter((one) => !isPush(one.value)) : KINDS}
+          value={kind}
+          onChange={(value) => setFieldValue('kind', (value ?? 'certificate') as Kind)}
+          allowDeselect={false}
         />
-      )}
-      <SettingFields form={add.form} kind={kind} />
-      {kind === 'certificate' && (
-        <ChosenFile of={add} name="certificate" label="Certificate" description="PKCS#12 with its private key (.p12)" required />
-      )}
-      {kind === 'token' ? (
-        <ChosenFile of={add} name="keyFile" label="Key file" description="Signing key in PEM, or the JSON of a service account" required />
-      ) : (
-        <PasswordInput label={kind === 'certificate' ? 'Password of the file' : 'Password'} {...getInputProps('password')} />
-      )}
-      {isMapped(kind) && (
-        <ChosenFile of={add} name="mapping" label="Gateway mapping" description="JSON that defines the network’s protocol" required />
-      )}
-      <ChosenFile of={add} name="trust" label="Authority to trust" description="PEM; only for networks with one of their own" />
-    </FormOf>
+        <Group grow align="flex-end">
+          <TextInput label="Name" required placeholder="ios-push" {...getInputProps('name')} />
+          <SegmentedControl aria-label="Stage" data={['trial', 'live']} {...getInputProps('stage')} />
+        </Group>
+        {isPush(kind) && (
+          <Select
+            label="Client"
+            description="The client whose devices it reaches"
+            required
+            data={(clients.data?.items ?? []).filter((one) => one.kind !== 'server').map((one) => one.name)}
+            {...getInputProps('client')}
+          />
+        )}
+        <SettingFields form={add.form} kind={kind} />
+        {kind === 'certificate' && (
+          <ChosenFile
+            of={add}
+            name="certificate"
+            label="Certificate"
+            description="PKCS#12 with its private key (.p12), or the certificate signed for a request made here"
+            required
+          />
+        )}
+        {kind === 'token' ? (
+          <ChosenFile
+            of={add}
+            name="keyFile"
+            label="Key file"
+            description="Signing key in PEM, or the JSON of a service account"
+            required
+          />
+        ) : (
+          <PasswordInput label={kind === 'certificate' ? 'Password of the file' : 'Password'} {...getInputProps('password')} />
+        )}
+        {isMapped(kind) && (
+          <ChosenFile of={add} name="mapping" label="Gateway mapping" description="JSON that defines the network’s protocol" required />
+        )}
+        <ChosenFile of={add} name="trust" label="Authority to trust" description="PEM; only for networks with one of their own" />
+      </FormOf>
+      {kind === 'certificate' && values.client && <SigningRequests client={values.client} />}
+    </>
   );
 }

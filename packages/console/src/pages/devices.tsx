@@ -100,6 +100,7 @@ function DeviceInFull({ device, onGone }: { device: Device; onGone: () => void }
           ['Locale', device.locale],
           ['Time zone', device.timeZone],
           ['Permission', device.permission],
+          ['Allows', allowsWords(device)],
           ['Push network', device.pushOrigin],
           ['Last seen', <Moment key="l" at={device.lastSeenAt} />],
           ['First registered', <Moment key="f" at={device.createdAt} />],
@@ -195,4 +196,15 @@ function FollowedAndSent({ device }: { device: Device }) {
       </section>
     </>
   );
+}
+
+/** `alert, badge; no sound`. */
+function allowsWords({ allows }: Device): string {
+  const names = Object.entries(allows);
+  const list = (wanted: boolean) =>
+    names
+      .filter(([, allowed]) => allowed === wanted)
+      .map(([name]) => name)
+      .join(', ');
+  return [list(true), list(false) && `no ${list(false)}`].filter(Boolean).join('; ');
 }

@@ -5,6 +5,7 @@ import { IconCircleCheck, IconCircleDashed } from '@tabler/icons-react';
 import { Link } from 'react-router';
 import { OFTEN, useChange } from '../api.js';
 import { AddGateway } from '../gateways/addGateway.js';
+import { ReplaceCredential } from '../gateways/credential.js';
 import { Code, Empty, Facts, Moment, Trouble } from '../parts/basics.js';
 import { count, inWords } from '../parts/format.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
@@ -164,18 +165,21 @@ export function OneGateway({ gateway, onGone, installation = false }: { gateway:
             onConfirm={(done) => rotate.mutate(at, { onSuccess: done })}
           />
         ) : (
-          <ConfirmedButton
-            label="Remove"
-            verb="Remove"
-            question={`Remove gateway ${gateway.name}?`}
-            consequence={
-              installation
-                ? 'Its credential is deleted. Members are no longer reached through it.'
-                : 'Its credential is deleted. Queued messages fail, and devices of its client become unreachable.'
-            }
-            change={remove}
-            onConfirm={() => remove.mutate(at, { onSuccess: onGone })}
-          />
+          <>
+            {!installation && <ReplaceCredential gateway={gateway} />}
+            <ConfirmedButton
+              label="Remove"
+              verb="Remove"
+              question={`Remove gateway ${gateway.name}?`}
+              consequence={
+                installation
+                  ? 'Its credential is deleted. Members are no longer reached through it.'
+                  : 'Its credential is deleted. Queued messages fail, and devices of its client become unreachable.'
+              }
+              change={remove}
+              onConfirm={() => remove.mutate(at, { onSuccess: onGone })}
+            />
+          </>
         )}
       </Group>
       {gateway.mapping && (

@@ -1,5 +1,6 @@
 /** Standing notifications: what is sent for each record, who gets what next, and what was sent. */
 import {
+  Anchor,
   Button,
   Checkbox,
   Drawer,
@@ -14,6 +15,7 @@ import {
   Title,
 } from '@mantine/core';
 import { type Collection, operations, type Standing, type StandingDefinition, type Upcoming } from '@orchard/contract';
+import { useState } from 'react';
 import { Link } from 'react-router';
 import { OFTEN, useCall, useChange } from '../api.js';
 import { namesOf } from '../data/names.js';
@@ -80,10 +82,14 @@ function whenWords({ field, daysBefore, at, minutesBefore, zone }: StandingDefin
   return at ? `${start}, at ${at} ${zone ? `in ${zone}` : 'where each person is'}` : start;
 }
 
+/** How many are shown at first. */
+const FIRST = 5;
+
 function OneStanding({ standing, onGone }: { standing: Standing; onGone: () => void }) {
   const { params } = useEnvironment();
   const at = { ...params, standing: standing.id };
-  const next = useCall(operations.standing.next, { params: at });
+  const [limit, setLimit] = useState(FIRST);
+  const next = useCall(operations.standing.next, { params: at, query: { limit } });
   const sent = useCall(operations.standing.sent, { params: at, query: { limit: 20 } }, OFTEN);
   const remove = useChange(operations.standing.remove);
   return (
@@ -104,7 +110,18 @@ function OneStanding({ standing, onGone }: { standing: Standing; onGone: () => v
       </div>
       <section>
         <Title order={3}>Who gets what next</Title>
-        <Loaded of={next}>{({ items }) => <UpcomingTable items={items} collection={standing.collection} />}</Loaded>
+        <Loaded of={next}>
+          {({ items }) => (
+            <>
+              <UpcomingTable items={items} collection={standing.collection} />
+              {items.length === FIRST && (
+                <Button mt="xs" size="compact-sm" variant="subtle" onClick={() => setLimit(100)}>
+                  Show more
+                </Button>
+              )}
+            </>
+          )}
+        </Loaded>
       </section>
       <section>
         <Title order={3}>Sent</Title>
@@ -131,9 +148,9 @@ function OneStanding({ standing, onGone }: { standing: Standing; onGone: () => v
 function RecordLink({ collection, id }: { collection: string; id: string }) {
   const { base } = useEnvironment();
   return (
-    <Link className="mono" to={`${base}/data/${collection}?open=${encodeURIComponent(id)}`}>
+    <Anchor component={Link} size="sm" className="mono" to={`${base}/data/${collection}?open=${encodeURIComponent(id)}`}>
       {id.length > 20 ? `…${id.slice(-12)}` : id}
-    </Link>
+    </Anchor>
   );
 }
 
@@ -147,13 +164,22 @@ function UpcomingTable({ items, collection }: { items: Upcoming[]; collection: s
         <tbody>
           {items.map(({ record, dueAt, zone, userId, person, title, body, reach }) => (
             <tr key={record}>
-              <td title={zone}>
-                <Moment at={dueAt} />
+              <td>
+                {clockOf(dueAt, zone)}
+                <div className="hint">{zone}</div>
               </td>
               <td>
                 <RecordLink collection={collection} id={record} />
               </td>
-              <td>{userId ? <Link to={`${base}/users?open=${userId}`}>{person ?? `guest …${userId.slice(-8)}`}</Link> : 'nobody'}</td>
+              <td>
+                {userId ? (
+                  <Anchor component={Link} size="sm" to={`${base}/users?open=${userId}`}>
+                    {person ?? `guest …${userId.slice(-8)}`}
+                  </Anchor>
+                ) : (
+                  'nobody'
+                )}
+              </td>
               <td className="whole">
                 <strong>{title}</strong> {body}
               </td>
@@ -165,6 +191,10 @@ function UpcomingTable({ items, collection }: { items: Upcoming[]; collection: s
     </div>
   );
 }
+
+/** A moment on somebody's own clock: `Fri 27 Nov, 18:00`. */
+const clockOf = (at: string, timeZone: string): string =>
+  new Date(at).toLocaleString('en-GB', { timeZone, weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' });
 
 type SentItem = { record: string; value: string; at: string; outcome: string; reason: string | null; notification: string | null };
 
@@ -186,7 +216,14 @@ function SentTable({ items, collection }: { items: SentItem[]; collection: strin
               </td>
               <td className="mono">{value}</td>
               <td className="whole">
-                {notification ? <Link to={`${base}/sent/${notification}`}>sent</Link> : <span className="care">{outcome}</span>} {reason}
+                {notification ? (
+                  <Anchor component={Link} size="sm" to={`${base}/sent/${notification}`}>
+                    sent
+                  </Anchor>
+                ) : (
+                  <span className="care">{outcome}</span>
+                )}{' '}
+                {reason}
               </td>
             </tr>
           ))}

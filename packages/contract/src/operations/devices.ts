@@ -40,6 +40,10 @@ const registration = z.strictObject({
   locale,
   timeZone,
   permission: z.enum(PERMISSIONS).describe('Whether the person allowed notifications'),
+  allows: z
+    .strictObject({ alert: z.boolean(), sound: z.boolean(), badge: z.boolean() })
+    .optional()
+    .describe('What the person allows of a notification, where the system tells: to be shown, to be heard, a number on the icon'),
   country: z
     .string()
     .regex(/^[A-Z]{2}$/, 'Two capitals of ISO 3166-1, such as NO.')
@@ -82,6 +86,9 @@ export const device = z
     country: z.string().nullable(),
     region: z.string().nullable(),
     permission: z.enum(PERMISSIONS),
+    allows: z
+      .object({ alert: z.boolean(), sound: z.boolean(), badge: z.boolean() })
+      .describe('What the person allows of a notification; where the system does not tell, all that the permission gives'),
     badge: z.int(),
     gateway: z.string().nullable().describe('The gateway for notifications to it'),
     tokenStage: z.string().nullable().describe('The stage of its push address, if the app sent one'),

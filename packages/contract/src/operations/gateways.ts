@@ -1,6 +1,6 @@
 import { ANSWER_MEANINGS } from '@orchard/core/words';
 import { z } from 'zod';
-import { ENVIRONMENT, actor, environmentParams, jsonObject, listQuery, nothing, operation, page, slug, time } from '../common.js';
+import { ENVIRONMENT, actor, environmentParams, jsonObject, listQuery, nothing, operation, page, slug, time, uuid } from '../common.js';
 import { STAGES } from './devices.js';
 
 export const GATEWAY_KINDS = ['web-push', 'certificate', 'token', 'smpp', 'http', 'smtp'] as const;
@@ -124,7 +124,7 @@ const certificateGateway = z.strictObject({
   ...common,
   client: slug,
   settings: z.strictObject(pushSettings),
-  certificate: pkcs12.describe('PKCS#12 file in base64'),
+  certificate: pkcs12.describe('PKCS#12 file in base64, or the certificate that was signed for a signing request'),
   password: password.default(''),
   mapping: gatewayMapping,
 });
@@ -164,12 +164,46 @@ export const newGateway = z.discriminatedUnion('kind', [certificateGateway, toke
 export const newInstallationGateway = z.discriminatedUnion('kind', [smppGateway, httpGateway, smtpGateway]);
 export type NewGateway = z.output<typeof newGateway>;
 
-export const changedGateway = z.strictObject({
+const newCredential = {
   settings: jsonObject.optional().describe('Merged into the settings (RFC 7396)'),
   certificate: pkcs12.optional(),
   keyFile: z.string().max(20_000).optional(),
   password: password.optional(),
+};
+export const changedGateway = z.strictObject({
+  ...newCredential,
+  strandDevices: z.boolean().optional().describe('Change it although registered devices could not be reached any more'),
 });
+const credentialPreview = z
+  .object({
+    credential: z.object({ text: z.string(), expiresAt: time.nullable() }).nullable().describe('What the file holds; null without one'),
+    devices: z.int().describe('Registered devices that the gateway reaches'),
+    stranded: z.int().describe('Of those, how many could not be reached any more'),
+    why: z.string().nullable(),
+  })
+  .meta({ id: 'CredentialPreview' });
+export type CredentialPreview = z.infer<typeof credentialPreview>;
+
+const subject = {
+  commonName: z.string().trim().min(1).max(64).optional().describe('The name of the client, if left out'),
+  organization: z.string().trim().min(1).max(64).optional(),
+  country: z
+    .string()
+    .regex(/^[A-Z]{2}$/, 'Two capitals of ISO 3166-1, such as NO.')
+    .optional(),
+  mail: z.email().max(128).optional(),
+};
+const signingRequest = z
+  .object({
+    id: uuid,
+    client: z.string(),
+    subject: z.object({ ...subject, commonName: z.string() }),
+    pem: z.string().describe('PKCS#10 (RFC 2986) in PEM, for the push network to sign'),
+    createdBy: actor,
+    createdAt: time,
+  })
+  .meta({ id: 'SigningRequest' });
+export type SigningRequest = z.infer<typeof signingRequest>;
 
 /** One condition for the first message to arrive. */
 export const readinessItem = z.object({ what: z.string(), ready: z.boolean(), text: z.string() });
@@ -251,7 +285,56 @@ export const gatewayOperations = {
     params: one,
     body: changedGateway,
     reply: gateway,
-    problems: ['not-found', 'credential-refused'],
+    problems: ['not-found', 'credential-refused', 'devices-stranded'],
+  }),
+  previewCredential: operation({
+    id: 'gateways.previewCredential',
+    changes: 'nothing',
+    method: 'POST',
+    path: `${ENVIRONMENT}/gateways/{gateway}/credential`,
+    summary: 'What a new credential is, and how many registered devices it would strand',
+    caller: maintainer,
+    params: one,
+    body: z.strictObject(newCredential),
+    reply: credentialPreview,
+    problems: ['not-found', 'credential-refused', 'wrong-state'],
+  }),
+  signingRequests: operation({
+    id: 'gateways.signingRequests',
+    command: 'signing-request list',
+    method: 'GET',
+    path: `${ENVIRONMENT}/signing-requests`,
+    summary: 'Signing requests whose certificate has not come back',
+    caller: maintainer,
+    params: environmentParams,
+    reply: z.object({ items: z.array(signingRequest) }),
+  }),
+  addSigningRequest: operation({
+    id: 'gateways.addSigningRequest',
+    changes: 'signing request',
+    command: 'signing-request add <client>',
+    method: 'POST',
+    path: `${ENVIRONMENT}/signing-requests`,
+    summary: 'Make a key and a signing request for a client certificate; the key stays here',
+    caller: maintainer,
+    params: environmentParams,
+    body: z.strictObject({ client: slug, ...subject }),
+    status: 201,
+    reply: signingRequest,
+    problems: ['not-found', 'wrong-state'],
+  }),
+  removeSigningRequest: operation({
+    id: 'gateways.removeSigningRequest',
+    changes: 'signing request',
+    command: 'signing-request remove',
+    method: 'DELETE',
+    path: `${ENVIRONMENT}/signing-requests/{request}`,
+    summary: 'Delete a signing request with its key',
+    caller: maintainer,
+    params: environmentParams.extend({ request: uuid }),
+    status: 204,
+    reply: nothing,
+    problems: ['not-found'],
   }),
   remove: operation({
     id: 'gateways.remove',

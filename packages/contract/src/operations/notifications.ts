@@ -80,6 +80,10 @@ export const audiencePreview = z
     reachable: z.int(),
     platforms: z.array(z.object({ platform: z.string(), gateway: z.string(), count: z.int() })),
     unreachable: z.array(z.object({ platform: z.string(), reason: z.string(), count: z.int() })),
+    allowed: z
+      .object({ alert: z.int(), sound: z.int(), badge: z.int() })
+      .nullable()
+      .describe('For push: of the reachable devices, how many show it, sound it, and put a number on the icon'),
     sizes: z.array(z.object({ gateway: z.string(), bytes: z.int(), mostBytes: z.int() })).describe('Size of the message for each gateway'),
     behaviourAt: time.nullable().describe('When people were counted by what they did, where the filter asks for that'),
     sms: z

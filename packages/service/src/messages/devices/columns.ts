@@ -24,8 +24,15 @@ const TEXTS = [
   'retiredReason',
 ];
 const TIMES = ['retiredAt', 'createdAt', 'updatedAt', 'lastSeenAt'];
+/** What a person allows of a notification. */
+export const ALLOWED = ['allowsAlert', 'allowsSound', 'allowsBadge'] as const;
+/** Where the system does not tell, the permission counts. */
+export const allowedSql = (name: (typeof ALLOWED)[number]): string => `COALESCE(v.${name}, v.permission = 'granted')`;
 /** As SQL over devices `v`. */
-const DEVICE_COLUMNS: Columns = new Map(plainColumns({ text: TEXTS, time: TIMES }, 'v'));
+const DEVICE_COLUMNS: Columns = new Map([
+  ...plainColumns({ text: TEXTS, time: TIMES }, 'v'),
+  ...ALLOWED.map((name) => [name, { sql: allowedSql(name), kind: 'boolean' as const }] as const),
+]);
 /** With `user.` and a field that the team has defined: of whoever is signed in there. */
 export async function deviceColumns({ ports }: Pick<Platform, 'ports'>, environment: Environment): Promise<Columns> {
   const kinds = await ports.userFields(environment);

@@ -18,7 +18,8 @@ export type Carried = { zone: string; reachable: number; why: string | null };
 export type DeviceRow = typeof deviceTable.$inferSelect;
 
 export function presentDevice(row: DeviceRow, ways: PushWays): Device {
-  const { endpoint, p256dh: _p, auth: _a, pushKey: _k, token: _t, secretHash: _s, ...rest } = row;
+  const { endpoint, p256dh: _p, auth: _a, pushKey: _k, token: _t, secretHash: _s, allowsAlert, allowsSound, allowsBadge, ...rest } = row;
+  const isGranted = row.permission === 'granted';
   const why = whyNot(row, ways);
   const retired = row.retiredAt ? `Retired: ${(row.retiredReason ?? 'no reason given').replace(/\.$/, '')}.` : null;
   return {
@@ -28,6 +29,11 @@ export function presentDevice(row: DeviceRow, ways: PushWays): Device {
     reach: retired ?? why ?? 'Registered, allowed and subscribed.',
     platform: row.platform as Device['platform'],
     permission: row.permission as Device['permission'],
+    allows: {
+      alert: Boolean(allowsAlert ?? isGranted),
+      sound: Boolean(allowsSound ?? isGranted),
+      badge: Boolean(allowsBadge ?? isGranted),
+    },
     pushOrigin: endpoint ? new URL(endpoint).origin : null,
     retiredAt: row.retiredAt?.toISOString() ?? null,
     createdAt: row.createdAt.toISOString(),

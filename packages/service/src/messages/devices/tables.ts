@@ -1,4 +1,4 @@
-import { char, index, int, mysqlTable, varchar } from 'drizzle-orm/mysql-core';
+import { boolean, char, index, int, mysqlTable, varchar } from 'drizzle-orm/mysql-core';
 import { id, instant } from '../../platform/database/columns.js';
 
 export const deviceTable = mysqlTable(
@@ -19,6 +19,10 @@ export const deviceTable = mysqlTable(
     /** ISO 3166-2. */
     region: varchar('region', { length: 6 }),
     permission: varchar('permission', { length: 10 }).notNull(),
+    /** What the person allows of a notification; null where the system does not tell. */
+    allowsAlert: boolean('allowsAlert'),
+    allowsSound: boolean('allowsSound'),
+    allowsBadge: boolean('allowsBadge'),
     endpoint: varchar('endpoint', { length: 1000 }),
     p256dh: char('p256dh', { length: 87 }),
     auth: char('auth', { length: 22 }),

@@ -3,11 +3,12 @@ import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import type { GatewayMapping } from '@orchard/core/messages';
 import type { Config } from '../../platform/config.js';
-import { type ClientFacts, readClientCertificate, readServiceAccount, readSigningKey } from './credentials.js';
+import { type ClientFacts, type KeyFinder, readClientCertificate, readServiceAccount, readSigningKey } from './credentials.js';
 import type { Secrets } from './gatewayDirectory.js';
 import type { Parts } from './parts.js';
 
-export type Credential = { secrets: Secrets; text: string; expiresAt: Date | null; project?: string };
+/** `request` is the signing request that a certificate answers. */
+export type Credential = { secrets: Secrets; text: string; expiresAt: Date | null; project?: string; request?: string | null };
 export type CredentialInput = { certificate?: string | undefined; keyFile?: string | undefined; password?: string | undefined };
 
 /**
@@ -27,7 +28,7 @@ export function demandSafe({ pushOrigins }: Pick<Config, 'pushOrigins'>, address
 }
 
 /** @throws {Problem} invalid-input, saying what is wrong with the file and which one it must be */
-export function readCredential(
+export async function readCredential(
   parts: Pick<Parts, 'config' | 'now'>,
   kind: string,
   stage: string,
@@ -35,18 +36,20 @@ export function readCredential(
   input: CredentialInput,
   mapping: GatewayMapping | null,
   client: ClientFacts,
-): Credential {
+  keyFor: KeyFinder,
+): Promise<Credential> {
   if (kind === 'certificate') {
     const file = Buffer.from(input.certificate ?? '', 'base64');
-    const { key, certificates, text, expiresAt } = readClientCertificate(
+    const { key, certificates, text, expiresAt, request } = await readClientCertificate(
       file,
       input.password ?? '',
       mapping as GatewayMapping,
       client,
       stage,
       parts.now(),
+      keyFor,
     );
-    return { secrets: { kind: 'certificate', key, certificates }, text, expiresAt };
+    return { secrets: { kind: 'certificate', key, certificates }, text, expiresAt, request };
   }
   if (kind !== 'token')
     return {

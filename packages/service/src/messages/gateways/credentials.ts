@@ -7,7 +7,9 @@ import forge from 'node-forge';
 
 export type ClientFacts = { name: string; packageIdentifier: string | null; project: string | null };
 /** PEM of the private key, and of the certificate with its chain. */
-export type ClientCertificate = { key: string; certificates: string; text: string; expiresAt: Date };
+export type ClientCertificate = { key: string; certificates: string; text: string; expiresAt: Date; request: string | null };
+/** The key that a certificate was signed for, with the signing request that it answers. */
+export type KeyFinder = (certificate: X509Certificate) => Promise<{ request: string; key: string } | null>;
 export type ServiceAccount = { account: string; project: string; privateKey: string; keyId: string | null; tokenAddress: string };
 
 const refuse = (text: string) => new Problem('credential-refused', text);
@@ -36,18 +38,21 @@ function isPkcs12(bytes: Buffer): boolean {
 }
 
 /**
- * Reads a PKCS#12 file (RFC 7292) and checks that it fits the client and the stage.
+ * Reads a PKCS#12 file (RFC 7292), or a certificate that was signed for a key of ours, and checks that it fits the client and
+ * the stage.
+ * @param keyFor finds the key that a certificate was signed for
  * @throws {Problem} credential-refused, with what is wrong: no such file, password, key, time, subject, stage
  */
-export function readClientCertificate(
+export async function readClientCertificate(
   file: Buffer,
   password: string,
   mapping: GatewayMapping,
   client: ClientFacts,
   stage: string,
   now: number,
-): ClientCertificate {
-  const { key, chain } = openPkcs12(file, password);
+  keyFor: KeyFinder,
+): Promise<ClientCertificate> {
+  const { key, chain, request } = (await openSigned(file, keyFor)) ?? { ...openPkcs12(file, password), request: null };
   if (chain.length === 0) throw refuse('The PKCS#12 file holds no certificate. Export certificate and private key together.');
   if (!key)
     throw refuse(
@@ -66,7 +71,36 @@ export function readClientCertificate(
     certificates: [own, ...chain.filter((other) => other !== own)].map((certificate) => certificate.toString()).join(''),
     text: `Certificate for ${own.subject.replaceAll('\n', ', ')}`,
     expiresAt: until,
+    request,
   };
+}
+
+/**
+ * A certificate by itself, in PEM or DER, with the key of the request it was signed for; null for another kind of file.
+ * @throws {Problem} credential-refused, where no request of ours has its key
+ */
+async function openSigned(file: Buffer, keyFor: KeyFinder): Promise<{ key: KeyObject; chain: X509Certificate[]; request: string } | null> {
+  const chain = certificatesIn(file);
+  if (chain.length === 0) return null;
+  for (const certificate of chain) {
+    const found = await keyFor(certificate);
+    if (found) return { key: createPrivateKey(found.key), chain, request: found.request };
+  }
+  throw refuse(
+    `The file is ${describeFile(file)} (${chain[0]?.subject.replaceAll('\n', ', ')}), and no open signing request has its key. Upload a PKCS#12 file with both, or the certificate that was signed for a request made here.`,
+  );
+}
+
+function certificatesIn(file: Buffer): X509Certificate[] {
+  const text = file.toString('latin1');
+  if (text.includes('PRIVATE KEY')) return [];
+  try {
+    const blocks = text.match(/-----BEGIN CERTIFICATE-----[\s\S]+?-----END CERTIFICATE-----/g);
+    if (blocks) return blocks.map((block) => new X509Certificate(block));
+    return file[0] === 0x30 && !isPkcs12(file) ? [new X509Certificate(file)] : [];
+  } catch {
+    return [];
+  }
 }
 
 function openPkcs12(file: Buffer, password: string): { key: KeyObject | null; chain: X509Certificate[] } {

@@ -131,6 +131,12 @@ export class GatewayDirectory {
     return this.#mapped(row, new CompiledMapping(document as GatewayMapping), client, secrets);
   }
 
+  /** The project that a service account belongs to; null for other credentials. */
+  projectOf(environment: Environment, row: GatewayRow): string | null {
+    const secrets = unsealSecrets(environment, row);
+    return secrets.kind === 'token' && 'account' in secrets ? secrets.account.project : null;
+  }
+
   #mapped(row: GatewayRow, mapping: CompiledMapping, client: JsonObject, secrets: Secrets): Sender {
     const settings = row.settings as Record<string, string | undefined>;
     const tls = {

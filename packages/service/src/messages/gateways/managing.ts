@@ -1,11 +1,11 @@
 /** What the team does with gateways: add, change, check, remove, rotate a key, activate a mapping. */
-import { type Gateway, type GatewayCheck, type NewGateway, Problem } from '@orchard/contract';
+import { type CredentialPreview, type Gateway, type GatewayCheck, type NewGateway, Problem } from '@orchard/contract';
 import { type JsonObject, mergePatch } from '@orchard/core';
 import type { GatewayMapping } from '@orchard/core/messages';
 import type { Environment } from '../../platform/call.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import { AppStore } from '../../setup/apps/store.js';
-import { type CredentialInput, demandSafe, readCredential } from './credentialInput.js';
+import { type Credential, type CredentialInput, demandSafe, readCredential } from './credentialInput.js';
 import type { ClientFacts } from './credentials.js';
 import { watchExpiry } from './expiry.js';
 import { sealSecrets } from './gatewayDirectory.js';
@@ -13,7 +13,9 @@ import { checkedSettings, demandMapping } from './mappingCheck.js';
 import type { Parts } from './parts.js';
 import { factsOf, presentGateway, presentMapping } from './presenting.js';
 import type { GatewayFacts } from './readiness.js';
+import { keyFor, removeSigningRequest } from './signingRequests.js';
 import type { GatewayRow } from './store.js';
+import { demandUnstranded, type Stranding, strandingOf } from './stranding.js';
 import { WEB_PUSH } from './webPush.js';
 
 /** @throws {Problem} not-found */
@@ -56,7 +58,7 @@ export async function addGateway(parts: Parts, environment: Environment, body: N
   if (mapping) demandMapping(mapping, body.kind);
   if ('address' in body.settings) demandSafe(parts.config, body.settings.address, 'body.settings.address');
   const settings = body.settings as JsonObject;
-  const credential = readCredential(parts, body.kind, body.stage, settings, body, mapping, client);
+  const credential = await readCredential(parts, body.kind, body.stage, settings, body, mapping, client, (one) => keyFor(environment, one));
   const now = new Date(parts.now());
   const row: GatewayRow = {
     id: parts.newId(),
@@ -76,6 +78,7 @@ export async function addGateway(parts: Parts, environment: Environment, body: N
     updatedAt: now,
   };
   await parts.gateways.store.insert(environment, row, mapping && { document: mapping, by });
+  if (credential.request) await removeSigningRequest(environment, credential.request);
   await watchExpiry(parts, environment);
   // The first account sets the project; a later one of another project is refused.
   if (credential.project && !client.project)
@@ -83,29 +86,62 @@ export async function addGateway(parts: Parts, environment: Environment, body: N
   return showGateway(parts, environment, body.name);
 }
 
-export type GatewayChanges = CredentialInput & { settings?: JsonObject | undefined };
+export type GatewayChanges = CredentialInput & { settings?: JsonObject | undefined; strandDevices?: boolean | undefined };
 
-/** @throws {Problem} not-found, wrong-state for web push, invalid-input */
-export async function changeGateway(parts: Parts, environment: Environment, name: string, body: GatewayChanges): Promise<Gateway> {
+type Changed = { row: GatewayRow; settings: JsonObject; credential: Credential | null; stranding: Stranding };
+
+/** What a change would make of a gateway. @throws {Problem} not-found, wrong-state for web push, invalid-input, credential-refused */
+async function changed(parts: Parts, environment: Environment, name: string, body: GatewayChanges): Promise<Changed> {
   const { store } = parts.gateways;
   const row = await gatewayNamed(parts, environment, name);
   if (row.kind === WEB_PUSH)
     throw new Problem('wrong-state', 'Web push has no settings or credential of its own; its key is changed by rotating it.');
-  const { credential: known, ...before } = storedJson(row.settings);
+  const { credential: _, ...before } = storedJson(row.settings);
   const settings = checkedSettings(row.kind, mergePatch(before, body.settings ?? {}) as JsonObject);
   if (typeof settings.address === 'string') demandSafe(parts.config, settings.address, 'body.settings.address');
   const given = body.certificate !== undefined || body.keyFile !== undefined || body.password !== undefined;
   const mapping = row.mappingVersion ? await store.mapping(environment, row.id, row.mappingVersion) : null;
+  const client = await clientFacts(parts, environment, row.client);
   const credential = given
-    ? readCredential(parts, row.kind, row.stage, settings, body, mapping, await clientFacts(parts, environment, row.client))
+    ? await readCredential(parts, row.kind, row.stage, settings, body, mapping, client, (one) => keyFor(environment, one))
     : null;
-  await store.update(environment, row.id, {
-    settings: { ...settings, credential: credential?.text ?? (known as string) },
+  const project = parts.gateways.projectOf(environment, row);
+  const stranding = await strandingOf(
+    parts,
+    environment,
+    row,
+    { settings: before, project },
+    { settings, project: credential ? (credential.project ?? null) : project },
+  );
+  return { row, settings, credential, stranding };
+}
+
+/** What a new credential is, and which devices it would strand; nothing is changed. */
+export async function previewCredential(
+  parts: Parts,
+  environment: Environment,
+  name: string,
+  body: GatewayChanges,
+): Promise<CredentialPreview> {
+  const { credential, stranding } = await changed(parts, environment, name, body);
+  return {
+    credential: credential && { text: credential.text, expiresAt: credential.expiresAt?.toISOString() ?? null },
+    ...stranding,
+  };
+}
+
+/** @throws {Problem} not-found, wrong-state for web push, invalid-input, credential-refused, devices-stranded */
+export async function changeGateway(parts: Parts, environment: Environment, name: string, body: GatewayChanges): Promise<Gateway> {
+  const { row, settings, credential, stranding } = await changed(parts, environment, name, body);
+  demandUnstranded(stranding, body.strandDevices ?? false);
+  await parts.gateways.store.update(environment, row.id, {
+    settings: { ...settings, credential: credential?.text ?? (storedJson(row.settings).credential as string) },
     ...(credential ? { sealed: sealSecrets(environment, name, credential.secrets), expiresAt: credential.expiresAt } : {}),
     check: null,
     checkedAt: null,
     updatedAt: new Date(parts.now()),
   });
+  if (credential?.request) await removeSigningRequest(environment, credential.request);
   await parts.refusals.clear(environment, row);
   await parts.gatewayPorts.mended(environment, name);
   return showGateway(parts, environment, name);

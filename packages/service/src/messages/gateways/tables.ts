@@ -1,5 +1,5 @@
 import type { JsonObject } from '@orchard/core';
-import { int, json, mysqlTable, primaryKey, text, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
+import { char, int, json, mysqlTable, primaryKey, text, uniqueIndex, varchar } from 'drizzle-orm/mysql-core';
 import { id, instant } from '../../platform/database/columns.js';
 
 /** The gateways of an environment; `sealed` holds the credentials, encrypted. */
@@ -27,6 +27,23 @@ export const gatewayTable = mysqlTable(
     updatedAt: instant('updatedAt').notNull(),
   },
   (table) => [uniqueIndex('gateways_name').on(table.name)],
+);
+
+/** Keys that wait for their signed certificate; `sealed` holds the private part, encrypted. */
+export const signingRequestTable = mysqlTable(
+  '_signingRequests',
+  {
+    id: id().primaryKey(),
+    client: varchar('client', { length: 40 }).notNull(),
+    subject: json('subject').$type<JsonObject>().notNull(),
+    /** SHA-256 of the public key (SubjectPublicKeyInfo), which the certificate has as well. */
+    publicKey: char('publicKey', { length: 64 }).notNull(),
+    sealed: text('sealed').notNull(),
+    pem: text('pem').notNull(),
+    createdBy: varchar('createdBy', { length: 300 }).notNull(),
+    createdAt: instant('createdAt').notNull(),
+  },
+  (table) => [uniqueIndex('signing_requests_key').on(table.publicKey)],
 );
 
 /** Every version of a gateway's mapping. */

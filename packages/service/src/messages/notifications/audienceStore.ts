@@ -5,22 +5,32 @@
 import type { Audience } from '@orchard/contract';
 import { usersSql } from '../../people/users/usersSql.js';
 import type { Environment } from '../../platform/call.js';
+import { ALLOWED, allowedSql } from '../devices/columns.js';
 import { devicesSql } from '../devices/devicesSql.js';
 import { gatewaySql, pushWaysOf, whySql } from '../devices/pushWays.js';
 import { deviceCondition, userCondition } from './audienceSql.js';
 import type { Parts } from './parts.js';
 import { recipientSql } from './recipientSql.js';
 
-export type Group = { platform: string; gateway: string | null; why: string | null; count: number };
+export type Group = { platform: string; gateway: string | null; why: string | null; count: number; allowed?: Allowed };
+/** How many devices show a notification, sound it, and put a number on the icon. */
+export type Allowed = { alert: number; sound: number; badge: number };
 
 export async function countDevices(parts: Parts, environment: Environment, audience: Audience, silent: boolean): Promise<Group[]> {
   const condition = await deviceCondition(environment, audience, parts);
   const ways = pushWaysOf(await parts.gateways.rows(environment));
-  const rows = await environment.db.runRows<Group>(
-    `SELECT v.platform, ${gatewaySql(ways)} AS gateway, ${whySql(ways, silent)} AS why, COUNT(*) AS count FROM ${devicesSql(environment.db)} WHERE ${condition.sql} GROUP BY 1, 2, 3`,
+  const allowed = ALLOWED.map((name) => `SUM(${allowedSql(name)}) AS ${name}`).join(', ');
+  const rows = await environment.db.runRows<Omit<Group, 'allowed'> & Record<(typeof ALLOWED)[number], number>>(
+    `SELECT v.platform, ${gatewaySql(ways)} AS gateway, ${whySql(ways, silent)} AS why, COUNT(*) AS count, ${allowed} FROM ${devicesSql(environment.db)} WHERE ${condition.sql} GROUP BY 1, 2, 3`,
     condition.values,
   );
-  return rows.map((row) => ({ ...row, count: Number(row.count) }));
+  return rows.map(({ platform, gateway, why, count, allowsAlert, allowsSound, allowsBadge }) => ({
+    platform,
+    gateway,
+    why,
+    count: Number(count),
+    allowed: { alert: Number(allowsAlert), sound: Number(allowsSound), badge: Number(allowsBadge) },
+  }));
 }
 
 export async function countUsers(

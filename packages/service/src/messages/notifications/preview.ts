@@ -5,7 +5,7 @@ import { type ContentSet, planSms, readPhoneNumber } from '@orchard/core/message
 import type { Environment } from '../../platform/call.js';
 import { OptOutStore } from '../optOuts/store.js';
 import type { Parts } from './parts.js';
-import { countDevices, countNumbers, countUsers, type Group } from './audienceStore.js';
+import { type Allowed, countDevices, countNumbers, countUsers, type Group } from './audienceStore.js';
 import { prepareAudience } from './audienceSql.js';
 import { largestAt } from './composing.js';
 import { listedTargets, noGatewayWords, optedOutWords } from './recipientSql.js';
@@ -35,12 +35,18 @@ export async function previewAudience(
       .filter(({ why }) => why)
       .map(({ platform, why, count }) => ({ platform, reason: why as string, count }))
       .sort((a, b) => b.count - a.count),
+    allowed: way === 'push' ? allowedOf(reachable) : null,
     sizes:
       way === 'push' ? await sizesOf(parts, environment, content, [...new Set(reachable.map(({ gateway }) => gateway as string))]) : [],
     behaviourAt: behaviourAt?.toISOString() ?? null,
     sms: way === 'sms' ? await costOf(parts, environment, audience, content) : null,
   };
 }
+
+const allowedOf = (groups: readonly Group[]) => {
+  const sum = (name: keyof Allowed) => groups.reduce((total, { allowed }) => total + (allowed?.[name] ?? 0), 0);
+  return { alert: sum('alert'), sound: sum('sound'), badge: sum('badge') };
+};
 
 async function countRecipients(parts: Parts, environment: Environment, way: 'sms' | 'mail', audience: Audience): Promise<Group[]> {
   const listed = audience.phones ?? audience.addresses;
