@@ -48,6 +48,7 @@ const ROOMS = {
   'messages/presence': [],
   'data/records': ['data/collections', 'people/users'],
   'data/imports': ['data/collections', 'data/records'],
+  'data/outside': ['data/collections', 'data/records'],
   'messages/devices': ['messages/gateways', 'messages/settings', 'people/users'],
   'messages/topics': ['messages/devices', 'people/users'],
   'messages/notifications': [

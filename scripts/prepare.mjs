@@ -18,7 +18,13 @@ export function run(command, args, options = {}) {
   }
 }
 
-const isThere = (program) => (process.env.PATH ?? '').split(':').some((folder) => existsSync(join(folder, program)));
+/** Debian keeps the programs of PostgreSQL by version. */
+const postgresql = '/usr/lib/postgresql';
+const folders = () => [
+  ...(process.env.PATH ?? '').split(':'),
+  ...(existsSync(postgresql) ? readdirSync(postgresql).map((version) => join(postgresql, version, 'bin')) : []),
+];
+const isThere = (program) => folders().some((folder) => existsSync(join(folder, program)));
 
 /** Installs Debian packages whose program is missing; where that is not allowed, says which command does it. */
 export function needDebian(needs) {

@@ -14,6 +14,8 @@ export const AUDIT_KINDS = {
   digest: 'installation',
   collection: 'environment',
   index: 'environment',
+  'outside server': 'environment',
+  'outside table': 'environment',
   view: 'environment',
   record: 'environment',
   user: 'environment',

@@ -26,6 +26,7 @@ import { signInWayOperations } from './operations/signInWays.js';
 import { smsOperations } from './operations/sms.js';
 import { telemetryOperations } from './operations/telemetry.js';
 import { tokenOperations } from './operations/tokens.js';
+import { outsideOperations } from './operations/outside.js';
 import { standingOperations } from './operations/standing.js';
 import { topicOperations } from './operations/topics.js';
 import { userFactorOperations } from './operations/userFactors.js';
@@ -44,6 +45,7 @@ export const operations = {
   userRoles: userRoleOperations,
   identity: identityOperations,
   devices: deviceOperations,
+  outside: outsideOperations,
   standing: standingOperations,
   topics: topicOperations,
   gateways: gatewayOperations,
@@ -141,6 +143,7 @@ export type * from './operations/sms.js';
 export * from './operations/telemetry.js';
 export type * from './operations/tokens.js';
 export { TOKEN_DAYS } from './operations/tokens.js';
+export * from './operations/outside.js';
 export * from './operations/standing.js';
 export type * from './operations/topics.js';
 export { SIGN_UP_RULES } from './operations/accounts.js';

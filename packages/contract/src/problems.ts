@@ -115,6 +115,21 @@ export const PROBLEMS = {
     title: 'Registered devices could not be reached any more',
     cure: 'Keep the address and project that they registered with, or set `strandDevices` to go ahead all the same.',
   },
+  'outside-unavailable': {
+    status: 503,
+    title: 'The outside server does not answer as it should',
+    cure: 'Try again later. The page of the table says what its last check found.',
+  },
+  'outside-changed': {
+    status: 502,
+    title: 'The outside table is not what it was',
+    cure: 'Compare its columns with the fields on the page of the table, and choose them anew.',
+  },
+  'outside-unsupported': {
+    status: 422,
+    title: 'An outside table cannot do this',
+    cure: 'See `detail`. Collections of the environment itself can.',
+  },
   'key-reused': {
     status: 422,
     title: 'The Idempotency-Key belongs to another call',

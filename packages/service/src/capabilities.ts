@@ -1,6 +1,7 @@
 /** The rooms of the service, each after those it stands on. Adding a room is one line here. */
 import { collections } from './data/collections/capability.js';
 import { imports } from './data/imports/capability.js';
+import { outside } from './data/outside/capability.js';
 import { records } from './data/records/capability.js';
 import { behaviour } from './insight/behaviour/capability.js';
 import { dateNotes } from './insight/dateNotes/capability.js';
@@ -63,6 +64,7 @@ const ROOMS = [
   memberEntry,
   records,
   imports,
+  outside,
   optOuts,
   devices,
   topics,

@@ -13,3 +13,4 @@ export * from './identity/faults.js';
 export * from './identity/people.js';
 export * from './identity/samlProvider.js';
 export * from './identity/openIdProvider.js';
+export * from './postgresql.js';

@@ -42,11 +42,30 @@ const field = z.strictObject(fieldShape).meta({ id: 'Field' });
 const namedField = z.strictObject({ name: collectionName, ...fieldShape });
 export type NamedField = z.output<typeof namedField>;
 
-const rules = { read: rule, create: rule, update: rule, delete: rule };
+export const rules = { read: rule, create: rule, update: rule, delete: rule };
 
 const index = z
   .object({ name: z.string(), fields: z.array(z.string()), kind: z.enum(['order', 'unique', 'place', 'items', 'search']) })
   .meta({ id: 'Index' });
+/** Where a collection stands that is a table of another server. */
+export const outsideFacts = z
+  .object({
+    server: z.string(),
+    table: z.string().describe('With its schema, where it has one'),
+    key: z.string().describe('The column that stands for `id`'),
+    version: z.string().nullable().describe('The column that stands for `version`; without one, a hash of the row does'),
+    owner: z.string().nullable(),
+    changes: z.string().nullable().describe('The column that is looked at for changes, for live readers'),
+    writable: z.boolean(),
+    columns: z.array(z.object({ field: z.string(), column: z.string() })),
+    indexed: z.array(z.string()).describe('Fields with an index of their own there'),
+    cannot: z.array(z.string()).describe('What it cannot do, in words'),
+    readiness: z.array(z.object({ what: z.string(), ready: z.boolean(), text: z.string() })),
+    checkedAt: time.nullable(),
+  })
+  .meta({ id: 'OutsideFacts' });
+export type OutsideFacts = z.output<typeof outsideFacts>;
+
 const dropped = z
   .object({ column: z.string(), name: z.string(), type: z.enum(FIELD_TYPES), at: time, until: time })
   .meta({ id: 'DroppedField' });
@@ -61,6 +80,7 @@ export const collection = z
     indexes: z.array(index),
     dropped: z.array(dropped).describe('Dropped fields whose values can still be restored'),
     createdAt: time,
+    outside: outsideFacts.optional().describe('Of a table on another server: where it stands, and what it cannot do'),
   })
   .meta({ id: 'Collection' });
 export type Collection = z.infer<typeof collection>;
@@ -170,7 +190,7 @@ export const collectionOperations = {
     caller: viewer,
     params,
     reply: collection,
-    problems: ['collection-unknown'],
+    problems: ['collection-unknown', 'outside-unsupported'],
   }),
   create: operation({
     id: 'collections.create',
@@ -199,7 +219,7 @@ export const collectionOperations = {
     params,
     body: z.strictObject({ rules: z.strictObject(rules).partial().optional(), addFields: z.array(namedField).max(200).optional() }),
     reply: collection,
-    problems: ['collection-unknown', 'malformed-filter'],
+    problems: ['collection-unknown', 'outside-unsupported', 'malformed-filter'],
   }),
   remove: operation({
     id: 'collections.remove',
@@ -212,7 +232,7 @@ export const collectionOperations = {
     params,
     status: 204,
     reply: nothing,
-    problems: ['collection-unknown', 'still-referenced'],
+    problems: ['collection-unknown', 'outside-unsupported', 'still-referenced'],
   }),
   tryRule: operation({
     id: 'collections.tryRule',
@@ -231,7 +251,7 @@ export const collectionOperations = {
       rule: rule.optional().describe('Instead of the current rule'),
     }),
     reply: z.object({ allowed: z.boolean(), rule: z.string(), explained }),
-    problems: ['collection-unknown', 'not-found', 'malformed-filter'],
+    problems: ['collection-unknown', 'outside-unsupported', 'not-found', 'malformed-filter'],
   }),
   schema: operation({
     id: 'collections.schema',
@@ -242,7 +262,7 @@ export const collectionOperations = {
     caller: viewer,
     params,
     reply: jsonObject,
-    problems: ['collection-unknown'],
+    problems: ['collection-unknown', 'outside-unsupported'],
   }),
   previewSchema: operation({
     id: 'collections.previewSchema',
@@ -254,7 +274,7 @@ export const collectionOperations = {
     params,
     body: jsonObject,
     reply: z.object({ changes: z.array(preview) }),
-    problems: ['collection-unknown'],
+    problems: ['collection-unknown', 'outside-unsupported'],
   }),
   putSchema: operation({
     id: 'collections.putSchema',
@@ -267,7 +287,7 @@ export const collectionOperations = {
     query: z.strictObject({ misfits }),
     body: jsonObject,
     reply: jsonObject,
-    problems: ['collection-unknown', 'records-do-not-fit'],
+    problems: ['collection-unknown', 'outside-unsupported', 'records-do-not-fit'],
   }),
   previewChange: operation({
     id: 'collections.previewChange',
@@ -279,7 +299,7 @@ export const collectionOperations = {
     params,
     body: change,
     reply: preview,
-    problems: ['collection-unknown', 'not-found'],
+    problems: ['collection-unknown', 'outside-unsupported', 'not-found'],
   }),
   change: operation({
     id: 'collections.change',
@@ -292,7 +312,7 @@ export const collectionOperations = {
     query: z.strictObject({ misfits }),
     body: change,
     reply: collection,
-    problems: ['collection-unknown', 'not-found', 'already-exists', 'records-do-not-fit'],
+    problems: ['collection-unknown', 'outside-unsupported', 'not-found', 'already-exists', 'records-do-not-fit'],
   }),
   addIndex: operation({
     id: 'collections.addIndex',
@@ -314,7 +334,7 @@ export const collectionOperations = {
     }),
     status: 201,
     reply: index,
-    problems: ['records-do-not-fit', 'collection-unknown', 'already-exists'],
+    problems: ['records-do-not-fit', 'collection-unknown', 'outside-unsupported', 'already-exists'],
   }),
   removeIndex: operation({
     id: 'collections.removeIndex',
@@ -327,7 +347,7 @@ export const collectionOperations = {
     params: params.extend({ index: z.string().max(64) }),
     status: 204,
     reply: nothing,
-    problems: ['collection-unknown', 'not-found'],
+    problems: ['collection-unknown', 'outside-unsupported', 'not-found'],
   }),
   advice: operation({
     id: 'collections.advice',
@@ -338,7 +358,7 @@ export const collectionOperations = {
     caller: viewer,
     params,
     reply: z.object({ items: z.array(advice) }),
-    problems: ['collection-unknown'],
+    problems: ['collection-unknown', 'outside-unsupported'],
   }),
   views: operation({
     id: 'collections.views',
@@ -349,7 +369,7 @@ export const collectionOperations = {
     caller: viewer,
     params,
     reply: z.object({ items: z.array(view) }),
-    problems: ['collection-unknown'],
+    problems: ['collection-unknown', 'outside-unsupported'],
   }),
   saveView: operation({
     id: 'collections.saveView',
@@ -362,7 +382,7 @@ export const collectionOperations = {
     body: z.strictObject({ name: z.string().trim().min(1).max(80), query: z.string().max(4000) }),
     status: 201,
     reply: view,
-    problems: ['collection-unknown'],
+    problems: ['collection-unknown', 'outside-unsupported'],
   }),
   removeView: operation({
     id: 'collections.removeView',
@@ -406,7 +426,7 @@ export const collectionOperations = {
     }),
     rawBody: Object.values(IMPORT_FORMATS),
     reply: importReport,
-    problems: ['collection-unknown', 'import-refused'],
+    problems: ['collection-unknown', 'outside-unsupported', 'import-refused'],
   }),
   exportRecords: operation({
     id: 'collections.export',
@@ -419,6 +439,6 @@ export const collectionOperations = {
     query: z.strictObject({ format: formats, filter: z.string().max(16_000).optional(), fields: z.string().max(4000).optional() }),
     reply: z.string(),
     replyTypes: Object.values(IMPORT_FORMATS),
-    problems: ['collection-unknown', 'malformed-filter'],
+    problems: ['collection-unknown', 'outside-unsupported', 'malformed-filter'],
   }),
 };

@@ -78,7 +78,7 @@ export const gatewayMapping = z
 const address = z.url({ protocol: /^https?$/, error: 'A base address, such as https://push.quillfell.example.' }).max(500);
 const host = z.string().regex(/^[A-Za-z0-9]([A-Za-z0-9.-]{0,251}[A-Za-z0-9])?$/, 'A host name or an IPv4 address.');
 const port = z.int().min(1).max(65_535);
-const trust = z
+export const trust = z
   .string()
   .max(20_000)
   .regex(

@@ -138,7 +138,14 @@ const liveEvent = z.looseObject({}).meta({
     'Events of a filter: `ready`, then `entered`, `changed` (with `record`) and `left` (with `id`). Of one record: `current` or `absent`, then `created`, `changed`, `deleted`. `reset` where events since Last-Event-ID are no longer kept',
 });
 
-const refusals = ['collection-unknown', 'access-refused', 'not-found'] as const;
+const refusals = [
+  'collection-unknown',
+  'access-refused',
+  'not-found',
+  'outside-unavailable',
+  'outside-changed',
+  'outside-unsupported',
+] as const;
 const writeRefusals = [
   ...refusals,
   'version-conflict',
@@ -188,7 +195,7 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
       params: inCollection,
       body: jsonObject,
       status: 201,
-      reply: record,
+      reply: recordPart,
       problems: [...writeRefusals],
     }),
     list: operation({
@@ -217,7 +224,7 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
       ...reading,
       params: oneRecord,
       query: z.strictObject(parts),
-      reply: record,
+      reply: recordPart,
       requestHeaders: ['If-None-Match'],
       problems: [...refusals],
     }),
@@ -235,7 +242,7 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
       body: jsonObject,
       status: 200,
       alsoStatus: 201,
-      reply: record,
+      reply: recordPart,
       requestHeaders: ['If-Match', 'If-None-Match'],
       problems: [...writeRefusals],
     }),
@@ -251,7 +258,7 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
       ...writing,
       params: oneRecord,
       body: jsonObject,
-      reply: record,
+      reply: recordPart,
       requestHeaders: ['If-Match'],
       problems: [...writeRefusals],
     }),
@@ -383,7 +390,7 @@ function recordCalls<C extends z.ZodObject, R extends z.ZodObject>(
       caller: callers.restore,
       params: oneRecord,
       body: z.strictObject({ entry: z.int().min(1) }),
-      reply: record,
+      reply: recordPart,
       problems: [...writeRefusals],
     }),
   };

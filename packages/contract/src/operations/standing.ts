@@ -106,7 +106,7 @@ export const standingOperations = {
     body: definition,
     status: 201,
     reply: standing,
-    problems: ['collection-unknown', 'malformed-filter', 'wrong-state'],
+    problems: ['collection-unknown', 'outside-unsupported', 'malformed-filter', 'wrong-state'],
   }),
   change: operation({
     id: 'standing.change',
@@ -119,7 +119,7 @@ export const standingOperations = {
     params: one,
     body: definition,
     reply: standing,
-    problems: ['not-found', 'collection-unknown', 'malformed-filter'],
+    problems: ['not-found', 'collection-unknown', 'outside-unsupported', 'malformed-filter'],
   }),
   remove: operation({
     id: 'standing.remove',
@@ -145,7 +145,7 @@ export const standingOperations = {
     query: limit,
     body: definition,
     reply: next,
-    problems: ['collection-unknown', 'malformed-filter'],
+    problems: ['collection-unknown', 'outside-unsupported', 'malformed-filter'],
   }),
   next: operation({
     id: 'standing.next',
@@ -157,7 +157,7 @@ export const standingOperations = {
     params: one,
     query: limit,
     reply: next,
-    problems: ['not-found', 'collection-unknown', 'malformed-filter', 'invalid-input'],
+    problems: ['not-found', 'collection-unknown', 'outside-unsupported', 'malformed-filter', 'invalid-input'],
   }),
   sent: operation({
     id: 'standing.sent',

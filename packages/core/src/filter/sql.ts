@@ -1,7 +1,8 @@
 /** Writes a condition as MariaDB SQL with placeholders; nothing of a filter's text goes into the SQL itself. */
-import { type Condition, OBJECT_STEP, type Scalar, type Term, type ValueKind, visitTerms } from './condition.js';
+import { type Condition, OBJECT_STEP, type Scalar, type Term, type ValueKind } from './condition.js';
 import { type Asking, compileEvaluator, reader } from './evaluate.js';
 import { ACCENTED, writePattern } from './folding.js';
+import { dependenciesOf, termReadsRecord } from './readsRecord.js';
 import { type SearchWords, writeItemSearch, writeSearch } from './search.js';
 import { type Box, boxesAround, boxOf, type Edge, type Position } from './geometry.js';
 
@@ -49,18 +50,6 @@ export function compileTermSql(term: Term, names: SqlNames): Sql {
   return { sql: writer.term(term), slots: writer.slots };
 }
 
-/** A condition without fields is decided before the statement runs. */
-function isStatic(condition: Condition): { fields: boolean; asking: boolean } {
-  const seen = { fields: false, asking: condition.is === 'sharesRoles' };
-  visitTerms(condition, (term) => {
-    if (term.is === 'field' || term.is === 'inside' || term.is === 'called' || term.is === 'relevance') seen.fields = true;
-    if (term.is === 'me' || term.is === 'myRoles' || term.is === 'myField' || term.is === 'now') seen.asking = true;
-  });
-  return seen;
-}
-
-const hasField = (term: Term): boolean =>
-  term.is === 'field' || term.is === 'inside' || term.is === 'called' || (term.is === 'folded' && hasField(term.of));
 /** The common case, recognized without a walk. */
 const readsField = (condition: Condition): boolean =>
   'left' in condition ? condition.left.is === 'field' : 'of' in condition && condition.of.is === 'field';
@@ -95,8 +84,8 @@ class Writer {
       return `(${condition.parts.map((part) => this.#condition(part)).join(condition.is === 'all' ? ' AND ' : ' OR ')})`;
     if (condition.is === 'not') return `NOT (${this.#condition(condition.part)})`;
     if (!readsField(condition)) {
-      const { fields, asking } = isStatic(condition);
-      if (!fields) return this.#decided(condition, asking);
+      const { record, asking } = dependenciesOf(condition);
+      if (!record) return this.#decided(condition, asking);
     }
     switch (condition.is) {
       case 'compare':
@@ -230,7 +219,7 @@ class Writer {
       case 'arithmetic':
         return this.#arithmetic(term);
       case 'folded':
-        if (!hasField(term.of)) return this.#readBefore(term);
+        if (!termReadsRecord(term.of)) return this.#readBefore(term);
         return folded(term.letters, this.term(term.of));
       case 'midnight':
         return `CAST(${this.term(term.of)} AS DATETIME(3))`;

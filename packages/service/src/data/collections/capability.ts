@@ -3,6 +3,7 @@ import { HOUR_MS } from '../../platform/upkeep.js';
 import { Catalogue } from './catalogue.js';
 import { TRIGGER_FORMAT } from '../../platform/live/tables.js';
 import type { Parts, Stands } from './parts.js';
+import { emptyCollectionPorts } from './ports.js';
 import { QueryLog } from './queryLog.js';
 import { collectionRoutes } from './routes.js';
 import { SlowPatterns } from './slowPatterns.js';
@@ -10,7 +11,13 @@ import { tendCollections } from './tending.js';
 
 export function collections(stands: Stands): Capability<Omit<Parts, keyof Stands>> {
   const { now, log, directory } = stands;
-  const offer = { catalogue: new Catalogue(now, stands.ports), queryLog: new QueryLog(now, log), slowPatterns: new SlowPatterns() };
+  const collectionPorts = emptyCollectionPorts();
+  const offer = {
+    collectionPorts,
+    catalogue: new Catalogue(now, stands.ports, collectionPorts),
+    queryLog: new QueryLog(now, log),
+    slowPatterns: new SlowPatterns(),
+  };
   const parts = { ...stands, ...offer };
   return {
     name: 'collections',

@@ -17,6 +17,7 @@ import type { Environment } from '../../platform/call.js';
 import type { Ports } from '../../platform/ports.js';
 import { deleteCollection, readCollections, readMark, writeCollection, writeRules } from './catalogueStore.js';
 import { addKeys, addSilentColumns, bringUpToDate, createTable, keepEveryWord, modifyColumns, writeTriggers } from './collectionDdl.js';
+import type { CollectionPorts } from './ports.js';
 import { type CollectionShape, usersShape } from './shape.js';
 
 /** All collections of an environment at one moment, and what was compiled from them. */
@@ -55,6 +56,7 @@ export class Catalogue {
   constructor(
     private readonly now: () => number,
     private readonly ports: Pick<Ports, 'userFields'>,
+    private readonly elsewhere: CollectionPorts,
   ) {}
 
   /** Every collection of the environment. */
@@ -77,8 +79,18 @@ export class Catalogue {
   /** @throws {Problem} collection-unknown */
   async get(environment: Environment, name: string): Promise<CollectionShape> {
     const found = await this.find(environment, name);
-    if (!found) throw unknownCollection(environment, name);
+    if (!found) throw await this.unknown(environment, name);
     return found;
+  }
+
+  /** Why there is no such collection: it may stand on another server, and cannot do what was asked. */
+  async unknown(environment: Environment, name: string): Promise<Problem> {
+    const outside = (await this.elsewhere.elsewhere(environment)).find((one) => one.name === name)?.outside;
+    if (!outside) return unknownCollection(environment, name);
+    return new Problem(
+      'outside-unsupported',
+      `\`${name}\` is the table ${outside.table} on ${outside.server}, which cannot do this. It cannot: ${outside.cannot.join('; ')}.`,
+    );
   }
 
   /** Forgets what is known of an environment's collections. */
@@ -103,6 +115,7 @@ export class Catalogue {
       if (problems[0]) throw new Problem('invalid-input', problems[0].problem, { fields: problems });
       await this.#demandTarget(environment, name, definition);
     }
+    if ((await this.elsewhere.elsewhere(environment)).some((one) => one.name === name)) throw await this.unknown(environment, name);
     await this.change(environment, name, async (connection, before) => {
       const table = environment.db.collection(name);
       if (!before) {

@@ -106,17 +106,32 @@ const auditedTables = (parts: Parts) => ({
   },
 });
 
+/** A collection that is no table of the environment. */
+const elsewhere = async (
+  parts: Parts,
+  call: Pick<Call, 'environment'> & { params: { collection: string } },
+): Promise<Collection | undefined> =>
+  (await parts.collectionPorts.elsewhere(environmentOf(call))).find(({ name }) => name === call.params.collection);
+
 function collectionCalls(parts: Parts): Route[] {
   const own = operations.collections;
   const audited = auditedTables(parts);
   return [
-    bind(own.list, async (call) => ({ body: { items: await present(parts, call, await parts.catalogue.all(environmentOf(call))) } })),
-    bind(own.read, async (call) => presentOne(parts, call, await parts.catalogue.get(environmentOf(call), call.params.collection))),
+    bind(own.list, async (call) => {
+      const environment = environmentOf(call);
+      const own = await present(parts, call, await parts.catalogue.all(environment));
+      return { body: { items: [...own, ...(await parts.collectionPorts.elsewhere(environment))] } };
+    }),
+    bind(own.read, async (call) => {
+      const outside = await elsewhere(parts, call);
+      return outside ? { body: outside } : presentOne(parts, call, await parts.catalogue.get(environmentOf(call), call.params.collection));
+    }),
     bind(
       own.create,
       async (call) => {
         const { name, fields, rules } = call.body;
-        if (await parts.catalogue.find(environmentOf(call), name))
+        const outside = (await parts.collectionPorts.elsewhere(environmentOf(call))).some((one) => one.name === name);
+        if (outside || (await parts.catalogue.find(environmentOf(call), name)))
           throw new Problem('already-exists', `There is a collection \`${name}\` already.`);
         const wanted = { name, fields: fieldsOf(fields), indexed: NO_INDEX_COLUMNS };
         await checkRules(parts, call, wanted, rules ?? {});
@@ -133,6 +148,10 @@ function collectionCalls(parts: Parts): Route[] {
       own.patch,
       async (call) => {
         const environment = environmentOf(call);
+        if (await elsewhere(parts, call)) {
+          await parts.collectionPorts.changeElsewhere(environment, call.params.collection, call.body as never);
+          return { body: (await elsewhere(parts, call)) as Collection };
+        }
         let shape = await parts.catalogue.get(environment, call.params.collection);
         const added = fieldsOf(call.body.addFields);
         const wanted = { ...shape, fields: new Map([...shape.fields, ...added]) };

@@ -3,12 +3,13 @@ import { once } from 'node:events';
 import type { Writable } from 'node:stream';
 import { type Json, type JsonObject, own } from '@orchard/core';
 import { stringify } from 'csv-stringify/sync';
-import type { RecordLists, RecordPage } from '../records/listStore.js';
+import type { RecordLists } from '../records/listStore.js';
 import type { CollectionShape } from '../collections/shape.js';
 import { readInPieces } from '../../platform/database/pieces.js';
 import type { Environment } from '../../platform/call.js';
 import type { Format } from './rows.js';
 import type { Author } from '../records/author.js';
+import type { RecordPage } from '../records/forms.js';
 
 export type ExportRequest = { format: Format; filter?: string | undefined; fields?: string | undefined };
 /** Writes the start, a page, and the end of a file. */

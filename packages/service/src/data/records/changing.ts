@@ -24,7 +24,11 @@ export function readChange(patch: JsonObject): { plain: JsonObject; changes: Fie
  * The values of fields after a change.
  * @throws {Problem} invalid-input, limit-passed
  */
-export function valuesAfter({ name, fields }: CollectionShape, before: JsonObject, changes: FieldChanges): JsonObject {
+export function valuesAfter(
+  { name, fields }: Pick<CollectionShape, 'name' | 'fields'>,
+  before: JsonObject,
+  changes: FieldChanges,
+): JsonObject {
   const { values, problems, passed } = applyFieldChanges(name, fields, before, changes);
   demandNone(problems);
   if (passed) throw limitPassed(name, passed);

@@ -7,9 +7,9 @@ import type { Environment } from '../../platform/call.js';
 import type { FeedRow } from '../../platform/live/feed.js';
 import { readImage } from '../collections/columns.js';
 import type { Records } from './records.js';
-import type { StoredRecord } from './writeStore.js';
 import { feedTable } from '../../platform/live/tables.js';
 import type { Author } from './author.js';
+import type { StoredRecord } from './forms.js';
 
 const MAX_VERSIONS = 200;
 const SYSTEM = new Set(['id', 'createdAt', 'updatedAt', 'version']);

@@ -2,7 +2,7 @@
 import { Problem } from '@orchard/contract';
 import { bindSlots, excerptOf, type JsonObject, nearest, presetOf, type Slot } from '@orchard/core';
 import { isOutOfRange } from '../../platform/database/errors.js';
-import { bindList, type CompiledList, compileList, cutPage, type ListRequest } from '../../platform/database/listing.js';
+import { bindList, type CompiledList, compileList, cutPage } from '../../platform/database/listing.js';
 import { countAnswer, jsonBytes } from '../../platform/http/answerBytes.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
@@ -11,18 +11,10 @@ import { attachIncluded, readInclude } from './includeStore.js';
 import { QueryBuilder, ruleOf, scopeOf, visibleSql } from '../collections/querySql.js';
 import type { Records } from './records.js';
 import { type CollectionShape, presentRow, type RecordRow, visibleNames } from '../collections/shape.js';
-import type { StoredRecord } from './writeStore.js';
 import { askingOf, type Author } from './author.js';
 import { presetReason, refusal } from './demands.js';
 import { hideInRow, leaveOut, seenColumns, unseenIn } from './reading.js';
-
-export type RecordListRequest = ListRequest & {
-  fields?: string | undefined;
-  include?: string | undefined;
-  count?: boolean | undefined;
-  excerpts?: boolean | undefined;
-};
-export type RecordPage = { items: StoredRecord[]; next?: string; count?: number };
+import type { RecordListRequest, RecordPage, StoredRecord } from './forms.js';
 
 /** A list's SQL but for cursor and limit, with its placeholders by clause. */
 type Prepared = {

@@ -39,15 +39,13 @@ import {
   insertRecord,
   type NewRecord,
   newRecord,
-  type StoredRecord,
   updateRecord,
 } from './writeStore.js';
 import type { Author } from './author.js';
 import { demand, demandMissing, demandSettable } from './demands.js';
 import { mayRead, asSeen, leaveOut, unseenIn } from './reading.js';
+import type { Expected, StoredRecord } from './forms.js';
 
-/** A version the caller requires: If-Match; `absent` is `If-None-Match: *`. */
-export type Expected = { version?: number; absent?: boolean };
 type RowSubject = { shapes: Shapes; shape: CollectionShape; action: RecordAction; row: RecordRow };
 /** Where a write happens and who does it. */
 export type RecordScope = { environment: Environment; collection: string; author: Author };
@@ -374,7 +372,7 @@ export class Records {
   /** @throws {Problem} collection-unknown */
   async known(environment: Environment, collection: string): Promise<{ shapes: Shapes; shape: CollectionShape }> {
     const { shapes, shape } = await this.#shape(environment, collection);
-    if (!shape) throw unknownCollection(environment, collection);
+    if (!shape) throw await this.parts.catalogue.unknown(environment, collection);
     return { shapes, shape };
   }
 
@@ -492,7 +490,8 @@ export const missing = (collection: string, id: string, { told, userId }: Pick<A
 const invalid = (path: string, problem: string, expected: string) =>
   new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
 
-function checkVersion(row: RecordRow, expected: Expected, collection: string): void {
+/** @throws {Problem} version-conflict */
+export function checkVersion(row: { id: string; version: number }, expected: Expected, collection: string): void {
   if (expected.absent)
     throw new Problem('version-conflict', `\`${collection}\` has a record ${row.id} already, at version ${row.version}.`, {
       currentVersion: row.version,

@@ -10,11 +10,11 @@ import { Batches } from './batch.js';
 import { History } from './historyStore.js';
 import { RecordLists } from './listStore.js';
 import { checkLive, readLastEvent, streamRecords } from './liveRecords.js';
-import { type Expected, type RecordScope, Records } from './records.js';
+import { type RecordScope, Records } from './records.js';
 import { Summaries } from './summaryStore.js';
 import { tryRule } from './tryRule.js';
-import type { StoredRecord } from './writeStore.js';
 import { authorOf } from './author.js';
+import type { Expected, RecordListRequest, RecordPage, StoredRecord, Summary, SummaryRequest } from './forms.js';
 
 /**
  * Records, for apps and servers (access rules decide; a server key needs only its scope) and for members (their role
@@ -40,6 +40,11 @@ export function managedRecordRoutes(parts: Parts): Route[] {
   ];
 }
 
+type CollectionCall = Pick<Call, 'environment' | 'holder' | 'user' | 'member' | 'spans' | 'startedNs'> & { params: { collection: string } };
+/** The records of a name that is no collection of the environment. */
+const elsewhere = (parts: Parts, call: Pick<CollectionCall, 'environment' | 'params'>) =>
+  parts.recordPorts.elsewhere(environmentOf(call), call.params.collection);
+
 /** Writes need fields that are created outside of their transaction, so they write their entries themselves. */
 const OWN = { as: 'own' } as const;
 type Own = typeof operations.records;
@@ -54,30 +59,47 @@ function bindReads(parts: Parts, own: Own): Route[] {
   const lists = new RecordLists(parts, records);
   const summaries = new Summaries(parts, records);
   const history = new History(records);
+  const listOf = async (call: CollectionCall, request: RecordListRequest): Promise<RecordPage> => {
+    const outside = await elsewhere(parts, call);
+    return outside
+      ? outside.list(request, authorOf(call))
+      : lists.list(environmentOf(call), call.params.collection, request, authorOf(call));
+  };
+  const summaryOf = async (call: CollectionCall, request: SummaryRequest): Promise<Summary> => {
+    const outside = await elsewhere(parts, call);
+    return outside
+      ? outside.summarise(request, authorOf(call))
+      : summaries.summarise(environmentOf(call), call.params.collection, request, authorOf(call));
+  };
   return [
     bind(own.read, async (call) => {
-      const record = await lists.read(environmentOf(call), call.params.collection, call.params.id, authorOf(call), call.query);
+      const { collection, id } = call.params;
+      const outside = await elsewhere(parts, call);
+      const record = outside
+        ? await outside.read(id, authorOf(call), call.query)
+        : await lists.read(environmentOf(call), collection, id, authorOf(call), call.query);
       // RFC 9110 section 13.1.2: an If-None-Match that names the current version is answered 304.
       if (call.headers['if-none-match'] === etag(record.version) && !call.query.include)
         return { body: record as never, status: 304, headers: { ETag: etag(record.version) } };
       return withEtag(record);
     }),
     bind(own.list, async (call) => {
-      const list = await lists.list(environmentOf(call), call.params.collection, call.query, authorOf(call));
+      const list = await listOf(call, call.query);
       return { body: list as never, headers: nextLink(call.request.originalUrl, list.next) };
     }),
     bind(own.summary, async (call) => ({
-      body: await summaries.summarise(environmentOf(call), call.params.collection, call.query, authorOf(call)),
+      body: await summaryOf(call, call.query),
     })),
     bind(own.query, async (call) => ({
-      body: (await lists.list(environmentOf(call), call.params.collection, call.body, authorOf(call))) as never,
+      body: (await listOf(call, call.body)) as never,
     })),
     bind(own.querySummary, async (call) => ({
-      body: await summaries.summarise(environmentOf(call), call.params.collection, call.body, authorOf(call)),
+      body: await summaryOf(call, call.body),
     })),
-    bind(own.history, async (call) => ({
-      body: await history.versions(environmentOf(call), call.params.collection, call.params.id, call.query.before),
-    })),
+    bind(own.history, async (call) => {
+      (await elsewhere(parts, call))?.refuse('its former versions are not kept here');
+      return { body: await history.versions(environmentOf(call), call.params.collection, call.params.id, call.query.before) };
+    }),
     bind(
       own.restore,
       async (call) => {
@@ -128,7 +150,8 @@ function bindWrites(parts: Parts, own: Own): Route[] {
       own.create,
       (call) =>
         write(call, false, async (on) => {
-          const record = await records.create(on, scopeOf(call), call.body);
+          const outside = await elsewhere(parts, call);
+          const record = outside ? await outside.create(call.body, authorOf(call)) : await records.create(on, scopeOf(call), call.body);
           return withEtag(record, 201, { Location: `${call.request.originalUrl.split('?')[0]}/${record.id}` });
         }),
       OWN,
@@ -137,7 +160,10 @@ function bindWrites(parts: Parts, own: Own): Route[] {
       own.put,
       (call) =>
         write(call, false, async (on) => {
-          const { record, created } = await records.put(on, scopeOf(call), call.params.id, call.body, expectedOf(call));
+          const outside = await elsewhere(parts, call);
+          const { record, created } = outside
+            ? await outside.put(call.params.id, call.body, expectedOf(call), authorOf(call))
+            : await records.put(on, scopeOf(call), call.params.id, call.body, expectedOf(call));
           return withEtag(record, created ? 201 : 200);
         }),
       OWN,
@@ -146,16 +172,23 @@ function bindWrites(parts: Parts, own: Own): Route[] {
       own.patch,
       (call) =>
         // What depends on the record as it stands is changed under a lock; sums alone are one statement, where no rule is asked.
-        write(call, hasFieldChanges(call.body) && !(isOnlySums(call.body) && authorOf(call).trusted), async (on) =>
-          withEtag(await records.patch(on, scopeOf(call), call.params.id, call.body, expectedOf(call))),
-        ),
+        write(call, hasFieldChanges(call.body) && !(isOnlySums(call.body) && authorOf(call).trusted), async (on) => {
+          const outside = await elsewhere(parts, call);
+          return withEtag(
+            outside
+              ? await outside.patch(call.params.id, call.body, expectedOf(call), authorOf(call))
+              : await records.patch(on, scopeOf(call), call.params.id, call.body, expectedOf(call)),
+          );
+        }),
       OWN,
     ),
     bind(
       own.remove,
       async (call) =>
         write(call, await records.isReferredTo(environmentOf(call), call.params.collection), async (on) => {
-          await records.remove(on, scopeOf(call), call.params.id, expectedOf(call));
+          const outside = await elsewhere(parts, call);
+          if (outside) await outside.remove(call.params.id, expectedOf(call), authorOf(call));
+          else await records.remove(on, scopeOf(call), call.params.id, expectedOf(call));
           return { body: undefined };
         }),
       OWN,
@@ -163,9 +196,10 @@ function bindWrites(parts: Parts, own: Own): Route[] {
     bind(
       own.batch,
       (call) =>
-        write(call, true, async (on) => ({
-          body: { results: await batches.run(on, scopeOf(call), call.body.actions, call.body.together) },
-        })),
+        write(call, true, async (on) => {
+          (await elsewhere(parts, call))?.refuse('it takes no part in batches; write its records one by one');
+          return { body: { results: await batches.run(on, scopeOf(call), call.body.actions, call.body.together) } };
+        }),
       OWN,
     ),
   ];
@@ -174,6 +208,12 @@ function bindWrites(parts: Parts, own: Own): Route[] {
 function bindLive(parts: Parts, own: Own): Route[] {
   const stream = async (call: Call, watched: { filter?: string | undefined; id?: string }) => {
     const { environment, collection, author } = scopeOf(call);
+    const outside = await parts.recordPorts.elsewhere(environment, collection);
+    if (outside) {
+      const start = await outside.live(author, watched);
+      await start(new EventStream(call, parts));
+      return 'streaming' as const;
+    }
     const lastEvent = readLastEvent(call.headers['last-event-id']);
     if (!watched.id) await checkLive(parts, environment, collection, author, watched.filter);
     // Only in an open environment may the collection of a watched record still be created.

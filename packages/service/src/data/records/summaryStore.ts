@@ -9,13 +9,11 @@ import { presentValue } from '../collections/columns.js';
 import { demandList, inRange } from './listStore.js';
 import { QueryBuilder, scopeOf, visibleSql } from '../collections/querySql.js';
 import type { Records } from './records.js';
+import { readMeasure, splitGroup } from './summaryTerms.js';
 import { type CollectionShape, kindIn, visibleNames } from '../collections/shape.js';
 import { askingOf, type Author } from './author.js';
+import type { Summary, SummaryRequest } from './forms.js';
 
-export type SummaryRequest = { group?: string | undefined; measure?: string | undefined; filter?: string | undefined; limit: number };
-export type Summary = { groups: JsonObject[]; more: boolean };
-
-const MAX_GROUPS_BY = 3;
 /** Widths of cells, in degrees: from about ten metres to an eighth of the globe. */
 const [LEAST_CELL, MOST_CELL] = [0.0001, 45];
 const STEPS: Record<string, (column: string) => string> = {
@@ -25,7 +23,6 @@ const STEPS: Record<string, (column: string) => string> = {
   week: (column) => `DATE_FORMAT(DATE_SUB(${column}, INTERVAL WEEKDAY(${column}) DAY), '%Y-%m-%d')`,
   month: (column) => `DATE_FORMAT(${column}, '%Y-%m-01')`,
 };
-const MEASURES = ['sum', 'avg', 'min', 'max', 'distinct'] as const;
 
 /** The column of a field, as the caller sees it. */
 type ColumnOf = (name: string) => string;
@@ -81,12 +78,6 @@ export class Summaries {
   }
 }
 
-const terms = (text: string | undefined) =>
-  (text ?? '')
-    .split(',')
-    .map((term) => term.trim())
-    .filter(Boolean);
-
 function fieldOf(shape: CollectionShape, name: string, path: string, withHidden: boolean) {
   const kind = kindIn(shape, name, withHidden);
   if (kind) return kind;
@@ -119,11 +110,7 @@ function cellOf(name: string, step: string, term: string, column: string): Colum
 
 /** `hut,createdAt:week`, `position:0.5`. */
 function readGroups(shape: CollectionShape, text: string | undefined, withHidden: boolean, columnOf: ColumnOf): Column[] {
-  const groups = terms(text);
-  if (groups.length > MAX_GROUPS_BY)
-    throw invalid('query.group', `A summary groups by ${groups.length} fields.`, `at most ${MAX_GROUPS_BY}`);
-  return groups.map((term) => {
-    const [name = '', step] = term.split(':');
+  return splitGroup(text).map(({ term, name, step }) => {
     const kind = fieldOf(shape, name, 'query.group', withHidden);
     if (!step) {
       if (kind === 'place' || kind === 'list' || kind === 'object')
@@ -151,18 +138,9 @@ function readGroups(shape: CollectionShape, text: string | undefined, withHidden
 
 /** `count,sum:nights,distinct:guest`; the count alone by default. */
 function readMeasures(shape: CollectionShape, text: string | undefined, withHidden: boolean, columnOf: ColumnOf): Column[] {
-  const measures = terms(text);
-  if (measures.length > 20) throw invalid('query.measure', 'A summary has at most 20 measures.', 'up to 20');
   const number = (value: unknown): Json => (value === null || value === undefined ? null : Number(value));
-  return (measures.length > 0 ? measures : ['count']).map((term): Column => {
-    if (term === 'count') return { name: 'count', sql: 'COUNT(*)', slots: [], read: number };
-    const [how = '', name = ''] = term.split(':');
-    if (!(MEASURES as readonly string[]).includes(how) || !name)
-      throw invalid(
-        'query.measure',
-        `\`${term}\` is not a measure${nearest(how, ['count', ...MEASURES]) || '.'}`,
-        'count, or sum, avg, min, max or distinct with a field, such as sum:nights',
-      );
+  return readMeasure(text).map(({ term, how, name }): Column => {
+    if (how === 'count') return { name: 'count', sql: 'COUNT(*)', slots: [], read: number };
     const kind = fieldOf(shape, name, 'query.measure', withHidden);
     const column = columnOf(name);
     if (how === 'distinct') return { name: term, sql: `COUNT(DISTINCT ${column})`, slots: [], read: number };

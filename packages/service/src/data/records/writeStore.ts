@@ -7,8 +7,8 @@ import { stillReferenced } from '../../platform/database/stillReferenced.js';
 import { presentValue, spatialUpdateSql, stored } from '../collections/columns.js';
 import type { CollectionShape, RecordRow } from '../collections/shape.js';
 import { nextVersionSql } from '../collections/endedSql.js';
+import type { StoredRecord } from './forms.js';
 
-export type StoredRecord = JsonObject & { id: string; version: number };
 /** `chosen`: the caller chose the id, so that a record of that id may have existed before. */
 export type NewRecord = { id: string; ownerId: string | null; values: JsonObject; chosen: boolean };
 

@@ -16,16 +16,17 @@ import {
   standingDue,
   fillContent,
 } from '@orchard/core/messages';
-import { type Shapes, unknownCollection } from '../../data/collections/catalogue.js';
+import type { Shapes } from '../../data/collections/catalogue.js';
 import { targetOf } from '../../data/collections/querySql.js';
 import { type CollectionShape, visibleNames } from '../../data/collections/shape.js';
 import type { Author } from '../../data/records/author.js';
-import { RecordLists, type RecordPage } from '../../data/records/listStore.js';
+import { RecordLists } from '../../data/records/listStore.js';
 import { Records } from '../../data/records/records.js';
 import type { Environment } from '../../platform/call.js';
 import { UserStore } from '../../people/users/store.js';
 import { type Carried, DeviceStore } from '../devices/store.js';
 import type { Parts } from './parts.js';
+import type { RecordPage } from '../../data/records/forms.js';
 
 /** Its own rights: the team said what is sent. */
 const SERVICE: Author = { userId: null, roles: [], fields: {}, trusted: true, told: true, by: writeActor(THE_SERVICE) };
@@ -168,7 +169,7 @@ export class DueRecords {
   async #shape(environment: Environment, collection: string): Promise<{ shapes: Shapes; shape: CollectionShape }> {
     const shapes = await this.parts.catalogue.shapes(environment, collection);
     const shape = shapes.collections.get(collection);
-    if (!shape) throw unknownCollection(environment, collection);
+    if (!shape) throw await this.parts.catalogue.unknown(environment, collection);
     return { shapes, shape };
   }
 }

@@ -54,6 +54,8 @@ export type ListSource = { scope: FilterScope; names: SqlNames };
 /** `name` is the field, or for a computed term the column it is selected as. */
 export type SortTerm = { text: string; name: string; descending: boolean; sql: Sql; computed: boolean };
 /** `words` are those that the filter searches for. */
+/** What a cursor has to do with a sort term. */
+export type CursorTerm = Pick<SortTerm, 'text' | 'name'>;
 export type CompiledList = { where: Sql | null; sort: SortTerm[]; words: SearchWords | null };
 export type ListPlan = {
   /** Conditions joined by AND, at least `TRUE`. */
@@ -234,10 +236,10 @@ function afterCursor(sort: SortTerm[], cursor: unknown[], slots: Slot[]): string
 }
 
 const signature = (body: string, secret: Buffer) => createHmac('sha256', secret).update(body).digest().subarray(0, 12);
-const sortText = (sort: SortTerm[]) => sort.map(({ text }) => text).join(',');
+const sortText = (sort: readonly CursorTerm[]) => sort.map(({ text }) => text).join(',');
 
 /** Writes the cursor that points after a row. */
-export function sealCursor(plan: ListPlan, sortValue: (field: string) => unknown, secret: Buffer): string {
+export function sealCursor(plan: { sort: readonly CursorTerm[] }, sortValue: (field: string) => unknown, secret: Buffer): string {
   const values = plan.sort.map(({ name }) => {
     const value = sortValue(name);
     return value instanceof Date ? { at: value.toISOString() } : (value ?? null);
@@ -246,7 +248,8 @@ export function sealCursor(plan: ListPlan, sortValue: (field: string) => unknown
   return `${body}.${signature(body, secret).toString('base64url')}`;
 }
 
-function openCursor(cursor: string, sort: SortTerm[], secret: Buffer): unknown[] {
+/** The values of the row that a cursor points after. @throws {Problem} invalid-input */
+export function openCursor(cursor: string, sort: readonly CursorTerm[], secret: Buffer): unknown[] {
   const [body = '', signed = ''] = cursor.split('.');
   const given = Buffer.from(signed, 'base64url');
   const wanted = signature(body, secret);
