@@ -84,3 +84,9 @@ export async function readObject(argument: string): Promise<Record<string, never
     throw new CommandError('It must be a JSON object, such as \'{"bunks": 12}\'.', 2);
   return value as Record<string, never>;
 }
+
+/** Passwords are asked for, or read from standard input, so that no shell history holds them. */
+export async function passwordOf(question: string, fromInput = false): Promise<string> {
+  if (!fromInput) return askSecret(question);
+  return (await readInput()).replace(/\r?\n$/, '');
+}

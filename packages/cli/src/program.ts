@@ -22,6 +22,7 @@ import { addSecondFactorCommands } from './commands/secondFactors.js';
 import { addMessagingCommands, addSmsCommands } from './commands/sms.js';
 import { addTelemetryCommands } from './commands/telemetry.js';
 import { addTokenCommands } from './commands/tokens.js';
+import { addOutsideCommands } from './commands/outside.js';
 import { addStandingCommands } from './commands/standing.js';
 import { addTopicCommands } from './commands/topics.js';
 import { addInstallationGatewayCommands, addWayCommands } from './commands/ways.js';
@@ -43,6 +44,7 @@ const COMMANDS = [
   addEntryCommands,
   addDeviceCommands,
   addNotificationCommands,
+  addOutsideCommands,
   addStandingCommands,
   addTopicCommands,
   addSmsCommands,

@@ -8,7 +8,8 @@ import { type HttpClient, operations } from '@orchard/contract';
 import { openDatabase } from '@orchard/service/past';
 import { type FleetDevice, registerFleet } from './fleet.js';
 import { writeHistory } from './history.js';
-import { MAIL_ACCOUNT } from '@orchard/simulators';
+import { forgetPostgresql, MAIL_ACCOUNT, type PostgresqlServer, startPostgresql } from '@orchard/simulators';
+import { seedAssociation } from './association.js';
 import { seedDateNotes } from './dateNotes.js';
 import { seedPeople } from './people.js';
 import { type SimulatorAddresses, seedChannels, seedGateways, seedMessages, seedStanding, seedTeam, seedTopics } from './messages.js';
@@ -20,7 +21,7 @@ import { startTraffic } from './traffic.js';
 
 const USAGE = `Usage: npm run demo -- [--fresh] [--port 7450] [--data .orchard/demo]
   --fresh   forget the demo's data and begin again
-  --port    where the service listens; the simulators take the six ports after it, failure notices of mail the seventh, providers of identity the four after that
+  --port    where the service listens; the simulators take the six ports after it, failure notices of mail the seventh, providers of identity the four after that, and the association's own database the next
   --data    the directory of the demo's data`;
 /** What the demo writes into its data directory; --fresh removes just these. */
 const OWN_ENTRIES = [
@@ -43,6 +44,7 @@ type Options = { fresh: boolean; port: number; data: string };
 type DemoFile = { serverKey: string; url: string; clientKey: string; androidKey: string; webClientKey: string; [member: string]: unknown };
 const children: ChildProcess[] = [];
 let stopTraffic = () => {};
+let stopAssociation: () => Promise<void> = async () => undefined;
 let stopping = false;
 
 function readOptions(): Options {
@@ -88,6 +90,7 @@ async function stop(code = 0): Promise<void> {
         }),
     ),
   );
+  await stopAssociation();
   process.exit(code);
 }
 
@@ -99,6 +102,7 @@ function forget(data: string): void {
   }
   const pid = join(data, 'mariadb.pid');
   if (existsSync(pid)) endOrphan(Number(readFileSync(pid, 'utf8')), data);
+  forgetPostgresql(data);
   for (const entry of OWN_ENTRIES) rmSync(join(data, entry), { recursive: true, force: true });
 }
 
@@ -124,6 +128,7 @@ async function main(): Promise<void> {
     ORCHARD_PORT: String(port),
     ORCHARD_DATA: data,
     ORCHARD_PUSH_ORIGINS: [
+      `postgresql://127.0.0.1:${port + 12}`,
       `http://127.0.0.1:${port + 1}`,
       `http://127.0.0.1:${port + 5}`,
       `smpp://localhost:${smppPort}`,
@@ -141,6 +146,8 @@ async function main(): Promise<void> {
     ORCHARD_LOG_LEVEL: process.env.ORCHARD_LOG_LEVEL ?? 'warn',
   });
   step(`service and database are up at ${service.address}`);
+  const association = await startPostgresql(data, port + 12, 'alder-and-aspen');
+  stopAssociation = association.stop;
   const simulators = await startPart<SimulatorAddresses>(partOf('simulators'), {
     ORCHARD_SIMULATORS_PORT: String(port + 1),
     ORCHARD_SIMULATORS_STATE: join(data, 'simulators.json'),
@@ -150,7 +157,7 @@ async function main(): Promise<void> {
   step(`simulators are up at ${simulators.address}`);
   writeFileSync(mailAuthority, simulators.authority);
   const file = join(data, 'demo.json');
-  if (!existsSync(file)) await fill(service, simulators, data, file, step);
+  if (!existsSync(file)) await fill(service, simulators, association, data, file, step);
   const demo = JSON.parse(readFileSync(file, 'utf8')) as DemoFile;
   await connectHandsets(service.address, demo);
   stopTraffic = startTraffic(service.address, demo, [HIKER, ...hikers(10)]);
@@ -160,6 +167,7 @@ async function main(): Promise<void> {
 async function fill(
   service: { address: string; setupAddress: string | null },
   simulators: SimulatorAddresses,
+  association: PostgresqlServer,
   data: string,
   file: string,
   step: (text: string) => void,
@@ -177,6 +185,8 @@ async function fill(
   await seedChannels(owner);
   await seedMessages(owner, service.address, simulators, seeded, devices, now);
   await seedStanding(owner);
+  step('seeding the association');
+  await seedAssociation(owner, association, now);
   step('seeding ninety days of calls');
   await seedCalls(owner, data, 'dev', devices, now);
   const liveDevices = await registerFleet(service.address, simulators.address, seeded.live);

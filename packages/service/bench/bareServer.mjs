@@ -1,6 +1,7 @@
 // The comparison: Express 5 and mysql2 with nothing around them, on the database and the statements of the service.
 import express from 'express';
 import mysql from 'mysql2/promise';
+import pg from 'pg';
 import { uuidv7 } from '@orchard/core';
 import { randomBytes } from 'node:crypto';
 
@@ -56,5 +57,34 @@ app.get('/places', async (request, response) => {
   );
   response.json({ items: rows.slice(0, 50) });
 });
+app.get('/search', async (request, response) => {
+  const reports = BENCH_TABLE.replace(/`huts`$/, '`reports`');
+  const match = 'MATCH(_search) AGAINST(? IN BOOLEAN MODE)';
+  const [rows] = await pool.execute(
+    `SELECT id, createdAt, updatedAt, version, ownerId, title, body, ${match} AS score FROM ${reports} WHERE ${match} ORDER BY score DESC, id LIMIT 21`,
+    [request.query.words, request.query.words],
+  );
+  response.json({ items: rows.slice(0, 20) });
+});
+let postgresql;
+app.get('/members', async (request, response) => {
+  postgresql ??= new pg.Pool({
+    host: '127.0.0.1',
+    port: Number(request.query.port),
+    user: 'postgres',
+    password: 'bench',
+    database: 'postgres',
+    max: 5,
+  });
+  const { rows } = await postgresql.query(
+    'SELECT member_no, name, region, nights, changed FROM members WHERE nights = $1 ORDER BY member_no LIMIT 21',
+    [Number(request.query.nights)],
+  );
+  response.json({ items: rows.slice(0, 20) });
+});
 const server = app.listen(0, '127.0.0.1', () => process.send({ address: `http://127.0.0.1:${server.address().port}` }));
+// The database of other tables ends before this does.
+process.on('uncaughtException', (error) => {
+  if (error.code !== '57P01') throw error;
+});
 process.on('disconnect', () => process.exit(0));

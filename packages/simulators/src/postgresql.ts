@@ -1,7 +1,7 @@
 /** A PostgreSQL server of one's own, from Debian's package: data in a directory, on the loopback address alone. */
 import { type ChildProcess, execFileSync, spawn } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { chownSync, existsSync, mkdirSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
+import { chownSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { connect } from 'node:net';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
@@ -35,8 +35,22 @@ const homeOf = (directory: string, isRoot: boolean): string =>
     : join(directory, 'postgresql');
 
 /** Deletes the data of a server that is not running. */
-export const forgetPostgresql = (directory: string): void =>
-  rmSync(homeOf(directory, process.getuid?.() === 0), { recursive: true, force: true });
+export function forgetPostgresql(directory: string): void {
+  const home = homeOf(directory, process.getuid?.() === 0);
+  endLeftBehind(home);
+  rmSync(home, { recursive: true, force: true });
+}
+
+/** A program that was killed leaves its server running; it is ended by its own note of its number. */
+function endLeftBehind(home: string): void {
+  const note = join(home, 'data', 'postmaster.pid');
+  if (!existsSync(note)) return;
+  const pid = Number(readFileSync(note, 'utf8').split('\n')[0]);
+  const runs = () => existsSync(`/proc/${pid}`) && readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes(home);
+  if (runs()) process.kill(pid, 'SIGQUIT');
+  for (let i = 0; runs() && i < 50; i++) Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 100);
+  rmSync(note, { force: true });
+}
 
 /** Starts a server on a port; the first time it makes its data. */
 export async function startPostgresql(directory: string, port: number, password: string): Promise<PostgresqlServer> {
@@ -44,6 +58,7 @@ export async function startPostgresql(directory: string, port: number, password:
   const as = runner();
   const home = homeOf(directory, as !== null);
   const data = join(home, 'data');
+  endLeftBehind(home);
   if (!existsSync(join(data, 'PG_VERSION'))) initialise(bin, home, password, as);
   const server = spawn(
     join(bin, 'postgres'),

@@ -2,7 +2,7 @@
 import { readFileSync } from 'node:fs';
 import { GATEWAY_KINDS, type Gateway, type GatewayCheck, type NewGateway, operations, STAGES } from '@orchard/contract';
 import { type Command, Option } from 'commander';
-import { askSecret } from '../asking.js';
+import { passwordOf } from '../asking.js';
 import { CommandError, type GlobalOptions, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { moment, note, printItem, printText } from '../output.js';
@@ -37,16 +37,6 @@ function readJson(path: string, what: string): unknown {
   }
 }
 
-/** Passwords are asked for, or read from standard input, so that no shell history holds them. */
-async function passwordOf(own: AddOptions, question: string): Promise<string> {
-  if (!own.passwordStdin) return askSecret(question);
-  const chunks: Buffer[] = [];
-  for await (const chunk of surroundings().stdin) chunks.push(chunk as Buffer);
-  return Buffer.concat(chunks)
-    .toString()
-    .replace(/\r?\n$/, '');
-}
-
 async function newGateway(name: string, own: AddOptions): Promise<NewGateway> {
   const settings = {
     ...(own.settings ? (JSON.parse(own.settings) as object) : {}),
@@ -61,10 +51,10 @@ async function newGateway(name: string, own: AddOptions): Promise<NewGateway> {
   };
   if (own.kind === 'certificate') {
     const certificate = readFileSync(need(own.certificate, '--certificate <file.p12>')).toString('base64');
-    return { ...common, certificate, password: await passwordOf(own, 'Password of the certificate file: ') } as NewGateway;
+    return { ...common, certificate, password: await passwordOf('Password of the certificate file: ', own.passwordStdin) } as NewGateway;
   }
   if (own.kind === 'token') return { ...common, keyFile: readText(need(own.keyFile, '--key-file <file>'), 'The key file') } as NewGateway;
-  return { ...common, password: await passwordOf(own, 'Password: ') } as NewGateway;
+  return { ...common, password: await passwordOf('Password: ', own.passwordStdin) } as NewGateway;
 }
 
 function printGateway(gateway: Gateway, options: GlobalOptions): void {
@@ -120,7 +110,7 @@ function addCredential(gateway: Command): void {
 
 async function credentialFrom({ certificate, keyFile, passwordStdin }: CredentialOptions) {
   if (keyFile) return { keyFile: readText(keyFile, 'The key file') };
-  const password = passwordStdin || !certificate ? await passwordOf({ passwordStdin } as AddOptions, 'Password: ') : '';
+  const password = passwordStdin || !certificate ? await passwordOf('Password: ', passwordStdin) : '';
   return certificate ? { certificate: readFileSync(certificate).toString('base64'), password } : { password };
 }
 

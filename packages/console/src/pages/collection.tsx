@@ -14,6 +14,7 @@ import { bytes, counted } from '../parts/format.js';
 import { type CodedCall, coded, FromCode } from '../parts/fromCode.js';
 import { SaveReport } from '../parts/saveReport.js';
 import { useListState } from '../parts/listState.js';
+import { OutsideTab } from '../outside/facts.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 
 // Coastlines and the CSV parser load only when a map or an import is opened.
@@ -22,8 +23,18 @@ const Files = lazy(() => import('../data/files.js').then(({ Files: component }) 
 
 /** The address of a record that is being created. */
 const NEW = 'new';
-const TABS = { table: 'Table', map: 'Map', fields: 'Fields', rules: 'Rules', indexes: 'Indexes', files: 'Import, export' } as const;
+const TABS = {
+  table: 'Table',
+  map: 'Map',
+  fields: 'Fields',
+  rules: 'Rules',
+  indexes: 'Indexes',
+  files: 'Import, export',
+  outside: 'Outside table',
+} as const;
 type Tab = keyof typeof TABS;
+/** What a table of another server has. */
+const OF_OUTSIDE: ReadonlySet<Tab> = new Set(['table', 'rules', 'outside']);
 
 export function CollectionPage() {
   const { params } = useEnvironment();
@@ -53,16 +64,23 @@ function OneCollection({ collection, all }: { collection: Collection; all: Colle
   const [tab, setTab] = useAddressState('tab', 'table');
   const places = fields.filter(({ type }) => type === 'place');
   const [place, setPlace] = useAddressState('place', places[0]?.name ?? '');
-  const tabs = (Object.keys(TABS) as Tab[]).filter((one) => one !== 'map' || places.length > 0);
+  const { outside } = collection;
+  const tabs = (Object.keys(TABS) as Tab[]).filter((one) =>
+    outside ? OF_OUTSIDE.has(one) : one !== 'outside' && (one !== 'map' || places.length > 0),
+  );
   return (
     <>
       <PageHead
         title={name}
-        hint={`${counted(collection.records, 'record')}, ${counted(fields.length, 'field')}, ${bytes(collection.bytes)}`}
+        hint={
+          outside
+            ? `About ${counted(collection.records, 'row')} of ${outside.table} on ${outside.server}`
+            : `${counted(collection.records, 'record')}, ${counted(fields.length, 'field')}, ${bytes(collection.bytes)}`
+        }
       >
         <SaveReport of={{ source: 'records', collection: name, ...(state.filter ? { filter: state.filter } : {}) }} />
         <FromCode calls={callsOf(tab as Tab, collection, state.filter, params)} />
-        <Button onClick={() => setOpen(NEW)}>Add record</Button>
+        {(!outside || outside.writable) && <Button onClick={() => setOpen(NEW)}>Add record</Button>}
       </PageHead>
       <Tabs value={tab} onChange={setTab} keepMounted={false}>
         <Tabs.List mb="md">
@@ -97,6 +115,11 @@ function OneCollection({ collection, all }: { collection: Collection; all: Colle
         <Tabs.Panel value="rules">
           <Rules collection={collection} all={all} />
         </Tabs.Panel>
+        {outside && (
+          <Tabs.Panel value="outside">
+            <OutsideTab collection={collection} outside={outside} />
+          </Tabs.Panel>
+        )}
         <Tabs.Panel value="indexes">
           <Indexes collection={collection} />
         </Tabs.Panel>
@@ -138,6 +161,8 @@ function callsOf(tab: Tab, { name, rules }: Collection, filter: string, place: {
           `orchard collection rules ${name} --read ${shellWord(rules.read)} ${where}`,
         ),
       ];
+    case 'outside':
+      return [coded(operations.outside.checkTable, { params })];
     case 'indexes':
       return [coded(collections.advice, { params }), coded(collections.addIndex, { params, body: { fields: ['createdAt'] } })];
     case 'files':

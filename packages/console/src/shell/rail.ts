@@ -29,6 +29,7 @@ import {
   IconRoute,
   IconRouteAltLeft,
   IconSend2,
+  IconTableShare,
   IconServer,
   IconStack2,
   IconUrgent,
@@ -41,7 +42,13 @@ import {
 type Entry = { to: string; label: string; icon: typeof IconLeaf /** Shown to owners of the installation. */; ownerOnly?: true };
 export const RAIL: { group: string; entries: Entry[] }[] = [
   { group: '', entries: [{ to: 'overview', label: 'Overview', icon: IconLeaf }] },
-  { group: 'Data', entries: [{ to: 'data', label: 'Collections', icon: IconDatabase }] },
+  {
+    group: 'Data',
+    entries: [
+      { to: 'data', label: 'Collections', icon: IconDatabase },
+      { to: 'outside', label: 'Outside tables', icon: IconTableShare },
+    ],
+  },
   {
     group: 'People',
     entries: [

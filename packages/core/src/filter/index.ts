@@ -33,7 +33,7 @@ export { writeFilterJson } from './json.js';
 export { nearest } from './nearest.js';
 export { writeFilterText } from './print.js';
 export { type Excerpt, excerptOf, SEARCHED_LENGTH, type SearchWords } from './search.js';
-export { bindSlots, compileSql, compileTermSql, insideSql, type Slot, type Sql, type SqlNames } from './sql.js';
+export { bindSlots, compileSql, compileTermSql, INDEXED_TEXT, insideSql, type Slot, type Sql, type SqlNames } from './sql.js';
 export { type OutsideDialect, OutsideLimit, OutsideSql } from './outsideSql.js';
 export { splitTerms } from './text.js';
 export { FilterError, isCall, LIMITS as FILTER_LIMITS, type Node as FilterNode } from './tree.js';

@@ -14,7 +14,7 @@ export type SqlNames = {
   column(path: readonly string[]): string;
   /** A column with a spatial index that holds the place, or a place off the globe; null without index. */
   spatial?(path: readonly string[]): string | null;
-  /** A column that holds what lies inside an object, for an index; null without one. */
+  /** A column that holds what lies inside an object, for an index; of a text its beginning. Null without one. */
   inside?(path: readonly string[], keys: readonly string[], kind: ValueKind): string | null;
   /** A list with a full-text index over its items; null without one. */
   items?(path: readonly string[]): string | null;
@@ -55,6 +55,10 @@ const readsField = (condition: Condition): boolean =>
   'left' in condition ? condition.left.is === 'field' : 'of' in condition && condition.of.is === 'field';
 const NOBODY: Asking = { me: { id: null, roles: [] }, now: 0 };
 const truthSql = (truth: boolean | null) => (truth === null ? 'NULL' : truth ? 'TRUE' : 'FALSE');
+/** How much of a text the index over an object's path holds, in characters. */
+export const INDEXED_TEXT = 191;
+/** A constant that the beginning of a text decides about: shorter than what is held. */
+const isShort = (term: Term): boolean => term.is === 'constant' && (typeof term.value !== 'string' || term.value.length < INDEXED_TEXT);
 /** A number literal that MariaDB takes for a DOUBLE, not a DECIMAL. */
 const double = (n: number) => (/e/.test(String(n)) ? String(n) : `${n}e0`);
 
@@ -89,13 +93,13 @@ class Writer {
     }
     switch (condition.is) {
       case 'compare':
-        return `${this.term(condition.left)} ${condition.operator} ${this.term(condition.right)}`;
+        return this.#compare(condition);
       case 'null':
         return `${this.term(condition.of)} IS NULL`;
       case 'like':
         return `${this.term(condition.of)} LIKE ${this.#put(writePattern(condition.pattern))}`;
       case 'oneOf':
-        return `${this.term(condition.of)} IN (${condition.items.map((item) => this.term(item)).join(', ')})`;
+        return `${this.#indexed(condition.of, condition.items)} IN (${condition.items.map((item) => this.term(item)).join(', ')})`;
       case 'samePlace':
         return this.#samePlace(condition.left, condition.right);
       case 'insideBox':
@@ -202,7 +206,7 @@ class Writer {
       case 'field':
         return this.names.column(term.path);
       case 'inside':
-        return this.#inside(term);
+        return insideSql(this.names.column(term.path), term.keys, term.kind);
       case 'called':
         return this.#called(term);
       case 'me':
@@ -240,8 +244,14 @@ class Writer {
     return `MATCH(${column}) AGAINST(${this.#put(words)} IN BOOLEAN MODE)`;
   }
 
-  #inside({ path, keys, kind }: Extract<Term, { is: 'inside' }>): string {
-    return this.names.inside?.(path, keys, kind) ?? insideSql(this.names.column(path), keys, kind);
+  #compare({ left, operator, right }: Extract<Condition, { is: 'compare' }>): string {
+    return `${this.#indexed(left, [right])} ${operator} ${this.#indexed(right, [left])}`;
+  }
+
+  /** A term that is compared with others; what lies inside an object by the column of its index, where that decides. */
+  #indexed(term: Term, others: readonly Term[]): string {
+    if (term.is !== 'inside' || !others.every(isShort)) return this.term(term);
+    return this.names.inside?.(term.path, term.keys, term.kind) ?? this.term(term);
   }
 
   #called({ name, args }: Extract<Term, { is: 'called' }>): string {

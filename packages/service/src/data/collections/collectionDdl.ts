@@ -255,7 +255,7 @@ const addedPath = (path: ObjectPath | null): string[] => (path ? [`ADD COLUMN IF
 /** One column of an index; of texts, their beginnings. */
 function keyPart({ fields }: CollectionShape, name: string): string {
   const path = readObjectPath(name);
-  if (path) return path.kind === 'text' ? prefixOf(pathColumn(path)) : `\`${pathColumn(path)}\``;
+  if (path) return `\`${pathColumn(path)}\``;
   return fields.get(name)?.type === 'text' ? prefixOf(name) : `\`${name}\``;
 }
 

@@ -4,6 +4,7 @@ import {
   type Field,
   type FieldType,
   type Fields,
+  INDEXED_TEXT,
   insideSql,
   type Json,
   type JsonObject,
@@ -55,13 +56,21 @@ export const searchColumnSql = (fields: readonly string[]): string =>
   `\`${SEARCH_COLUMN}\` LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_uca1400_ai_ci GENERATED ALWAYS AS (CONCAT_WS('\\n', ${fields.map((field) => `\`${field}\``).join(', ')})) STORED COMMENT '${SEARCH_COMMENT} ${fields.join(' ')}'`;
 export const SEARCH_COMMENT = 'search';
 
-const PATH_TYPES = { text: 'MEDIUMTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin', number: 'DOUBLE', boolean: 'BOOLEAN' } as const;
+const PATH_TYPES = {
+  text: `VARCHAR(${INDEXED_TEXT}) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`,
+  number: 'DOUBLE',
+  boolean: 'BOOLEAN',
+} as const;
 export const PATH_COMMENT = 'path';
 /** The column of what lies inside an object, for an index. */
 export const pathColumn = (path: ObjectPath): string =>
   `_o${createHash('sha256').update(writeObjectPath(path)).digest('hex').slice(0, 16)}`;
-export const pathColumnSql = (path: ObjectPath): string =>
-  `\`${pathColumn(path)}\` ${PATH_TYPES[path.kind]} GENERATED ALWAYS AS (${insideSql(`\`${path.field}\``, path.keys, path.kind)}) VIRTUAL COMMENT '${PATH_COMMENT} ${writeObjectPath(path)}'`;
+export function pathColumnSql(path: ObjectPath): string {
+  const value = insideSql(`\`${path.field}\``, path.keys, path.kind);
+  // As it is compared with short texts alone, the beginning is all that counts, and the index answers without the document.
+  const kept = path.kind === 'text' ? `LEFT(${value}, ${INDEXED_TEXT})` : value;
+  return `\`${pathColumn(path)}\` ${PATH_TYPES[path.kind]} GENERATED ALWAYS AS (${kept}) VIRTUAL COMMENT '${PATH_COMMENT} ${writeObjectPath(path)}'`;
+}
 
 /** A column's value as the API returns it. */
 export function presentValue(type: FieldType, value: unknown): Json {

@@ -42,7 +42,11 @@ export class OutsideDirectory {
     const tables = new Map<string, OutsideTable>();
     for (const row of rows) {
       const server = servers.find(({ id }) => id === row.serverId);
-      if (server) tables.set(row.name, new OutsideTable(environment, row, server, this.connection(environment, server)));
+      if (!server) continue;
+      const fresh = new OutsideTable(environment, row, server, this.connection(environment, server));
+      // What was compiled for a table stays with it until it changes.
+      const same = known?.tables.get(row.name);
+      tables.set(row.name, same?.stamp === fresh.stamp ? same : fresh);
     }
     const me = rows.length > 0 ? await this.parts.ports.userFields(environment) : new Map<string, ValueKind>();
     const loaded = { tables, me, until: this.parts.now() + REMEMBER_MS };

@@ -1,7 +1,16 @@
 /** One outside table: its fields and columns, how a row is presented, and what it cannot do. */
-import { createHash } from 'node:crypto';
+import { LRUCache } from 'lru-cache';
 import { type Collection, type OutsideFacts, Problem, type SeenTable } from '@orchard/contract';
-import { type AccessRules, type Field, type Fields, type Json, type JsonObject, kindOfField, type ValueKind } from '@orchard/core';
+import {
+  type AccessRules,
+  type Condition,
+  type Field,
+  type Fields,
+  type Json,
+  type JsonObject,
+  kindOfField,
+  type ValueKind,
+} from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import type { OutsideConnection } from './connection.js';
 import type { ServerRow, TableRow } from './store.js';
@@ -18,7 +27,14 @@ export class OutsideTable {
   /** Its name in SQL. */
   readonly sql: string;
   readonly seen: SeenTable;
+  /** Filters and rules that were read for it. */
+  readonly conditions = new LRUCache<string, Condition>({ max: 2_000 });
+  /** Differs as soon as the table, how it is shown, or its server does. */
+  readonly stamp: string;
+  /** Every column that a record is made of, as SQL. */
+  readonly columns: string;
   readonly #columns: ReadonlyMap<string, string>;
+  readonly #types: ReadonlyMap<string, SeenTable['columns'][number]>;
 
   constructor(
     readonly environment: Environment,
@@ -33,6 +49,8 @@ export class OutsideTable {
     this.#columns = new Map(fields.map(({ name, column }) => [name, column]));
     this.rules = row.rules;
     this.seen = row.seen as SeenTable;
+    this.#types = new Map(this.seen.columns.map((one) => [one.column, one]));
+    this.stamp = [row.updatedAt, row.checkedAt, server.updatedAt].map((at) => at.getTime()).join();
     this.sql =
       this.kind === 'postgresql'
         ? row.table
@@ -40,6 +58,8 @@ export class OutsideTable {
             .map((part) => this.quoted(part))
             .join('.')
         : this.quoted(row.table);
+    const names = [row.key, row.version, row.owner, this.columnOf('updatedAt'), ...this.#columns.values()];
+    this.columns = [...new Set(names.filter((name) => name !== null))].map((name) => this.quoted(name)).join(', ');
   }
 
   /** A name as SQL (SQL:2016 part 2, 5.2: a quote inside is doubled). */
@@ -67,18 +87,13 @@ export class OutsideTable {
   /** A column to compare, as SQL. Texts of other types, such as uuids, are compared as texts. */
   sqlOf(field: string): string {
     const column = this.columnOf(field) as string;
-    const type = this.typeOf(column) ?? '';
+    const type = this.#types.get(column)?.type ?? '';
     const isPlain = this.kind === 'mariadb' || /^(text|character|varchar|bpchar)/.test(type) || this.kindOf(field) !== 'text';
     return isPlain ? this.quoted(column) : `${this.quoted(column)}::text`;
   }
 
-  /** In the server's words. */
-  typeOf(column: string): string | undefined {
-    return this.seen.columns.find((one) => one.column === column)?.type;
-  }
-
   get #changesAreTimes(): boolean {
-    return this.seen.columns.find(({ column }) => column === this.row.changes)?.as === 'time';
+    return this.#types.get(this.row.changes ?? '')?.as === 'time';
   }
 
   /** The kind of a name in filters; null for one that it does not have. */
@@ -91,12 +106,6 @@ export class OutsideTable {
 
   *names(withHidden: boolean): Generator<string> {
     for (const name of ['id', 'version', 'ownerId', 'updatedAt', ...this.fields.keys()]) if (this.kindOf(name, withHidden)) yield name;
-  }
-
-  /** Every column that a record is made of. */
-  get columns(): string {
-    const names = [this.row.key, this.row.version, this.row.owner, this.columnOf('updatedAt'), ...this.#columns.values()];
-    return [...new Set(names.filter((name) => name !== null))].map((name) => this.quoted(name)).join(', ');
   }
 
   /** A row as the API returns it. @throws {Problem} outside-changed for a value of another type */
@@ -257,9 +266,13 @@ const isJson = (type: Field['type']): boolean => type === 'object' || type === '
 
 const sizeOf = ({ rows }: SeenTable): string => (rows === null ? 'the whole table' : `all of about ${rows.toLocaleString('en')} rows`);
 
-/** 31 bits of a hash of the values, so that a changed row has another version. */
-const hashOf = (values: readonly [string, Json][]): number =>
-  createHash('sha256').update(JSON.stringify(values)).digest().readUInt32BE(0) >>> 1 || 1;
+/** 31 bits of a hash of the values (FNV-1a), so that a changed row has another version. */
+function hashOf(values: readonly [string, Json][]): number {
+  const text = JSON.stringify(values);
+  let hash = 0x811c9dc5;
+  for (let i = 0; i < text.length; i++) hash = Math.imul(hash ^ text.charCodeAt(i), 0x01000193);
+  return hash >>> 1 || 1;
+}
 
 const asTime = (value: unknown): Json => (value instanceof Date ? value.toISOString() : null);
 

@@ -151,7 +151,7 @@ export class OutsideRows {
     const writer = this.#writer(author);
     const kindOf = (name: string) => table.kindOf(name, author.trusted);
     const groups = splitGroup(request.group).map(({ term, name, step }) => {
-      const kind = this.#known(name, 'query.group', kindOf(name), author);
+      const kind = this.#kindNamed(name, 'query.group', kindOf(name), author);
       if (!SORTABLE.has(kind)) table.refuse(`\`${name}\` cannot be grouped by`);
       return {
         name: term,
@@ -161,7 +161,7 @@ export class OutsideRows {
     });
     const measures = readMeasure(request.measure).map(({ term, how, name }) => {
       if (how === 'count') return { name: term, sql: 'COUNT(*)', read: numberOf };
-      const kind = this.#known(name, 'query.measure', kindOf(name), author);
+      const kind = this.#kindNamed(name, 'query.measure', kindOf(name), author);
       if ((how === 'sum' || how === 'avg') && kind !== 'number')
         throw invalid('query.measure', `\`${name}\` holds no numbers.`, 'a field of type integer or number');
       const sql = how === 'distinct' ? `COUNT(DISTINCT ${table.sqlOf(name)})` : `${how.toUpperCase()}(${table.sqlOf(name)})`;
@@ -329,13 +329,24 @@ export class OutsideRows {
     return [...rule, `(${this.#compiled(writer, this.#read(filter, author.trusted))})`];
   }
 
+  /** @throws {Problem} malformed-filter */
   #read(filter: string, withHidden: boolean): Condition {
     try {
-      return readFilter(filter, this.#scope(withHidden));
+      return this.#known(filter, withHidden);
     } catch (error) {
       if (error instanceof FilterError) throw new Problem('malformed-filter', `${error.message}.`);
       throw error;
     }
+  }
+
+  /** Reading a filter costs more than all else of a list. @throws {FilterError} */
+  #known(filter: string, withHidden: boolean): Condition {
+    const key = `${withHidden} ${filter}`;
+    const known = this.table.conditions.get(key);
+    if (known) return known;
+    const condition = readFilter(filter, this.#scope(withHidden));
+    this.table.conditions.set(key, condition);
+    return condition;
   }
 
   #compiled(writer: OutsideSql, condition: Condition): string {
@@ -350,7 +361,7 @@ export class OutsideRows {
   /** A rule that no longer fits allows no one. */
   #ruleSql(writer: OutsideSql, action: RecordAction): string {
     try {
-      return writer.condition(readFilter(this.table.rules[action], this.#scope(true)));
+      return writer.condition(this.#known(this.table.rules[action], true));
     } catch (error) {
       if (error instanceof FilterError || error instanceof OutsideLimit) return 'FALSE';
       throw error;
@@ -369,7 +380,7 @@ export class OutsideRows {
     if (condition.is === 'always' && !condition.value) throw refusal(this.table, 'read', presetReason('nobody', author), author);
   }
 
-  #known(name: string, path: string, kind: ValueKind | null, author: Author): ValueKind {
+  #kindNamed(name: string, path: string, kind: ValueKind | null, author: Author): ValueKind {
     if (kind) return kind;
     const names = [...this.table.names(author.trusted)];
     throw invalid(path, `\`${this.table.name}\` has no field \`${name}\`${nearest(name, names) || '.'}`, `one of: ${names.join(', ')}`);
@@ -379,7 +390,7 @@ export class OutsideRows {
     const terms = splitTerms(text ?? '').map((part): SortTerm => {
       const name = part.replace(/^[-+]\s*/, '');
       if (name.includes('(') || name.includes('.')) this.table.refuse('it is sorted by its fields alone');
-      const kind = this.#known(name, 'query.sort', this.table.kindOf(name, author.trusted), author);
+      const kind = this.#kindNamed(name, 'query.sort', this.table.kindOf(name, author.trusted), author);
       if (!SORTABLE.has(kind)) throw invalid('query.sort', `Cannot sort by \`${name}\`.`, 'a text, number, date or time');
       return { text: part.startsWith('-') ? `-${name}` : name, name, descending: part.startsWith('-'), kind };
     });
@@ -393,7 +404,7 @@ export class OutsideRows {
       .map((name) => name.trim())
       .filter(Boolean);
     for (const name of names)
-      this.#known(name, 'query.fields', name === 'createdAt' ? 'time' : this.table.kindOf(name, author.trusted), author);
+      this.#kindNamed(name, 'query.fields', name === 'createdAt' ? 'time' : this.table.kindOf(name, author.trusted), author);
     return names.length > 0 ? new Set(names) : null;
   }
 
@@ -413,12 +424,11 @@ const ownerOf = (record: StoredRecord): string | null => (record.ownerId as stri
 const isTrue = (value: unknown): boolean => value === true || Number(value) === 1;
 const numberOf = (value: unknown): Json => (value === null || value === undefined ? null : Number(value));
 
-/** The key sorts as its own type does; NULL before all values, and after them when descending. */
+/** The key sorts as its own type does; rows without a value where their server sorts them, so that its indexes serve. */
 const sortSql = (table: OutsideTable, { name }: SortTerm): string => (name === 'id' ? table.quoted(table.row.key) : table.sqlOf(name));
-const orderOf = (table: OutsideTable, term: SortTerm): string =>
-  `${sortSql(table, term)}${term.descending ? ' DESC' : ''}${table.kind === 'postgresql' ? (term.descending ? ' NULLS LAST' : ' NULLS FIRST') : ''}`;
+const orderOf = (table: OutsideTable, term: SortTerm): string => `${sortSql(table, term)}${term.descending ? ' DESC' : ''}`;
 
-/** Everything after the cursor's row. */
+/** Everything after the cursor's row. PostgreSQL takes NULL for greater than all values, MariaDB for less. */
 function afterCursor(writer: OutsideSql, table: OutsideTable, sort: readonly SortTerm[], cursor: readonly unknown[]): string {
   const value = (term: SortTerm, at: unknown) => (term.name === 'id' ? writer.put(at) : writer.put(at, term.kind));
   const alternatives = sort.map((term, i) => {
@@ -427,10 +437,11 @@ function afterCursor(writer: OutsideSql, table: OutsideTable, sort: readonly Sor
       return cursor[j] === null ? `${sql} IS NULL` : `${sql} = ${value(one, cursor[j])}`;
     });
     const sql = sortSql(table, term);
+    const nullsLast = term.name !== 'id' && (table.kind === 'postgresql') !== term.descending;
     const at = cursor[i];
-    if (at === null) return [...equal, term.descending ? 'FALSE' : `${sql} IS NOT NULL`].join(' AND ');
-    const beyond = term.descending ? `(${sql} < ${value(term, at)} OR ${sql} IS NULL)` : `${sql} > ${value(term, at)}`;
-    return [...equal, beyond].join(' AND ');
+    if (at === null) return [...equal, nullsLast ? 'FALSE' : `${sql} IS NOT NULL`].join(' AND ');
+    const beyond = `${sql} ${term.descending ? '<' : '>'} ${value(term, at)}`;
+    return [...equal, nullsLast ? `(${beyond} OR ${sql} IS NULL)` : beyond].join(' AND ');
   });
   return `((${alternatives.join(') OR (')}))`;
 }
