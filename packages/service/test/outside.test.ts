@@ -290,8 +290,8 @@ describe.each(KINDS)('a table of %s', (kind) => {
       body: { type: expect.stringContaining('outside-changed') },
     });
     expect((await check()).filter(({ ready }) => !ready).map(({ text }) => text)).toEqual([
-      'The column `name` of `who` is not there any more.',
-      expect.stringContaining('`fee` is of type number, and its column `fee` is'),
+      'The column name of who is not there any more.',
+      expect.stringContaining('fee is of type number, and its column fee is'),
     ]);
     await run(
       kind,

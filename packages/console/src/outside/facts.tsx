@@ -1,5 +1,5 @@
 /** Where an outside table stands, what stands for what, and what it cannot do. */
-import { Button, Group, Stack, Text, Title } from '@mantine/core';
+import { Anchor, Button, Group, Stack, Text, Title } from '@mantine/core';
 import { type Collection, operations, type OutsideFacts } from '@orchard/contract';
 import { Link, useNavigate } from 'react-router';
 import { useChange } from '../api.js';
@@ -24,7 +24,10 @@ export function OutsideTab({ collection, outside }: { collection: Collection; ou
           [
             'Table',
             <span key="t">
-              <span className="mono">{outside.table}</span> on <Link to={`${base}/outside?open=${outside.server}`}>{outside.server}</Link>
+              <span className="mono">{outside.table}</span> on{' '}
+              <Anchor component={Link} to={`${base}/outside?open=${outside.server}`}>
+                {outside.server}
+              </Anchor>
             </span>,
           ],
           [

@@ -1,5 +1,6 @@
 /** Database servers of others: what each shows, and which of its tables are shown as collections. */
 import {
+  Anchor,
   Button,
   Checkbox,
   Drawer,
@@ -20,7 +21,7 @@ import { useAddressState, useEnvironment } from '../environment.js';
 import { ShowTable } from '../outside/showTable.js';
 import { Empty, Facts, Loaded, Moment, Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
-import { count } from '../parts/format.js';
+import { count, inWords } from '../parts/format.js';
 import { ListPage } from '../parts/listPage.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
 import { TableHead } from '../parts/tableHead.js';
@@ -143,7 +144,7 @@ function OneServer({ server, onGone }: { server: OutsideServer; onGone: () => vo
           ['Address', `${server.host}:${server.port}/${server.database}`],
           ['User', server.user],
           ...(latest?.steps ?? []).map(({ what, ok, text }): [string, React.ReactNode] => [
-            what,
+            inWords(what),
             <span key={what} className={ok ? undefined : 'care'}>
               {text}
             </span>,
@@ -193,9 +194,9 @@ function Tables({ server }: { server: string }) {
                     <td className="whole">{table.columns.map(({ column }) => column).join(', ')}</td>
                     <td>
                       {shownAs(table).map((name) => (
-                        <Link key={name} to={`../data/${name}`} className="mono">
+                        <Anchor key={name} component={Link} size="sm" to={`../data/${name}`} className="mono">
                           {name}
-                        </Link>
+                        </Anchor>
                       ))}
                     </td>
                     <td className="right">

@@ -92,7 +92,24 @@ const READ: Record<number, (text: string) => unknown> = {
   1114: (text) => new Date(`${text.replace(' ', 'T')}Z`),
 };
 
+/** Statements that a connection keeps prepared. */
+const MOST_PREPARED = 100;
+
+/** Names for statements that come again, so that the server plans each once for a connection. */
+function statementNames(): (sql: string) => { name?: string } {
+  const names = new Map<string, string>();
+  return (sql) => {
+    const known = names.get(sql);
+    if (known) return { name: known };
+    if (names.size >= MOST_PREPARED) return {};
+    const name = `orchard_${names.size}`;
+    names.set(sql, name);
+    return { name };
+  };
+}
+
 function openPostgresql(at: OutsideAddress): OutsideConnection {
+  const named = statementNames();
   const { host, port, database, user, password } = at;
   const pool = new pg.Pool({
     host,
@@ -112,7 +129,7 @@ function openPostgresql(at: OutsideAddress): OutsideConnection {
   // A connection that ends while it is idle is replaced.
   pool.on('error', () => undefined);
   const on = (connection: Pick<pg.Pool, 'query'>): OutsideStatements => ({
-    rows: async (sql, values) => (await connection.query(sql, values as unknown[])).rows,
+    rows: async (sql, values) => (await connection.query({ text: sql, values: values as unknown[], ...named(sql) })).rows,
     change: async (sql, values) => (await connection.query(sql, values as unknown[])).rowCount ?? 0,
   });
   return {

@@ -142,12 +142,12 @@ export class OutsideManaging {
       steps.push({ what, ok: text.ok, text: text.said });
     };
     const connection = this.directory.connection(environment, row);
-    await step('connection', async () => `It answers as ${await versionOf(connection)}.`);
+    await step('connection', async () => `It answers as ${(await versionOf(connection)).replace(/ on .*| \(.*/, '')}.`);
     await step('tables', async () => {
       const tables = await seenTables(connection, row.kind as OutsideServer['kind']);
       if (tables.length === 0)
         throw new Problem('outside-unavailable', `${row.user} may read no table of ${row.database}. Grant SELECT on those to show.`);
-      return `${row.user} may read ${tables.length} table${tables.length === 1 ? '' : 's'} and views.`;
+      return `${row.user} may read ${tables.length === 1 ? 'one table or view' : `${tables.length} tables and views`}.`;
     });
     const check: GatewayCheck = { ok: steps.every(({ ok }) => ok), at: new Date(this.parts.now()).toISOString(), steps };
     await this.directory.store.changeServer(environment, row.id, { check: check as never });

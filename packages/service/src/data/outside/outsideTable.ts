@@ -218,20 +218,20 @@ function readinessOf({ row, seen, fields }: OutsideTable): OutsideFacts['readine
   const add = (what: string, ready: boolean, text: string) => items.push({ what, ready, text });
   const columnNamed = (name: string | null) => seen.columns.find(({ column }) => column === name);
   const key = columnNamed(row.key);
-  add('key', Boolean(key), key ? `\`${row.key}\` stands for the id.` : `The key column \`${row.key}\` is not there.`);
+  add('key', Boolean(key), key ? `${row.key} stands for the id.` : `The key column ${row.key} is not there.`);
   if (key && !seen.view)
     add(
       'key index',
       key.unique,
       key.unique
         ? 'Its index finds a record at once.'
-        : `\`${row.key}\` has no unique index: reading one record reads ${sizeOf(seen)}, and two rows may have the same id.`,
+        : `${row.key} has no unique index: reading one record reads ${sizeOf(seen)}, and two rows may have the same id.`,
     );
   for (const { name, column, type } of row.fields as OutsideField[]) {
     const there = columnNamed(column);
-    if (!there) add(name, false, `The column \`${column}\` of \`${name}\` is not there any more.`);
+    if (!there) add(name, false, `The column ${column} of ${name} is not there any more.`);
     else if (there.as !== type && !(isJson(type) && (there.as === 'object' || there.as === 'text')))
-      add(name, false, `\`${name}\` is of type ${type}, and its column \`${column}\` is ${there.type} now.`);
+      add(name, false, `${name} is of type ${type}, and its column ${column} is ${there.type} now.`);
   }
   if (row.changes) {
     const changes = columnNamed(row.changes);
@@ -240,10 +240,10 @@ function readinessOf({ row, seen, fields }: OutsideTable): OutsideFacts['readine
       'changes',
       Boolean(changes) && serves,
       !changes
-        ? `The column \`${row.changes}\` for changes is not there.`
+        ? `The column ${row.changes} for changes is not there.`
         : serves
-          ? `\`${row.changes}\` is looked at for changes.`
-          : `\`${row.changes}\` has no index: each look at it reads ${sizeOf(seen)}.`,
+          ? `${row.changes} is looked at for changes.`
+          : `${row.changes} has no index: each look at it reads ${sizeOf(seen)}.`,
     );
   }
   if ((seen.rows ?? 0) >= MANY) {
