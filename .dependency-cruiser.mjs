@@ -49,6 +49,7 @@ const ROOMS = {
   'data/records': ['data/collections', 'people/users'],
   'data/imports': ['data/collections', 'data/records'],
   'data/outside': ['data/collections', 'data/records'],
+  'data/functions': ['data/collections', 'data/records', 'people/users'],
   'messages/devices': ['messages/gateways', 'messages/settings', 'people/users'],
   'messages/topics': ['messages/devices', 'people/users'],
   'messages/notifications': [

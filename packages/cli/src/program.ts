@@ -22,6 +22,7 @@ import { addSecondFactorCommands } from './commands/secondFactors.js';
 import { addMessagingCommands, addSmsCommands } from './commands/sms.js';
 import { addTelemetryCommands } from './commands/telemetry.js';
 import { addTokenCommands } from './commands/tokens.js';
+import { addFunctionCommands } from './commands/functions.js';
 import { addOutsideCommands } from './commands/outside.js';
 import { addStandingCommands } from './commands/standing.js';
 import { addTopicCommands } from './commands/topics.js';
@@ -44,6 +45,7 @@ const COMMANDS = [
   addEntryCommands,
   addDeviceCommands,
   addNotificationCommands,
+  addFunctionCommands,
   addOutsideCommands,
   addStandingCommands,
   addTopicCommands,

@@ -62,6 +62,7 @@ const SentPage = page(() => import('./pages/sent.js'), 'SentPage');
 const SmsInboxPage = page(() => import('./pages/smsInbox.js'), 'SmsInboxPage');
 const TeamPage = page(() => import('./pages/team.js'), 'TeamPage');
 const TokensPage = page(() => import('./pages/tokens.js'), 'TokensPage');
+const FunctionsPage = page(() => import('./pages/functions.js'), 'FunctionsPage');
 const OutsidePage = page(() => import('./pages/outside.js'), 'OutsidePage');
 const StandingPage = page(() => import('./pages/standing.js'), 'StandingPage');
 const TopicsPage = page(() => import('./pages/topics.js'), 'TopicsPage');
@@ -137,6 +138,7 @@ function Pages({ member }: { member: Member }) {
         <Route path="compose" element={<ComposePage />} />
         <Route path="sent" element={<SentPage />} />
         <Route path="sent/:id" element={<NotificationPage />} />
+        <Route path="functions" element={<FunctionsPage />} />
         <Route path="outside" element={<OutsidePage />} />
         <Route path="standing" element={<StandingPage />} />
         <Route path="topics" element={<TopicsPage />} />

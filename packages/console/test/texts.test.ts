@@ -115,9 +115,10 @@ describe('the filter bar', () => {
   });
 
   it('knows the fields of a collection, and those its references lead to', () => {
-    const hut = { name: 'huts', fields: [{ name: 'region', type: 'choice', choices: ['north', 'south'] }] };
+    const hut = { name: 'huts', indexes: [], fields: [{ name: 'region', type: 'choice', choices: ['north', 'south'] }] };
     const booking = {
       name: 'bookings',
+      indexes: [],
       fields: [
         { name: 'nights', type: 'integer' },
         { name: 'hut', type: 'reference', to: 'huts' },

@@ -26,6 +26,8 @@ export const AUDIT_KINDS = {
   'signing request': 'environment',
   notification: 'environment',
   'standing notification': 'environment',
+  function: 'environment',
+  secret: 'environment',
   'opt-out': 'environment',
   'message settings': 'environment',
   job: 'environment',

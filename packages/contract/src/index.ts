@@ -26,6 +26,7 @@ import { signInWayOperations } from './operations/signInWays.js';
 import { smsOperations } from './operations/sms.js';
 import { telemetryOperations } from './operations/telemetry.js';
 import { tokenOperations } from './operations/tokens.js';
+import { endpointOperations, functionOperations } from './operations/functions.js';
 import { outsideOperations } from './operations/outside.js';
 import { standingOperations } from './operations/standing.js';
 import { topicOperations } from './operations/topics.js';
@@ -45,6 +46,8 @@ export const operations = {
   userRoles: userRoleOperations,
   identity: identityOperations,
   devices: deviceOperations,
+  functions: functionOperations,
+  endpoints: endpointOperations,
   outside: outsideOperations,
   standing: standingOperations,
   topics: topicOperations,
@@ -143,6 +146,8 @@ export type * from './operations/sms.js';
 export * from './operations/telemetry.js';
 export type * from './operations/tokens.js';
 export { TOKEN_DAYS } from './operations/tokens.js';
+export * from './functionTypes.js';
+export * from './operations/functions.js';
 export * from './operations/outside.js';
 export * from './operations/standing.js';
 export type * from './operations/topics.js';

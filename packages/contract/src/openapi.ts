@@ -126,6 +126,8 @@ function responses(operation: AnyOperation, components: Components): Schema {
         };
   const result: Schema = { [operation.status]: success };
   if (operation.alsoStatus) result[operation.alsoStatus] = success;
+  if (operation.anyStatus)
+    result.default = { description: 'Whatever the function answers.', content: { 'application/json': { schema: {} } } };
   if (operation.notModified) result[304] = { description: 'The caller has the current version.', ...told };
   for (const name of problemsOf(operation)) {
     const { status, title } = PROBLEMS[name];

@@ -14,6 +14,7 @@ export const SCOPE_SENTENCES = {
   'notify:send': 'Send notifications, SMS and mail to anybody, and stop or resume what is being sent.',
   'notify:read': 'Read notifications and the outcome of each delivery.',
   'channels:listen': 'Read every channel and who listens on it, regardless of its rules.',
+  'functions:call': 'Call every endpoint of the team, whoever it is for.',
   'channels:publish': 'Publish on every channel, regardless of its rules.',
 } as const;
 export type Scope = keyof typeof SCOPE_SENTENCES;
@@ -80,6 +81,8 @@ export type Operation<
   /** A second status of success with the same body, e.g. 201 of a PUT that created. */
   alsoStatus?: 201;
   reply: Reply;
+  /** The team's own code chooses the status of its responses. */
+  anyStatus?: true;
   stream?: boolean;
   /** May take long: callers who accept server-sent events are told how far it is. See {@link PROGRESS_EVENTS}. */
   progress?: true;

@@ -130,6 +130,21 @@ export const PROBLEMS = {
     title: 'An outside table cannot do this',
     cure: 'See `detail`. Collections of the environment itself can.',
   },
+  'function-refused': {
+    status: 422,
+    title: 'The function has errors',
+    cure: 'See `fields` for file, line and column of each. Nothing was changed.',
+  },
+  'function-failed': {
+    status: 502,
+    title: 'The function failed',
+    cure: 'The team sees its error among the runs of the function, under the id of this request.',
+  },
+  'function-stopped': {
+    status: 503,
+    title: 'The function was stopped at a limit',
+    cure: 'The team sees which limit among the runs of the function, under the id of this request.',
+  },
   'key-reused': {
     status: 422,
     title: 'The Idempotency-Key belongs to another call',

@@ -10,6 +10,7 @@ import { type FleetDevice, registerFleet } from './fleet.js';
 import { writeHistory } from './history.js';
 import { forgetPostgresql, MAIL_ACCOUNT, type PostgresqlServer, startPostgresql } from '@orchard/simulators';
 import { seedAssociation } from './association.js';
+import { seedFunctions } from './functions.js';
 import { seedDateNotes } from './dateNotes.js';
 import { seedPeople } from './people.js';
 import { type SimulatorAddresses, seedChannels, seedGateways, seedMessages, seedStanding, seedTeam, seedTopics } from './messages.js';
@@ -185,6 +186,7 @@ async function fill(
   await seedChannels(owner);
   await seedMessages(owner, service.address, simulators, seeded, devices, now);
   await seedStanding(owner);
+  await seedFunctions(owner);
   step('seeding the association');
   await seedAssociation(owner, association, now);
   step('seeding ninety days of calls');

@@ -1,5 +1,6 @@
 /** The rooms of the service, each after those it stands on. Adding a room is one line here. */
 import { collections } from './data/collections/capability.js';
+import { functions } from './data/functions/capability.js';
 import { imports } from './data/imports/capability.js';
 import { outside } from './data/outside/capability.js';
 import { records } from './data/records/capability.js';
@@ -65,6 +66,7 @@ const ROOMS = [
   records,
   imports,
   outside,
+  functions,
   optOuts,
   devices,
   topics,

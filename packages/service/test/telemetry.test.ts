@@ -339,6 +339,7 @@ it('describes every operation in one OpenAPI 3.1 document, with who may call and
     'fields',
     'include',
     'count',
+    'excerpts',
   ]);
 });
 

@@ -9,6 +9,7 @@ import {
   IconChecklist,
   IconClick,
   IconClockPlay,
+  IconCode,
   IconDatabase,
   IconDeviceMobile,
   IconFilterDown,
@@ -47,6 +48,7 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
     entries: [
       { to: 'data', label: 'Collections', icon: IconDatabase },
       { to: 'outside', label: 'Outside tables', icon: IconTableShare },
+      { to: 'functions', label: 'Functions', icon: IconCode },
     ],
   },
   {

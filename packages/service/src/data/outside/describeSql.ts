@@ -88,18 +88,49 @@ function typeOf(kind: 'mariadb' | 'postgresql', { type, whole, isEnum, isJson }:
   return isEnum ? 'text' : (POSTGRESQL[type] ?? null);
 }
 
-function mariadbRows(on: OutsideStatements, only: string | null): Promise<Row[]> {
-  return on.rows<Row>(
-    `SELECT c.TABLE_NAME AS tableName, c.COLUMN_NAME AS columnName, c.DATA_TYPE AS type, c.COLUMN_TYPE AS whole, t.TABLE_TYPE <> 'BASE TABLE' AS isView,
-       t.TABLE_ROWS AS rowCount, 0 AS isEnum,
-       EXISTS (SELECT 1 FROM information_schema.CHECK_CONSTRAINTS k WHERE k.CONSTRAINT_SCHEMA = c.TABLE_SCHEMA AND k.TABLE_NAME = c.TABLE_NAME AND k.CONSTRAINT_NAME = c.COLUMN_NAME AND k.CHECK_CLAUSE LIKE 'json_valid(%') AS isJson,
-       EXISTS (SELECT 1 FROM information_schema.STATISTICS s WHERE s.TABLE_SCHEMA = c.TABLE_SCHEMA AND s.TABLE_NAME = c.TABLE_NAME AND s.COLUMN_NAME = c.COLUMN_NAME AND s.SEQ_IN_INDEX = 1) AS isIndexed,
-       EXISTS (SELECT 1 FROM information_schema.STATISTICS s WHERE s.TABLE_SCHEMA = c.TABLE_SCHEMA AND s.TABLE_NAME = c.TABLE_NAME AND s.COLUMN_NAME = c.COLUMN_NAME AND s.NON_UNIQUE = 0
-         AND (SELECT COUNT(*) FROM information_schema.STATISTICS w WHERE w.TABLE_SCHEMA = s.TABLE_SCHEMA AND w.TABLE_NAME = s.TABLE_NAME AND w.INDEX_NAME = s.INDEX_NAME) = 1) AS isUnique
-     FROM information_schema.COLUMNS c JOIN information_schema.TABLES t ON t.TABLE_SCHEMA = c.TABLE_SCHEMA AND t.TABLE_NAME = c.TABLE_NAME
-     WHERE c.TABLE_SCHEMA = DATABASE() AND (? IS NULL OR c.TABLE_NAME = ?) ORDER BY c.TABLE_NAME, c.ORDINAL_POSITION LIMIT 20000`,
-    [only, only],
+/**
+ * Asks each view of the information schema by itself: the server reads one database, or one table, only
+ * when their names stand in the statement as values, and every database of the server otherwise.
+ */
+async function mariadbRows(on: OutsideStatements, only: string | null): Promise<Row[]> {
+  const [{ name } = { name: null }] = await on.rows<{ name: string | null }>('SELECT DATABASE() AS name', []);
+  const values = only === null ? [name] : [name, only];
+  const here = (schema = 'TABLE_SCHEMA') => `WHERE ${schema} = ?${only === null ? '' : ' AND TABLE_NAME = ?'}`;
+  type At = { tableName: string };
+  const tables = await on.rows<At & Pick<Row, 'isView' | 'rowCount'>>(
+    `SELECT TABLE_NAME AS tableName, TABLE_TYPE <> 'BASE TABLE' AS isView, TABLE_ROWS AS rowCount FROM information_schema.TABLES ${here()}`,
+    values,
   );
+  const columns = await on.rows<At & Pick<Row, 'columnName' | 'type' | 'whole'>>(
+    `SELECT TABLE_NAME AS tableName, COLUMN_NAME AS columnName, DATA_TYPE AS type, COLUMN_TYPE AS whole
+     FROM information_schema.COLUMNS ${here()} ORDER BY TABLE_NAME, ORDINAL_POSITION LIMIT 20000`,
+    values,
+  );
+  const parts = await on.rows<At & { indexName: string; columnName: string; position: number; repeats: number }>(
+    `SELECT TABLE_NAME AS tableName, INDEX_NAME AS indexName, COLUMN_NAME AS columnName, SEQ_IN_INDEX AS position, NON_UNIQUE AS repeats
+     FROM information_schema.STATISTICS ${here()}`,
+    values,
+  );
+  const constraints = await on.rows<At & { columnName: string }>(
+    `SELECT TABLE_NAME AS tableName, CONSTRAINT_NAME AS columnName
+     FROM information_schema.CHECK_CONSTRAINTS ${here('CONSTRAINT_SCHEMA')} AND CHECK_CLAUSE LIKE 'json_valid(%'`,
+    values,
+  );
+  const key = (...names: string[]) => names.join('\0');
+  const byTable = new Map(tables.map((table) => [table.tableName, table]));
+  const json = new Set(constraints.map(({ tableName, columnName }) => key(tableName, columnName)));
+  const indexes = [...grouped(parts, ({ tableName, indexName }) => key(tableName, indexName)).values()];
+  const firsts = indexes.flatMap((index) => index.filter(({ position }) => Number(position) === 1));
+  const alone = indexes.filter((index) => index.length === 1).flat();
+  const columnKey = ({ tableName, columnName }: At & { columnName: string }) => key(tableName, columnName);
+  const indexed = new Set(firsts.map(columnKey));
+  const unique = new Set(alone.filter(({ repeats }) => Number(repeats) === 0).map(columnKey));
+  return columns.flatMap((column) => {
+    const table = byTable.get(column.tableName);
+    if (!table) return [];
+    const at = columnKey(column);
+    return [{ ...table, ...column, isEnum: false, isJson: json.has(at), isIndexed: indexed.has(at), isUnique: unique.has(at) }];
+  });
 }
 
 /** From the catalogue itself: the standard's views show only what the user owns. */

@@ -3,7 +3,7 @@ import { createHash, randomBytes, timingSafeEqual } from 'node:crypto';
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { allOperations, buildOpenApi, PROBLEMS, type ProblemName } from '@orchard/contract';
+import { allOperations, buildOpenApi, FUNCTION_GUIDE, PROBLEMS, type ProblemName } from '@orchard/contract';
 import express, { type NextFunction, type Request, type Response, Router } from 'express';
 import helmet from 'helmet';
 import type { Platform } from '../platform.js';
@@ -74,6 +74,7 @@ export function servePages(parts: Platform): Router {
         page(title, `<p><code>${name}</code>, status ${status}</p><p>${asText(cure)}</p><p><a href="/docs">All calls and problems</a></p>`),
       );
   });
+  router.get('/docs/functions', (_request, response) => void response.type('html').send(page('Functions', functionGuide())));
   router.get('/docs.css', (_request, response) => void response.type('css').send(DOCS_CSS));
   router.use('/assets', express.static(join(CONSOLE, 'assets'), { immutable: true, maxAge: '1y', index: false }));
   router.use(
@@ -124,6 +125,12 @@ const asText = (text: string) =>
     .replace(/&/g, '&amp;')
     .replace(/</g, '&lt;')
     .replace(/`([^`]+)`/g, '<code>$1</code>');
+
+const functionGuide = (): string =>
+  FUNCTION_GUIDE.map(
+    ({ title, text, code }) =>
+      `<h2>${asText(title)}</h2><p>${asText(text)}</p>${code ? `<pre><code>${code.replace(/&/g, '&amp;').replace(/</g, '&lt;')}</code></pre>` : ''}`,
+  ).join('');
 
 function operationList(): string {
   const rows = allOperations.map(

@@ -1,0 +1,75 @@
+/** The thread that checks the types of functions and strips them: it takes up to a second, which no call should wait for. */
+import { parentPort } from 'node:worker_threads';
+import ts from 'typescript-compiler-api';
+
+export type CheckTask = { id: number; files: Record<string, string>; declarations: string };
+export type CheckError = { file: string; line: number; column: number; message: string };
+export type CheckAnswer = { id: number; errors: CheckError[]; built: Record<string, string> };
+
+const OPTIONS: ts.CompilerOptions = {
+  target: ts.ScriptTarget.ES2022,
+  module: ts.ModuleKind.ESNext,
+  moduleResolution: ts.ModuleResolutionKind.Bundler,
+  lib: ['lib.es2023.d.ts'],
+  types: [],
+  strict: true,
+  noImplicitAny: false,
+  useUnknownInCatchVariables: false,
+  allowJs: true,
+  checkJs: false,
+  noEmit: true,
+  allowImportingTsExtensions: true,
+  skipLibCheck: true,
+};
+const DECLARATIONS = '/orchard.d.ts';
+/** The standard library's own declarations, read once. */
+const libraries = new Map<string, ts.SourceFile | undefined>();
+const MOST_ERRORS = 50;
+
+function check({ files, declarations }: CheckTask): CheckError[] {
+  const at = new Map([...Object.entries(files).map(([name, text]) => [`/${name}`, text] as const), [DECLARATIONS, declarations]]);
+  const base = ts.createCompilerHost(OPTIONS);
+  const host: ts.CompilerHost = {
+    ...base,
+    getSourceFile: (name, options) => {
+      const text = at.get(name);
+      if (text !== undefined) return ts.createSourceFile(name, text, options, true);
+      if (!libraries.has(name)) libraries.set(name, base.getSourceFile(name, options));
+      return libraries.get(name);
+    },
+    fileExists: (name) => at.has(name) || (name.includes('/lib.') && base.fileExists(name)),
+    readFile: (name) => at.get(name) ?? base.readFile(name),
+    writeFile: () => undefined,
+    getCurrentDirectory: () => '/',
+    directoryExists: () => true,
+    getDirectories: () => [],
+  };
+  const program = ts.createProgram([...at.keys()], OPTIONS, host);
+  return ts
+    .getPreEmitDiagnostics(program)
+    .slice(0, MOST_ERRORS)
+    .map(({ file, start = 0, messageText }) => {
+      const { line, character } = file?.getLineAndCharacterOfPosition(start) ?? { line: 0, character: 0 };
+      return {
+        file: file?.fileName.slice(1) ?? 'main.ts',
+        line: line + 1,
+        column: character + 1,
+        message: ts.flattenDiagnosticMessageText(messageText, ' '),
+      };
+    });
+}
+
+const strip = (files: Record<string, string>): Record<string, string> =>
+  Object.fromEntries(
+    Object.entries(files).map(([name, text]) => [
+      name.replace(/\.ts$/, '.js'),
+      name.endsWith('.js')
+        ? text
+        : ts.transpileModule(text, { compilerOptions: { ...OPTIONS, noEmit: false, allowImportingTsExtensions: false } }).outputText,
+    ]),
+  );
+
+parentPort?.on('message', (task: CheckTask) => {
+  const errors = check(task);
+  parentPort?.postMessage({ id: task.id, errors, built: errors.length > 0 ? {} : strip(task.files) } satisfies CheckAnswer);
+});

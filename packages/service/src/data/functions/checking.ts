@@ -1,0 +1,112 @@
+/** Checks functions before they are saved: syntax, types against the team's own schema, and a handler to call. */
+import { fileURLToPath } from 'node:url';
+import { Worker } from 'node:worker_threads';
+import { FUNCTION_TYPES, Problem } from '@orchard/contract';
+import type { Field } from '@orchard/core';
+import type { CollectionShape } from '../collections/shape.js';
+import type { CheckAnswer, CheckError, CheckTask } from './checkWorker.js';
+
+/** Tests run the sources; the thread is always the built file. */
+const workerFile = (): string => fileURLToPath(new URL('./checkWorker.js', import.meta.url)).replace(/\/src\/(data\/)/, '/dist/$1');
+/** The compiler holds a hundred megabytes. */
+const IDLE_MS = 30_000;
+const CHECK_MS = 20_000;
+
+export class Checker {
+  #worker: Worker | null = null;
+  #next = 0;
+  #idle: NodeJS.Timeout | null = null;
+  readonly #waiting = new Map<number, (answer: CheckAnswer) => void>();
+
+  /** @returns the files as JavaScript @throws {Problem} function-refused */
+  async build(files: Record<string, string>, collections: Iterable<CollectionShape>): Promise<Record<string, string>> {
+    if (!files['main.ts'] && !files['main.js'])
+      throw refused([
+        { file: 'main.ts', line: 1, column: 1, message: 'There is no main.ts or main.js, whose default export is the handler.' },
+      ]);
+    const { errors, built } = await this.#ask(files, declarationsOf(collections));
+    if (errors.length > 0) throw refused(errors);
+    if (!/\bexport\s+default\b|\bas\s+default\b/.test(built['main.js'] ?? ''))
+      throw refused([
+        {
+          file: files['main.ts'] ? 'main.ts' : 'main.js',
+          line: 1,
+          column: 1,
+          message: 'It has no default export: `export default async (request, { records }) => …`.',
+        },
+      ]);
+    return built;
+  }
+
+  #ask(files: Record<string, string>, declarations: string): Promise<CheckAnswer> {
+    const worker = this.#start();
+    const id = ++this.#next;
+    if (this.#idle) clearTimeout(this.#idle);
+    return new Promise((resolve, reject) => {
+      const late = setTimeout(() => {
+        this.close();
+        reject(refused([{ file: 'main.ts', line: 1, column: 1, message: `Checking its types took longer than ${CHECK_MS / 1000} s.` }]));
+      }, CHECK_MS);
+      this.#waiting.set(id, (answer) => {
+        clearTimeout(late);
+        resolve(answer);
+      });
+      worker.postMessage({ id, files, declarations } satisfies CheckTask);
+    });
+  }
+
+  #start(): Worker {
+    if (this.#worker) return this.#worker;
+    const worker = new Worker(workerFile());
+    worker.unref();
+    worker.on('message', (answer: CheckAnswer) => {
+      this.#waiting.get(answer.id)?.(answer);
+      this.#waiting.delete(answer.id);
+      if (this.#waiting.size > 0) return;
+      this.#idle = setTimeout(() => this.close(), IDLE_MS);
+      this.#idle.unref();
+    });
+    this.#worker = worker;
+    return worker;
+  }
+
+  close(): void {
+    if (this.#idle) clearTimeout(this.#idle);
+    void this.#worker?.terminate();
+    this.#worker = null;
+  }
+}
+
+function refused(errors: readonly CheckError[]): Problem {
+  const [first] = errors as [CheckError];
+  return new Problem('function-refused', `${first.file}, line ${first.line}, column ${first.column}: ${first.message}`, {
+    fields: errors.map(({ file, line, column, message }) => ({
+      path: `${file}:${line}:${column}`,
+      problem: message,
+      expected: 'code without this error',
+    })),
+  });
+}
+
+const TYPES: Record<Field['type'], string> = {
+  text: 'string',
+  integer: 'number',
+  number: 'number',
+  boolean: 'boolean',
+  date: 'string',
+  time: 'string',
+  choice: 'string',
+  place: "{ type: 'Point'; coordinates: [number, number] }",
+  reference: 'string',
+  list: 'unknown[]',
+  object: 'Record<string, any>',
+};
+const typeOf = ({ type, choices }: Field): string => (choices ? choices.map((one) => JSON.stringify(one)).join(' | ') : TYPES[type]);
+
+/** The team's collections as types, and what a function can reach. */
+function declarationsOf(collections: Iterable<CollectionShape>): string {
+  const shapes = [...collections].map(
+    ({ name, fields }) => `  ${name}: {\n${[...fields].map(([field, of]) => `    ${field}: ${typeOf(of)} | null;`).join('\n')}\n  };`,
+  );
+  return `interface Collections {\n${shapes.join('\n')}\n}\n${FUNCTION_TYPES}`;
+}
