@@ -4,7 +4,7 @@ import { dirname, join, relative } from 'node:path';
 import { ENDPOINT_CALLERS, ENDPOINT_METHODS, type FunctionRun, operations } from '@orchard/contract';
 import { type Command, Option } from 'commander';
 import { passwordOf } from '../asking.js';
-import { CommandError, type GlobalOptions, workspace } from '../context.js';
+import { CommandError, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { moment, note, printItem, printText } from '../output.js';
 import { print, surroundings } from '../surroundings.js';
@@ -153,16 +153,13 @@ function addTry(group: Command): void {
       if (options.json) return print(JSON.stringify(tried, null, 2));
       const { outcome, answer, error, durationMs, cpuMs, log, calls, changes } = tried;
       print(`${outcome}: ${JSON.stringify(answer)}`);
-      printTrial({ error, durationMs, cpuMs, log, calls }, options);
+      printTrial({ error, durationMs, cpuMs, log, calls });
       for (const change of changes) print(`  would write ${JSON.stringify(change)}`);
       if (outcome === 'failed' || outcome === 'stopped') surroundings().exitCode = 1;
     });
 }
 
-function printTrial(
-  { error, durationMs, cpuMs, log, calls }: Pick<FunctionRun, 'error' | 'durationMs' | 'cpuMs' | 'log' | 'calls'>,
-  _options: GlobalOptions,
-): void {
+function printTrial({ error, durationMs, cpuMs, log, calls }: Pick<FunctionRun, 'error' | 'durationMs' | 'cpuMs' | 'log' | 'calls'>): void {
   print(`  ${durationMs.toFixed(1)} ms, ${cpuMs.toFixed(1)} ms of the processor`);
   if (error) print(`  ${printText(error)}`);
   for (const { level, text } of log) print(`  ${level.padEnd(5)}  ${printText(text)}`);
