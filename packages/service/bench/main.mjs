@@ -9,6 +9,7 @@ import { createHttpClient, operations, SCOPES } from '@orchard/contract';
 import { Agent, request } from 'undici';
 import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } from './collections.mjs';
 import { byObjectPath, outsideTable, textSearch } from './finding.mjs';
+import { endpointRead, inForce, neighbours, sandboxCall } from './functions.mjs';
 import { counters, importByKey } from './records.mjs';
 import { environments } from './environments.mjs';
 import { eventIntake, fillEvents, questions } from './insight.mjs';
@@ -75,6 +76,7 @@ const AIMS = {
   'list by an object path': 0.9,
   'text search': 0.8,
   'list of an outside table': 0.6,
+  'endpoint reads a record': 0.5,
 };
 const part = (name) => fileURLToPath(import.meta.resolve(`@orchard/${name}`)).replace(/index\.js$/, 'main.js');
 const data = mkdtempSync(join(tmpdir(), 'orchard-bench-'));
@@ -297,6 +299,7 @@ async function main() {
     results['text search'] = await textSearch({ ...finding, rows: Number(values.texts), rounds: Math.min(rounds, 5) });
   if (wanted('finding', 'outside'))
     results['list of an outside table'] = await outsideTable({ ...finding, rows: rowCount, port: POSTGRESQL_PORT });
+  if (wanted('functions')) results['endpoint reads a record'] = await functions({ ...finding, headers, pick });
   if (wanted('insight', 'intake')) {
     mysql.benchConfig = { host: '127.0.0.1', port, user: 'orchard', password, timezone: 'Z' };
     const taken = await eventIntake({
@@ -339,6 +342,20 @@ async function main() {
     );
   report(results, before, residentMb(service.pid));
   await mysql.end();
+}
+
+/** Functions: what the sandbox costs, alone and through the service. */
+async function functions(ground) {
+  const compared = await endpointRead(ground);
+  const took = await sandboxCall();
+  console.log(`sandbox, in and out with 1 kB      ${took.toFixed(0)} µs (aim: under 100)${took < 100 ? '' : '  missed'}`);
+  const longest = await inForce(ground);
+  console.log(`a saved version in force          within ${longest} ms (aim: under 300)${longest < 300 ? '' : '  missed'}`);
+  const { calm, busy, ratio } = await neighbours({ ...ground, environments: 19 });
+  console.log(
+    `19 environments beside endless loops  p95 ${busy.toFixed(1)} ms, ${calm.toFixed(1)} without: ${ratio.toFixed(2)} times (aim: 1.5)${ratio <= 1.5 ? '' : '  missed'}`,
+  );
+  return compared;
 }
 
 /** Questions about ninety days of events beside SQL, and what the events take. */

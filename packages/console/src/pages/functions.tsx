@@ -166,8 +166,7 @@ function Editor({ shown, files: saved, onSaved }: { shown: FunctionShown | null;
           <TextInput label="Name" placeholder="price" value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
         )}
         <TextInput
-          label="Path"
-          description="Below /app/v1/endpoints/"
+          label="Path below /app/v1/endpoints/"
           placeholder="huts/{hut}/price"
           classNames={{ input: 'mono' }}
           value={wanted.path}
@@ -216,6 +215,7 @@ function Editor({ shown, files: saved, onSaved }: { shown: FunctionShown | null;
         minRows={14}
         maxRows={32}
         spellCheck={false}
+        wrap="off"
         classNames={{ input: 'mono' }}
         value={files[open] ?? ''}
         onChange={({ currentTarget: { value } }) => setFiles((before) => ({ ...before, [open]: value }))}
