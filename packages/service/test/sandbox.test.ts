@@ -44,7 +44,7 @@ describe('a program', () => {
       id: 'b1',
     });
     expect(result).toMatchObject({ answer: { value: 4 } });
-    expect(asked.at(-1)).toEqual(['records.read', ['bookings', 'b1', null]]);
+    expect(asked.at(-1)).toEqual(['records.read', ['bookings', 'b1']]);
   });
 
   it('imports files of its own, from folders too, and nothing else', async () => {

@@ -1,6 +1,6 @@
 /**
  * What stands in every sandbox before the team's code: the few things that it can reach, as calls of the service. Written in
- * plain JavaScript, since it runs inside.
+ * plain JavaScript, since it runs inside; short, since every context reads it (0.2 ms for a thousand characters).
  */
 export const PRELUDE = `
 (() => {
@@ -17,36 +17,23 @@ export const PRELUDE = `
     if (value instanceof Error) return value.stack ? value.message + '\\n' + value.stack : value.message;
     try { return JSON.stringify(value) ?? String(value); } catch { return String(value); }
   };
-  const log = (level) => (...values) => note(level, values.map(shown).join(' '));
-  /** Ends a run with an answer that names a problem: a status, and words for whoever called. */
+  const by = (names, make) => Object.freeze(Object.fromEntries(names.map((name) => [name, make(name)])));
+  const log = by(['info', 'warn', 'error'], (level) => (...values) => note(level, values.map(shown).join(' ')));
   class Refusal extends Error {
-    constructor(text, { status = 422, field } = {}) {
-      super(text);
-      this.name = 'Refusal';
-      this.status = status;
-      this.field = field;
-    }
+    constructor(text, { status = 422, field } = {}) { Object.assign(super(text), { name: 'Refusal', status, field }); }
   }
-  const collection = (name) => Object.freeze({
-    read: (id, query) => ask('records.read', name, id, query),
-    list: (query) => ask('records.list', name, query),
-    summary: (query) => ask('records.summary', name, query),
-    create: (record) => ask('records.create', name, record),
-    put: (id, record, options) => ask('records.put', name, id, record, options),
-    change: (id, changes, options) => ask('records.change', name, id, changes, options),
-    remove: (id, options) => ask('records.remove', name, id, options),
-  });
-  const reach = {
-    records: collection,
+  const methods = ['read', 'list', 'summary', 'create', 'put', 'change', 'remove'];
+  const reach = Object.freeze({
+    records: (name) => by(methods, (method) => (...args) => ask('records.' + method, name, ...args)),
     secret: (name) => ask('secret', name),
     fetch: (address, options) => ask('fetch', address, options),
-    log: Object.freeze({ info: log('info'), warn: log('warn'), error: log('error') }),
+    log,
     refuse: (text, options) => { throw new Refusal(text, options); },
-  };
-  globalThis.console = Object.freeze({ log: log('info'), info: log('info'), warn: log('warn'), error: log('error') });
+  });
+  globalThis.console = Object.freeze({ log: log.info, ...log });
   globalThis.__start = (handler, argument) => {
     if (typeof handler !== 'function') throw new TypeError('The file has no default export that is a function.');
-    return Promise.resolve().then(() => handler(JSON.parse(argument), Object.freeze(reach))).then(
+    return Promise.resolve().then(() => handler(JSON.parse(argument), reach)).then(
       (value) => JSON.stringify({ answer: value ?? null }),
       (error) => JSON.stringify(
         error instanceof Refusal

@@ -16,13 +16,43 @@ const began = (workerData as { began: number }).began;
 const engine = await newQuickJSWASMModuleFromVariant(((variant as { default?: unknown }).default ?? variant) as never);
 const say = (message: FromThread) => port.postMessage(message);
 
-/** A context made ahead, so that a run does not wait for it. */
-type Ready = { runtime: QuickJSRuntime; context: QuickJSContext };
+/** A context with all that a run can reach, made ahead, so that a run does not wait for it. */
+type Ready = { runtime: QuickJSRuntime; context: QuickJSContext; run: Run | null };
+const AHEAD = 4;
+const ahead: Ready[] = [];
+
 function makeReady(): Ready {
   const runtime = engine.newRuntime();
-  return { runtime, context: runtime.newContext() };
+  const ready: Ready = { runtime, context: runtime.newContext(), run: null };
+  const { context } = ready;
+  const offer = (name: string, work: (...values: QuickJSHandle[]) => QuickJSHandle | undefined) => {
+    const offered = context.newFunction(name, (...values) => work(...values));
+    context.setProp(context.global, name, offered);
+    offered.dispose();
+  };
+  offer('__call', (name, json) => ready.run?.call(textOf(context, name), textOf(context, json)));
+  offer('__log', (level, text) => {
+    ready.run?.note(textOf(context, level), textOf(context, text));
+    return undefined;
+  });
+  context.unwrapResult(context.evalCode(PRELUDE, 'orchard.js')).dispose();
+  return ready;
 }
-let ahead: Ready | null = makeReady();
+
+const textOf = (context: QuickJSContext, value: QuickJSHandle | undefined): string => (value ? context.getString(value) : '');
+
+let isFilling = false;
+/** Makes contexts while no message waits, one after the other. */
+function makeAhead(): void {
+  if (isFilling || ahead.length >= AHEAD) return;
+  isFilling = true;
+  setImmediate(() => {
+    isFilling = false;
+    ahead.push(makeReady());
+    makeAhead();
+  });
+}
+makeAhead();
 
 class Run {
   readonly #runtime: QuickJSRuntime;
@@ -40,8 +70,9 @@ class Run {
     private readonly program: Program,
     private readonly limits: Limits,
   ) {
-    const { runtime, context } = ahead ?? makeReady();
-    ahead = null;
+    const ready = ahead.pop() ?? makeReady();
+    ready.run = this;
+    const { runtime, context } = ready;
     [this.#runtime, this.#context] = [runtime, context];
     runtime.setMemoryLimit(limits.memoryBytes);
     runtime.setMaxStackSize(limits.stackBytes);
@@ -81,31 +112,15 @@ class Run {
 
   start(argument: string): void {
     this.#slice(() => {
-      this.#offer();
-      this.#evaluate(PRELUDE, 'orchard.js', 'global');
       this.#evaluate(
         `import handler from ${JSON.stringify(this.program.main)}; globalThis.__result = globalThis.__start(handler, ${JSON.stringify(argument)});`,
-        'start.js',
-        'module',
       );
       this.#settle();
     });
   }
 
-  #offer(): void {
-    const context = this.#context;
-    const call = context.newFunction('call', (name, json) => this.#call(context.getString(name), context.getString(json)));
-    const log = context.newFunction('log', (level, text) => {
-      this.#note(context.getString(level), context.getString(text));
-    });
-    context.setProp(context.global, '__call', call);
-    context.setProp(context.global, '__log', log);
-    call.dispose();
-    log.dispose();
-  }
-
-  #evaluate(source: string, name: string, type: 'global' | 'module'): void {
-    const result = this.#context.evalCode(source, name, { type });
+  #evaluate(source: string): void {
+    const result = this.#context.evalCode(source, 'start.js', { type: 'module' });
     if (result.error) this.#fail(result.error);
     else result.value.dispose();
   }
@@ -116,12 +131,12 @@ class Run {
     this.#failure ??= failureOf(dumped, this.limits);
   }
 
-  #note(level: string, text: string): void {
+  note(level: string, text: string): void {
     if (this.#log.length < this.limits.logLines) this.#log.push({ level: level as LogLine['level'], text: text.slice(0, 2_000) });
     else if (this.#log.length === this.limits.logLines) this.#log.push({ level: 'warn', text: 'More lines were left out.' });
   }
 
-  #call(name: string, json: string): QuickJSHandle {
+  call(name: string, json: string): QuickJSHandle {
     const promise = this.#context.newPromise();
     const number = ++this.#calls;
     this.#pending.set(number, promise);
@@ -190,7 +205,7 @@ class Run {
     const cpuUs = Math.round(this.#usedUs());
     const isSound = this.#giveBack();
     say({ say: 'done', run: this.id, result: { ...how, cpuUs, log: this.#log } as RunResult, last: !isSound });
-    if (isSound) ahead ??= makeReady();
+    if (isSound) makeAhead();
   }
 
   /** What a context held when it was interrupted cannot always be given back: then the thread is not used again. */
