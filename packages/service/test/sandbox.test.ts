@@ -79,6 +79,17 @@ describe('a program', () => {
       value: [null, null, 5],
     });
   });
+
+  it('draws other random numbers in each run', async () => {
+    const drawn = await Promise.all(Array.from({ length: 5 }, () => answer('export default () => Math.random();')));
+    expect(new Set(drawn.map((one) => (one as { value: Json }).value)).size).toBe(5);
+  });
+
+  it('answers more runs at once than it has room for, each with its own', async () => {
+    const source = `export default async ({ n }, { records }) => { await records('bookings').read('b1'); return n; };`;
+    const answers = await Promise.all(Array.from({ length: 50 }, (_, n) => answer(source, { n })));
+    expect(answers).toEqual(Array.from({ length: 50 }, (_, n) => ({ value: n })));
+  });
 });
 
 describe('the sandbox stops', () => {

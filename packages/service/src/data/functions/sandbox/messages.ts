@@ -40,5 +40,4 @@ export type ToThread =
   | { say: 'stop'; run: number; failure: RunFailure };
 export type FromThread =
   | { say: 'call'; run: number; call: number; name: string; json: string }
-  /** `last`: the thread is not to be given another run. */
-  | { say: 'done'; run: number; result: RunResult; last: boolean };
+  | { say: 'done'; run: number; result: RunResult };

@@ -29,8 +29,6 @@ class SandboxThread {
   #next = 0;
   #idleSince = Date.now();
   ended = false;
-  /** It takes no more runs, and ends with its last. */
-  #retired = false;
 
   constructor(private readonly limits: Limits) {
     this.#worker = new Worker(workerFile(), {
@@ -44,10 +42,6 @@ class SandboxThread {
     this.#worker.on('error', (error) => this.#lose(error.message));
     this.#worker.on('exit', () => this.#lose('its sandbox ended'));
     this.#worker.unref();
-  }
-
-  get takesMore(): boolean {
-    return !this.ended && !this.#retired;
   }
 
   get idleMs(): number {
@@ -72,10 +66,7 @@ class SandboxThread {
   #hear(message: FromThread): void {
     const waiting = this.#runs.get(message.run);
     if (!waiting) return;
-    if (message.say === 'done') {
-      if (message.last) this.#retired = true;
-      return this.#settle(message.run, message.result);
-    }
+    if (message.say === 'done') return this.#settle(message.run, message.result);
     const { run, call } = message;
     waiting.answering(message.name, message.json).then(
       (json) => this.#tell({ say: 'answer', run, call, ok: true, json }),
@@ -88,7 +79,6 @@ class SandboxThread {
     this.#runs.delete(run);
     if (this.#runs.size > 0) return;
     this.#idleSince = Date.now();
-    if (this.#retired) return this.end('it has no more runs');
     if (this.#look) clearInterval(this.#look);
     this.#look = null;
     this.#worker.unref();
@@ -137,7 +127,7 @@ export class Sandboxes {
   /** Runs a program for an environment; it never throws. */
   run(environmentId: string, program: Program, argument: string, answering: Answering): Promise<RunResult> {
     let thread = this.#threads.get(environmentId);
-    if (!thread?.takesMore) {
+    if (!thread || thread.ended) {
       thread = new SandboxThread(this.limits);
       this.#threads.set(environmentId, thread);
     }

@@ -1,93 +1,53 @@
 /**
- * The thread of a sandbox: QuickJS in WebAssembly, a context of its own for each run, nothing kept from one to the next. While a
- * context runs, the thread notes since when and for which run in shared memory, so that the service can end a thread that no
- * interrupt reaches (native work, such as sorting).
+ * The thread of a sandbox: QuickJS in WebAssembly, an instance for each run that is under way, and nothing kept from one run to the
+ * next. While a run uses the processor, the thread notes since when and for which run in shared memory, so that the service can end a
+ * thread that no interrupt reaches (native work, such as sorting).
  */
 import { parentPort, workerData } from 'node:worker_threads';
-import variant from '@jitl/quickjs-wasmfile-release-sync';
-import { newQuickJSWASMModuleFromVariant, type QuickJSContext, type QuickJSHandle, type QuickJSRuntime } from 'quickjs-emscripten-core';
+import type { QuickJSContext, QuickJSHandle } from 'quickjs-emscripten-core';
+import { type Instance, instances } from './instances.js';
 import type { FromThread, Limits, LogLine, Program, RunFailure, RunResult, ToThread } from './messages.js';
-import { PRELUDE } from './prelude.js';
 
 const port = parentPort as NonNullable<typeof parentPort>;
 /** [milliseconds since the thread began at which the present slice started, or 0; the run] */
 const clock = new Int32Array((workerData as { clock: SharedArrayBuffer }).clock);
 const began = (workerData as { began: number }).began;
-const engine = await newQuickJSWASMModuleFromVariant(((variant as { default?: unknown }).default ?? variant) as never);
 const say = (message: FromThread) => port.postMessage(message);
 
-/** A context with all that a run can reach, made ahead, so that a run does not wait for it. */
-type Ready = { runtime: QuickJSRuntime; context: QuickJSContext; run: Run | null };
-const AHEAD = 4;
-const ahead: Ready[] = [];
-
-function makeReady(): Ready {
-  const runtime = engine.newRuntime();
-  const ready: Ready = { runtime, context: runtime.newContext(), run: null };
-  const { context } = ready;
-  const offer = (name: string, work: (...values: QuickJSHandle[]) => QuickJSHandle | undefined) => {
-    const offered = context.newFunction(name, (...values) => work(...values));
-    context.setProp(context.global, name, offered);
-    offered.dispose();
-  };
-  offer('__call', (name, json) => ready.run?.call(textOf(context, name), textOf(context, json)));
-  offer('__log', (level, text) => {
-    ready.run?.note(textOf(context, level), textOf(context, text));
-    return undefined;
-  });
-  context.unwrapResult(context.evalCode(PRELUDE, 'orchard.js')).dispose();
-  return ready;
-}
-
-const textOf = (context: QuickJSContext, value: QuickJSHandle | undefined): string => (value ? context.getString(value) : '');
-
-let isFilling = false;
-/** Makes contexts while no message waits, one after the other. */
-function makeAhead(): void {
-  if (isFilling || ahead.length >= AHEAD) return;
-  isFilling = true;
-  setImmediate(() => {
-    isFilling = false;
-    ahead.push(makeReady());
-    makeAhead();
-  });
-}
-makeAhead();
-
 class Run {
-  readonly #runtime: QuickJSRuntime;
-  readonly #context: QuickJSContext;
   readonly #pending = new Map<number, ReturnType<QuickJSContext['newPromise']>>();
   readonly #log: LogLine[] = [];
+  #instance: Instance | null = null;
   #calls = 0;
   #cpuUs = 0;
   #sliceStart = 0n;
   #over = false;
+  #isSound = true;
   #failure: RunFailure | null = null;
 
   constructor(
     private readonly id: number,
     private readonly program: Program,
     private readonly limits: Limits,
-  ) {
-    const ready = ahead.pop() ?? makeReady();
-    ready.run = this;
-    const { runtime, context } = ready;
-    [this.#runtime, this.#context] = [runtime, context];
-    runtime.setMemoryLimit(limits.memoryBytes);
-    runtime.setMaxStackSize(limits.stackBytes);
-    runtime.setInterruptHandler(() => {
-      if (this.#usedUs() < limits.cpuMs * 1000) return false;
-      this.#failure ??= { reason: 'processor', text: `It used the processor for more than ${limits.cpuMs} ms.` };
-      return true;
-    });
-    runtime.setModuleLoader(
-      (name) => {
-        const source = Object.hasOwn(program.files, name) ? program.files[name] : undefined;
-        return source ?? { error: new Error(`There is no file ${name}.`) };
-      },
-      (base, asked) => resolveName(base, asked, program.files),
-    );
+  ) {}
+
+  get #context(): QuickJSContext {
+    return (this.#instance as Instance).context;
+  }
+
+  /** Whether it has used the processor for so long that the engine is to stop it. */
+  interrupts(): boolean {
+    if (this.#usedUs() < this.limits.cpuMs * 1000) return false;
+    this.#failure ??= { reason: 'processor', text: `It used the processor for more than ${this.limits.cpuMs} ms.` };
+    return true;
+  }
+
+  file(name: string): string | undefined {
+    return Object.hasOwn(this.program.files, name) ? this.program.files[name] : undefined;
+  }
+
+  nameOf(base: string, asked: string): string {
+    return resolveName(base, asked, this.program.files);
   }
 
   #usedUs(): number {
@@ -102,6 +62,10 @@ class Run {
     Atomics.store(clock, 0, Math.max(1, Date.now() - began));
     try {
       work();
+    } catch (error) {
+      // Thrown through the engine, which does not know where it stands any more.
+      this.#isSound = false;
+      this.#failure ??= failureOf(error as Error, this.limits);
     } finally {
       Atomics.store(clock, 0, 0);
       this.#cpuUs = this.#usedUs();
@@ -110,7 +74,13 @@ class Run {
     if (this.#failure) this.finish({ failure: this.#failure });
   }
 
-  start(argument: string): void {
+  start(instance: Instance, argument: string): void {
+    if (this.#over) return instances.giveBack(instance);
+    this.#instance = instance;
+    const { runtime } = instance;
+    runtime.setMemoryLimit(this.limits.memoryBytes);
+    runtime.setMaxStackSize(this.limits.stackBytes);
+    instance.guest = this;
     this.#slice(() => {
       this.#evaluate(
         `import handler from ${JSON.stringify(this.program.main)}; globalThis.__result = globalThis.__start(handler, ${JSON.stringify(argument)});`,
@@ -170,7 +140,7 @@ class Run {
   /** Runs what can go on, and looks whether the answer is there. */
   #settle(): void {
     if (this.#failure) return;
-    const jobs = this.#runtime.executePendingJobs();
+    const jobs = (this.#instance as Instance).runtime.executePendingJobs();
     if (jobs.error) return this.#fail(jobs.error);
     if (this.#failure) return;
     const result = this.#context.getProp(this.#context.global, '__result');
@@ -203,21 +173,8 @@ class Run {
     this.#over = true;
     runs.delete(this.id);
     const cpuUs = Math.round(this.#usedUs());
-    const isSound = this.#giveBack();
-    say({ say: 'done', run: this.id, result: { ...how, cpuUs, log: this.#log } as RunResult, last: !isSound });
-    if (isSound) makeAhead();
-  }
-
-  /** What a context held when it was interrupted cannot always be given back: then the thread is not used again. */
-  #giveBack(): boolean {
-    try {
-      for (const promise of this.#pending.values()) promise.dispose();
-      this.#context.dispose();
-      this.#runtime.dispose();
-      return true;
-    } catch {
-      return false;
-    }
+    say({ say: 'done', run: this.id, result: { ...how, cpuUs, log: this.#log } as RunResult });
+    if (this.#instance) instances.giveBack(this.#isSound ? this.#instance : null);
   }
 }
 
@@ -249,7 +206,7 @@ port.on('message', (message: ToThread) => {
   if (message.say === 'run') {
     const run = new Run(message.run, message.program, message.limits);
     runs.set(message.run, run);
-    run.start(message.argument);
+    instances.take((instance) => run.start(instance, message.argument));
   } else if (message.say === 'answer') runs.get(message.run)?.answered(message.call, message.ok, message.json);
   else runs.get(message.run)?.finish({ failure: message.failure });
 });
