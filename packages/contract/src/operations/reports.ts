@@ -63,6 +63,8 @@ const settings = {
   route: z.string().max(200).optional().describe('Of `use`: only this route'),
   target: z.string().max(64).optional().describe('Of `use`: only this collection or channel'),
 };
+/** What the list behind a report can refuse; of records, the collection may be gone, or be a table of an outside server. */
+const LISTED = ['malformed-filter', 'collection-unknown', 'outside-unavailable', 'outside-changed', 'outside-unsupported'] as const;
 const newReport = z.strictObject(settings).meta({ id: 'NewReport' });
 export type NewReport = z.output<typeof newReport>;
 const report = z.object({ id: z.string(), ...settings, by: actor, at: time }).meta({ id: 'Report' });
@@ -198,7 +200,7 @@ export const reportOperations = {
     body: newReport,
     status: 201,
     reply: report,
-    problems: ['malformed-filter', 'not-found'],
+    problems: [...LISTED, 'not-found'],
   }),
   read: operation({
     id: 'reports.read',
@@ -210,7 +212,7 @@ export const reportOperations = {
     params: one,
     query: range,
     reply: z.object({ report, document: reportDocument }),
-    problems: ['not-found', 'malformed-filter', 'role-insufficient'],
+    problems: [...LISTED, 'not-found', 'role-insufficient'],
   }),
   file: operation({
     id: 'reports.file',
@@ -223,7 +225,7 @@ export const reportOperations = {
     query: range,
     reply: z.string(),
     replyTypes: ['text/csv'],
-    problems: ['not-found', 'malformed-filter', 'role-insufficient'],
+    problems: [...LISTED, 'not-found', 'role-insufficient'],
   }),
   remove: operation({
     id: 'reports.remove',
