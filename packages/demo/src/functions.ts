@@ -2,18 +2,29 @@
 import { type HttpClient, operations } from '@orchard/contract';
 import { APP } from './scenario.js';
 
-const HUT_TODAY = `/** A hut as the app's first page shows it: itself, what its warden says, and how full the week is. */
+const HUT_TODAY = `/** A hut as the app's first page shows it: itself, its notices, and how full it is. */
 const handler: Endpoint = async ({ params, query }, { records, refuse, log }) => {
   const hut = await records('huts').read(params.hut);
   if (hut.state === 'closed') refuse('The hut is closed.', { status: 409 });
+  const of = \`hut = '\${hut.id}'\`;
+  const day = query.day ?? '2026-01-01';
   const [notices, booked] = await Promise.all([
-    records('notices').list({ filter: \`hut = '\${hut.id}' AND until >= DATE('\${query.day ?? '2026-01-01'}')\`, limit: 5 }),
-    records('bookings').summary({ filter: \`hut = '\${hut.id}' AND state <> 'cancelled'\`, measure: 'count,sum:party' }),
+    records('notices').list({ filter: \`\${of} AND until >= DATE('\${day}')\`, limit: 5 }),
+    records('bookings').summary({
+      filter: \`\${of} AND state <> 'cancelled'\`,
+      measure: 'count,sum:party',
+    }),
   ]);
   log.info('shown', hut.id, notices.items.length, 'notices');
   return {
     headers: { 'cache-control': 'max-age=60' },
-    body: { name: hut.name, state: hut.state, free: hut.freeBunks, notices: notices.items.map(({ title, body }) => ({ title, body })), bookings: booked.groups[0] },
+    body: {
+      name: hut.name,
+      state: hut.state,
+      free: hut.freeBunks,
+      notices: notices.items.map(({ title, body }) => ({ title, body })),
+      bookings: booked.groups[0],
+    },
   };
 };
 export default handler;
