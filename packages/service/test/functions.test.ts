@@ -104,6 +104,10 @@ describe('an endpoint', () => {
     expect((await call('full')).status).toBe(409);
     await put('odd', `export default () => ({ status: 200, headers: { 'set-cookie': 'a=b' }, body: 1 });`);
     expect((await call('odd')).status).toBe(502);
+    for (const headers of ['null', '"x"', '[1]']) {
+      await put('odd', `export default () => ({ status: 200, headers: ${headers}, body: 1 });`);
+      expect((await call('odd')).body.type).toContain('function-failed');
+    }
   });
 
   it('is recorded with its log, its calls and what it used', async () => {
@@ -147,6 +151,9 @@ describe('a version', () => {
         .join(),
     ).toContain('bookingz');
     expect((await refused('typed', 'export const a = 1;')).detail).toContain('no default export');
+    expect((await refused('typed', '// export default\nconst a = 1;')).detail).toContain('no default export');
+    const deep = `export default () => ${'('.repeat(20_000)}1${')'.repeat(20_000)};`;
+    expect((await refused('typed', deep)).detail).toContain('nested too deep');
     expect((await refused('typed', 'x', { path: 'Not A Path' })).problem).toBe('invalid-input');
     expect((await refused('other', 'export default () => ({ body: 1 });', { path: 'typed' })).problem).toBe('already-exists');
     expect(await said('typed')).toBe('first');

@@ -26,6 +26,8 @@ const DECLARATIONS = '/orchard.d.ts';
 const libraries = new Map<string, ts.SourceFile | undefined>();
 const MOST_ERRORS = 50;
 
+const mainOf = (files: Record<string, string>): string => (files['main.ts'] === undefined ? 'main.js' : 'main.ts');
+
 function check({ files, declarations }: CheckTask): CheckError[] {
   const at = new Map([...Object.entries(files).map(([name, text]) => [`/${name}`, text] as const), [DECLARATIONS, declarations]]);
   const base = ts.createCompilerHost(OPTIONS);
@@ -45,7 +47,7 @@ function check({ files, declarations }: CheckTask): CheckError[] {
     getDirectories: () => [],
   };
   const program = ts.createProgram([...at.keys()], OPTIONS, host);
-  return ts
+  const errors = ts
     .getPreEmitDiagnostics(program)
     .slice(0, MOST_ERRORS)
     .map(({ file, start = 0, messageText }) => {
@@ -57,6 +59,24 @@ function check({ files, declarations }: CheckTask): CheckError[] {
         message: ts.flattenDiagnosticMessageText(messageText, ' '),
       };
     });
+  const source = program.getSourceFile(`/${mainOf(files)}`);
+  const module = source && program.getTypeChecker().getSymbolAtLocation(source);
+  return errors.length > 0 || module?.exports?.has(ts.InternalSymbolName.Default)
+    ? errors
+    : [inMain(files, 'It has no default export: `export default async (request, { records }) => …`.')];
+}
+
+const inMain = (files: Record<string, string>, message: string): CheckError => ({ file: mainOf(files), line: 1, column: 1, message });
+
+/** The compiler calls itself for each level of nesting: code can be too deep for it, and that is an error of the code. */
+function checked(task: CheckTask): Omit<CheckAnswer, 'id'> {
+  try {
+    const errors = check(task);
+    return { errors, built: errors.length > 0 ? {} : strip(task.files) };
+  } catch (error) {
+    const why = error instanceof RangeError ? 'It is nested too deep' : `The compiler failed: ${(error as Error).message}`;
+    return { errors: [inMain(task.files, `It cannot be checked. ${why}.`)], built: {} };
+  }
 }
 
 const strip = (files: Record<string, string>): Record<string, string> =>
@@ -70,6 +90,5 @@ const strip = (files: Record<string, string>): Record<string, string> =>
   );
 
 parentPort?.on('message', (task: CheckTask) => {
-  const errors = check(task);
-  parentPort?.postMessage({ id: task.id, errors, built: errors.length > 0 ? {} : strip(task.files) } satisfies CheckAnswer);
+  parentPort?.postMessage({ id: task.id, ...checked(task) } satisfies CheckAnswer);
 });

@@ -16,7 +16,7 @@ export class Checker {
   #worker: Worker | null = null;
   #next = 0;
   #idle: NodeJS.Timeout | null = null;
-  readonly #waiting = new Map<number, (answer: CheckAnswer) => void>();
+  readonly #waiting = new Map<number, { resolve: (answer: CheckAnswer) => void; reject: (problem: Problem) => void }>();
 
   /** @returns the files as JavaScript @throws {Problem} function-refused */
   async build(files: Record<string, string>, collections: Iterable<CollectionShape>): Promise<Record<string, string>> {
@@ -26,15 +26,6 @@ export class Checker {
       ]);
     const { errors, built } = await this.#ask(files, declarationsOf(collections));
     if (errors.length > 0) throw refused(errors);
-    if (!/\bexport\s+default\b|\bas\s+default\b/.test(built['main.js'] ?? ''))
-      throw refused([
-        {
-          file: files['main.ts'] ? 'main.ts' : 'main.js',
-          line: 1,
-          column: 1,
-          message: 'It has no default export: `export default async (request, { records }) => …`.',
-        },
-      ]);
     return built;
   }
 
@@ -42,17 +33,11 @@ export class Checker {
     const worker = this.#start();
     const id = ++this.#next;
     if (this.#idle) clearTimeout(this.#idle);
-    return new Promise((resolve, reject) => {
-      const late = setTimeout(() => {
-        this.close();
-        reject(refused([{ file: 'main.ts', line: 1, column: 1, message: `Checking its types took longer than ${CHECK_MS / 1000} s.` }]));
-      }, CHECK_MS);
-      this.#waiting.set(id, (answer) => {
-        clearTimeout(late);
-        resolve(answer);
-      });
+    const late = setTimeout(() => this.#end(`The check took longer than ${CHECK_MS / 1000} s.`), CHECK_MS);
+    return new Promise<CheckAnswer>((resolve, reject) => {
+      this.#waiting.set(id, { resolve, reject });
       worker.postMessage({ id, files, declarations } satisfies CheckTask);
-    });
+    }).finally(() => clearTimeout(late));
   }
 
   #start(): Worker {
@@ -60,20 +45,31 @@ export class Checker {
     const worker = new Worker(workerFile());
     worker.unref();
     worker.on('message', (answer: CheckAnswer) => {
-      this.#waiting.get(answer.id)?.(answer);
+      this.#waiting.get(answer.id)?.resolve(answer);
       this.#waiting.delete(answer.id);
       if (this.#waiting.size > 0) return;
       this.#idle = setTimeout(() => this.close(), IDLE_MS);
       this.#idle.unref();
     });
+    worker.on('error', (error) => {
+      if (worker === this.#worker) this.#end(`The check ended: ${error.message}.`);
+    });
     this.#worker = worker;
     return worker;
   }
 
-  close(): void {
+  /** Ends the thread, and tells why to all that wait for it. */
+  #end(why: string): void {
+    const waiting = [...this.#waiting.values()];
+    this.#waiting.clear();
     if (this.#idle) clearTimeout(this.#idle);
     void this.#worker?.terminate();
     this.#worker = null;
+    for (const { reject } of waiting) reject(refused([{ file: 'main.ts', line: 1, column: 1, message: why }]));
+  }
+
+  close(): void {
+    this.#end('The service stops.');
   }
 }
 

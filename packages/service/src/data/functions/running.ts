@@ -112,7 +112,8 @@ function answerOf(value: Json | undefined): Pick<RunReport, 'outcome' | 'answer'
     return failed('It answered something that is no response: return { status?, headers?, body }.');
   if (typeof status !== 'number' || !Number.isInteger(status) || status < 200 || status > 599)
     return failed(`Its status ${JSON.stringify(status)} is none from 200 to 599.`);
-  const named = Object.entries(headers as Record<string, Json>);
+  if (typeof headers !== 'object' || headers === null || Array.isArray(headers)) return failed('Its headers are no object of texts.');
+  const named = Object.entries(headers);
   const other = named.find(([name, text]) => !OWN_HEADER.test(name) || typeof text !== 'string' || /[\r\n]/.test(text));
   if (other) return failed(`It may not answer the header ${other[0]}.`);
   return {

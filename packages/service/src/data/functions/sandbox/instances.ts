@@ -120,7 +120,8 @@ export const instances = {
 
 function offer(instance: Instance): void {
   const start = waiting.shift();
-  if (start) start(instance);
+  // Not at once: the run that gives it back is still at work.
+  if (start) queueMicrotask(() => start(instance));
   else idle.push(instance);
 }
 
