@@ -110,6 +110,33 @@ describe('an endpoint', () => {
     }
   });
 
+  it.each([
+    ['fields that are no text', `records('bookings').list({ fields: 5 })`, '`query.fields`: Must be'],
+    ['a limit that is no number', `records('bookings').list({ limit: 'many' })`, '`query.limit`: Must be'],
+    ['a misspelt member', `records('bookings').summary({ messure: 'count' })`, 'Unknown query parameter `messure`'],
+    ['an id that is no text', `records('bookings').read({ a: 1 })`, '`path.id`: Must be'],
+    ['no collection', `records(undefined).read('b1')`, '`path.collection`: Must be'],
+    ['a record that is none', `records('bookings').create('x')`, '`record`: Must be'],
+    ['an option that is none', `records('bookings').change('b1', {}, { ifMatch: 1 })`, '`options.ifMatch`'],
+    ['a filter that breaks off', `records('bookings').list({ filter: 'nights = ' })`, 'malformed-filter: '],
+  ])('is told what is wrong with a call of it: %s', async (_, asked, told) => {
+    await put('wrong', `export default async (_: any, { records }: any) => ({ body: await ${asked}.catch((e: Error) => e.message) });`);
+    expect(await said('wrong')).toContain(told);
+  });
+
+  it('takes the version that a write relies on from its options alone', async () => {
+    await put(
+      'copy',
+      `export default async (_, { records }) => {
+         const { nights, hut, ...rest } = await records('bookings').read('b2');
+         await records('bookings').change('b2', { nights: nights + 1 });
+         const late = await records('bookings').change('b2', { nights: 9 }, { version: rest.version }).catch((e) => e.message);
+         return { body: [(await records('bookings').change('b2', { nights }, {})).nights === nights, late] };
+       };`,
+    );
+    expect(await said('copy', { key: app.dev.serverKey, token: undefined })).toEqual([true, expect.stringContaining('version-conflict')]);
+  });
+
   it('is recorded with its log, its calls and what it used', async () => {
     await put(
       'noted',
@@ -157,6 +184,11 @@ describe('a version', () => {
     expect((await refused('typed', 'x', { path: 'Not A Path' })).problem).toBe('invalid-input');
     expect((await refused('other', 'export default () => ({ body: 1 });', { path: 'typed' })).problem).toBe('already-exists');
     expect(await said('typed')).toBe('first');
+  });
+
+  it('has a number of its own when several save at once', async () => {
+    const saved = await Promise.all(['a', 'b', 'c'].map((one) => put('busy', `export default () => ({ body: '${one}' });`)));
+    expect(saved.map(({ versions }) => versions).sort()).toEqual([1, 2, 3]);
   });
 
   it('is one of many: saved without use, put in force and back, from several files', async () => {

@@ -5,27 +5,36 @@ import { FunctionDirectory } from './directory.js';
 import { Fetching } from './fetching.js';
 import type { Parts } from './parts.js';
 import { functionRoutes } from './routes.js';
+import { RunLog } from './runLog.js';
 import { Running } from './running.js';
 import { Sandboxes } from './sandbox/thread.js';
+import { FunctionStore } from './store.js';
 
 /** How long runs are kept. */
 const KEPT_MS = 7 * 24 * HOUR_MS;
 
 export function functions(parts: Parts): Capability {
-  const [directory, checker, sandboxes] = [new FunctionDirectory(parts), new Checker(), new Sandboxes()];
+  const store = new FunctionStore();
+  const [directory, checker, sandboxes] = [new FunctionDirectory(parts, store), new Checker(), new Sandboxes()];
   const fetching = new Fetching(parts.config.pushOrigins);
+  const runLog = new RunLog(parts, store);
   return {
     name: 'functions',
-    routes: functionRoutes(parts, { directory, checker, running: new Running(parts, sandboxes, fetching) }),
+    routes: functionRoutes(parts, { store, directory, checker, running: new Running(parts, sandboxes, fetching), runLog }),
     recurring: [
       {
         work: 'forget old runs of functions',
         everyMs: HOUR_MS,
-        eachEnvironment: (environment) => directory.store.forgetRuns(environment, new Date(parts.now() - KEPT_MS)),
+        eachEnvironment: (environment) => store.forgetRuns(environment, new Date(parts.now() - KEPT_MS)),
       },
     ],
-    onUserRemoved: ({ on, environment, userId }) => directory.store.releaseUser(on, environment, userId),
-    stop: () => {
+    onUserRemoved: async ({ on, environment, userId }) => {
+      await runLog.flush();
+      await store.releaseUser(on, environment, userId);
+    },
+    start: () => runLog.start(),
+    stop: async () => {
+      await runLog.stop();
       sandboxes.close();
       checker.close();
       fetching.close();

@@ -4,7 +4,7 @@ import { storedJson } from '../../platform/database/storedJson.js';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import type { Program } from './sandbox/messages.js';
-import { type FunctionRow, FunctionStore } from './store.js';
+import type { FunctionRow, FunctionStore } from './store.js';
 
 const REMEMBER_MS = 250;
 export type InForce = {
@@ -18,10 +18,12 @@ export type InForce = {
 type Known = { mark: string; endpoints: readonly InForce[]; until: number };
 
 export class FunctionDirectory {
-  readonly store = new FunctionStore();
   readonly #known = new LRUCache<string, Known>({ max: 2_000 });
 
-  constructor(private readonly parts: Parts) {}
+  constructor(
+    private readonly parts: Parts,
+    private readonly store: FunctionStore,
+  ) {}
 
   /** The endpoints at a path, whatever their methods, with what its names in braces stand for. */
   async at(environment: Environment, path: string): Promise<{ endpoint: InForce; params: Record<string, string> }[]> {
@@ -42,11 +44,8 @@ export class FunctionDirectory {
       known.until = until;
       return known;
     }
-    const endpoints: InForce[] = [];
-    for (const row of await this.store.list(environment)) {
-      const version = row.version > 0 ? await this.store.version(environment, row.name, row.version) : null;
-      if (version) endpoints.push(inForce(row, JSON.parse(version.built) as Record<string, string>));
-    }
+    const rows = await this.store.inForce(environment);
+    const endpoints = rows.map(({ row, built }) => inForce(row, JSON.parse(built) as Record<string, string>));
     const loaded = { mark, endpoints, until };
     this.#known.set(environment.id, loaded);
     return loaded;

@@ -1,6 +1,7 @@
 /** What functions fetch: over https, from hosts that the team listed, and never from a private address. */
 import { Agent } from 'undici';
 import { lookupPublic } from '../../platform/http/publicHosts.js';
+import { CallRefused } from './callRefused.js';
 
 const WITHIN_MS = 8_000;
 const MOST_BYTES = 1_000_000;
@@ -23,7 +24,7 @@ export class Fetching {
     });
   }
 
-  /** Redirects are not followed: the function sees where they lead. @throws Error in words for the function */
+  /** Redirects are not followed: the function sees where they lead. @throws {CallRefused} */
   async fetch(hosts: readonly string[], address: unknown, options: Options = {}): Promise<Fetched> {
     const url = this.#allowed(hosts, String(address));
     const text =
@@ -38,20 +39,20 @@ export class Fetching {
         ...(text === undefined ? {} : { body: text as string | null }),
       })
       .catch((error) => {
-        throw new Error(`${url.host} cannot be reached: ${(error as Error).message}.`);
+        throw new CallRefused(`${url.host} cannot be reached: ${(error as Error).message}.`);
       });
     const body = await reply.body.text().catch((error) => {
-      throw new Error(`${url.host} did not finish its response: ${(error as Error).message}.`);
+      throw new CallRefused(`${url.host} did not finish its response: ${(error as Error).message}.`);
     });
     return { status: reply.statusCode, headers: flat(reply.headers), text: body, json: jsonOf(body) };
   }
 
   #allowed(hosts: readonly string[], address: string): URL {
-    if (!URL.canParse(address)) throw new Error(`${address.slice(0, 100)} is not an address.`);
+    if (!URL.canParse(address)) throw new CallRefused(`${address.slice(0, 100)} is not an address.`);
     const url = new URL(address);
-    if (url.protocol !== 'https:' && !this.#origins.has(url.origin)) throw new Error(`${url.origin} is not https.`);
+    if (url.protocol !== 'https:' && !this.#origins.has(url.origin)) throw new CallRefused(`${url.origin} is not https.`);
     if (!hosts.includes(url.hostname))
-      throw new Error(`${url.hostname} is not among the hosts of this function: ${hosts.join(', ') || 'it has none'}.`);
+      throw new CallRefused(`${url.hostname} is not among the hosts of this function: ${hosts.join(', ') || 'it has none'}.`);
     return url;
   }
 

@@ -1,12 +1,17 @@
 /** What a run can reach: each call of it is answered here, with the rights that the function has. */
-import type { JsonObject } from '@orchard/core';
-import { Problem } from '@orchard/contract';
+import { operations, Problem } from '@orchard/contract';
+import type { FieldProblem, JsonObject } from '@orchard/core';
+import { z } from 'zod';
+import { problemsOf } from '../../platform/http/validate.js';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Environment } from '../../platform/call.js';
 import type { Author } from '../records/author.js';
+import type { Expected, RecordListRequest, SummaryRequest } from '../records/forms.js';
 import { RecordLists } from '../records/listStore.js';
+import type { RecordsElsewhere } from '../records/ports.js';
 import { Records } from '../records/records.js';
 import { Summaries } from '../records/summaryStore.js';
+import { CallRefused } from './callRefused.js';
 import type { Fetching } from './fetching.js';
 import type { Parts } from './parts.js';
 
@@ -19,9 +24,35 @@ export type Reaching = {
   secret: (name: string) => Promise<string>;
   on?: Statements;
 };
-type Write = 'records.create' | 'records.put' | 'records.change' | 'records.remove';
+/** What a function hands over, as the contract has it. @throws {CallRefused} */
+function demand<Schema extends z.ZodType>(schema: Schema, value: unknown, where: string): z.output<Schema> {
+  const result = schema.safeParse(value);
+  if (result.success) return result.data;
+  const [{ path, problem }] = problemsOf(schema, value, where) as [FieldProblem];
+  throw new CallRefused(`invalid-input: \`${path}\`: ${problem}`);
+}
+const { records: OWN } = operations;
+const bodyOf = <Schema>({ body }: { body?: Schema | undefined }) => body as Schema;
+const OPTIONS = z.strictObject({ version: z.int().min(1).optional() });
 
-const MOST_RECORDS = 200;
+/** A write as the function asks for it. */
+type Write = { id: string; record: JsonObject; expected: Expected };
+type Target = {
+  create: (write: Write) => Promise<unknown>;
+  put: (write: Write) => Promise<unknown>;
+  change: (write: Write) => Promise<unknown>;
+  remove: (write: Write) => Promise<unknown>;
+};
+const WRITES = ['create', 'put', 'change', 'remove'] as const;
+type WriteName = (typeof WRITES)[number];
+
+/** @param given `[record]`, `[id, record, options]` or `[id, options]` */
+function writeOf(name: WriteName, collection: string, given: unknown[]): Write {
+  const id = name === 'create' ? '' : demand(OWN.read.params, { collection, id: given[0] }, 'path').id;
+  const record = name === 'remove' ? {} : demand(bodyOf(OWN.create), given[name === 'create' ? 0 : 1], 'record');
+  const { version } = demand(OPTIONS, (name === 'create' ? null : given[name === 'remove' ? 1 : 2]) ?? {}, 'options');
+  return { id, record, expected: version === undefined ? {} : { version } };
+}
 
 export class Reach {
   readonly calls: MadeCall[] = [];
@@ -56,94 +87,92 @@ export class Reach {
       return value === undefined ? '' : JSON.stringify(value);
     } catch (error) {
       note(false);
-      // A problem is in words for whoever called; anything else stays here.
-      if (error instanceof Problem) throw new Error(`${error.problem}: ${error.detail}`);
-      throw error;
+      throw this.#told(error, name);
     }
+  }
+
+  #told(error: unknown, name: string): CallRefused {
+    if (error instanceof CallRefused) return error;
+    if (error instanceof Problem) return new CallRefused(`${error.problem}: ${error.detail}`);
+    this.parts.log.error({ err: error, environment: this.at.environment.id, call: name }, 'a call of a function failed');
+    return new CallRefused(`${name} failed in the service, which noted why in its log.`);
   }
 
   async #value(name: string, given: unknown[]): Promise<unknown> {
-    switch (name) {
-      case 'secret':
-        return this.at.secret(String(given[0]));
-      case 'fetch':
-        return this.fetching.fetch(this.at.hosts, given[0], (given[1] ?? {}) as object);
-      case 'records.read': {
-        const [collection, id, query] = given as [string, string, object | null];
-        return this.#read(collection, id, query ?? {});
-      }
-      case 'records.list':
-        return this.#list(given[0] as string, (given[1] ?? {}) as JsonObject);
-      case 'records.summary':
-        return this.#summary(given[0] as string, (given[1] ?? {}) as JsonObject);
-      default:
-        return this.#write(name as Write, given);
-    }
+    if (name === 'secret') return this.at.secret(String(given[0]));
+    if (name === 'fetch') return this.fetching.fetch(this.at.hosts, given[0], (given[1] ?? {}) as object);
+    const { collection } = demand(OWN.list.params, { collection: given[0] }, 'path');
+    const outside = await this.parts.recordPorts.elsewhere(this.at.environment, collection);
+    const [work, ...rest] = [name.replace('records.', ''), ...given.slice(1)];
+    if (work === 'read') return this.#read(outside, collection, rest);
+    if (work === 'list') return this.#list(outside, collection, demand(bodyOf(OWN.query), rest[0] ?? {}, 'query'));
+    if (work === 'summary') return this.#summary(outside, collection, demand(bodyOf(OWN.querySummary), rest[0] ?? {}, 'query'));
+    const write = WRITES.find((one) => one === work);
+    if (!write) throw new CallRefused(`There is no ${name}.`);
+    return this.#write(outside, write, collection, writeOf(write, collection, rest));
   }
 
-  async #read(collection: string, id: string, query: object): Promise<unknown> {
+  async #read(outside: RecordsElsewhere | null, collection: string, [given, query]: unknown[]): Promise<unknown> {
     const { environment, author, on } = this.at;
-    const outside = await this.parts.recordPorts.elsewhere(environment, collection);
-    if (outside) return outside.read(id, author, query);
+    const { id } = demand(OWN.read.params, { collection, id: given }, 'path');
+    const request = demand(OWN.read.query, query ?? {}, 'query');
+    if (outside) return outside.read(id, author, request);
     // A trial sees what it has written itself.
     if (on && this.changes.length > 0) {
       const { shape } = await this.#records.known(environment, collection);
       const row = await this.#records.row(on, shape, id);
       if (row) return row;
     }
-    return this.#lists.read(environment, collection, id, author, query);
+    return this.#lists.read(environment, collection, id, author, request);
   }
 
-  async #list(collection: string, query: JsonObject): Promise<unknown> {
+  #list(outside: RecordsElsewhere | null, collection: string, request: RecordListRequest): Promise<unknown> {
     const { environment, author } = this.at;
-    const request = { ...query, limit: Math.min(Number(query.limit ?? 50), MOST_RECORDS) } as never;
-    const outside = await this.parts.recordPorts.elsewhere(environment, collection);
     return outside ? outside.list(request, author) : this.#lists.list(environment, collection, request, author);
   }
 
-  async #summary(collection: string, query: JsonObject): Promise<unknown> {
+  #summary(outside: RecordsElsewhere | null, collection: string, request: SummaryRequest): Promise<unknown> {
     const { environment, author } = this.at;
-    const request = { limit: 100, ...query } as never;
-    const outside = await this.parts.recordPorts.elsewhere(environment, collection);
     return outside ? outside.summarise(request, author) : this.#summaries.summarise(environment, collection, request, author);
   }
 
-  async #write(name: Write, given: unknown[]): Promise<unknown> {
-    const { environment, author, on } = this.at;
-    const [collection, ...rest] = given as [string, ...unknown[]];
-    const outside = await this.parts.recordPorts.elsewhere(environment, collection);
-    if (outside && on) throw new Error(`\`${collection}\` stands on another server, where a trial cannot undo what it writes.`);
+  async #write(outside: RecordsElsewhere | null, name: WriteName, collection: string, write: Write): Promise<unknown> {
+    const { environment, on } = this.at;
+    if (outside) {
+      if (on) throw new CallRefused(`\`${collection}\` stands on another server, where a trial cannot undo what it writes.`);
+      return this.#elsewhere(outside)[name](write);
+    }
+    if (!on)
+      // A change that depends on what stands there is made under a lock, and so in a transaction.
+      return this.#records.attempt(environment, name !== 'create', (statements) => this.#here(statements, collection)[name](write));
+    const after = await this.#here(on, collection)[name](write);
+    this.changes.push({
+      call: `records.${name}`,
+      collection,
+      ...(write.id ? { id: write.id } : {}),
+      after: (after ?? null) as never,
+    });
+    return after;
+  }
+
+  #here(on: Statements, collection: string): Target {
+    const { environment, author } = this.at;
     const scope = { environment, collection, author };
-    const version = ((rest[2] ?? rest[1]) as { version?: number } | undefined)?.version;
-    const expected = typeof version === 'number' ? { version } : {};
-    const work = async (statements: Statements): Promise<unknown> => {
-      const [first, second] = rest as [string, JsonObject];
-      switch (name) {
-        case 'records.create':
-          return outside ? outside.create(rest[0] as JsonObject, author) : this.#records.create(statements, scope, rest[0] as JsonObject);
-        case 'records.put':
-          return (
-            outside
-              ? await outside.put(first, second, expected, author)
-              : await this.#records.put(statements, scope, first, second, expected)
-          ).record;
-        case 'records.change':
-          return outside ? outside.patch(first, second, expected, author) : this.#records.patch(statements, scope, first, second, expected);
-        case 'records.remove':
-          return outside ? outside.remove(first, expected, author) : this.#records.remove(statements, scope, first, expected);
-        default:
-          throw new Error(`There is no ${String(name)}.`);
-      }
+    return {
+      create: ({ record }) => this.#records.create(on, scope, record),
+      put: async ({ id, record, expected }) => (await this.#records.put(on, scope, id, record, expected)).record,
+      change: ({ id, record, expected }) => this.#records.patch(on, scope, id, record, expected),
+      remove: ({ id, expected }) => this.#records.remove(on, scope, id, expected),
     };
-    // A change that depends on what stands there is made under a lock, and so in a transaction.
-    const value = on ? await work(on) : await this.#records.attempt(environment, name !== 'records.create', work);
-    if (on)
-      this.changes.push({
-        call: name,
-        collection,
-        ...(typeof rest[0] === 'string' ? { id: rest[0] } : {}),
-        after: (value ?? null) as never,
-      });
-    return value;
+  }
+
+  #elsewhere(outside: RecordsElsewhere): Target {
+    const { author } = this.at;
+    return {
+      create: ({ record }) => outside.create(record, author),
+      put: async ({ id, record, expected }) => (await outside.put(id, record, expected, author)).record,
+      change: ({ id, record, expected }) => outside.patch(id, record, expected, author),
+      remove: ({ id, expected }) => outside.remove(id, expected, author),
+    };
   }
 }

@@ -56,7 +56,13 @@ export class Running {
     const durationUs = Number(process.hrtime.bigint() - started) / 1000;
     const masked = masking(used);
     const log = result.log.map(({ level, text }) => ({ level, text: masked(text) }));
-    const shared = { durationUs, cpuUs: result.cpuUs, log, calls: reach.calls, changes: reach.changes };
+    const shared = {
+      durationUs,
+      cpuUs: result.cpuUs,
+      log,
+      calls: reach.calls.map((made) => ({ ...made, about: masked(made.about) })),
+      changes: reach.changes,
+    };
     if ('failure' in result)
       return {
         ...shared,
@@ -65,7 +71,7 @@ export class Running {
         error: masked(result.failure.text),
       };
     const { refusal, value } = result.answer as { refusal?: { text: string; status?: unknown; field?: string }; value?: Json };
-    if (refusal) return { ...shared, outcome: 'refused', answer: refusedAnswer(refusal), error: refusal.text };
+    if (refusal) return { ...shared, outcome: 'refused', answer: refusedAnswer(refusal), error: masked(refusal.text) };
     return { ...shared, ...answerOf(value) };
   }
 
@@ -83,7 +89,7 @@ export class Running {
   }
 }
 
-/** Values of secrets that a run was given never reach its log. */
+/** Values of secrets that a run was given never reach what is kept of it. */
 function masking(values: readonly string[]): (text: string) => string {
   return (text) => values.filter((value) => value.length >= 4).reduce((shown, value) => shown.replaceAll(value, '•••'), text);
 }

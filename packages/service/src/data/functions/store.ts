@@ -1,6 +1,6 @@
 /** Functions, their versions and runs, and secrets, as rows. */
 import type { FunctionRun, FunctionShown } from '@orchard/contract';
-import { and, asc, avg, count, desc, eq, gt, lt, max, sql } from 'drizzle-orm';
+import { and, asc, avg, count, desc, eq, gt, inArray, lt, max, sql } from 'drizzle-orm';
 import type { Statements } from '../../platform/database/connection.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 import { storedJson } from '../../platform/database/storedJson.js';
@@ -12,6 +12,8 @@ export type VersionRow = typeof functionVersionTable.$inferSelect;
 export type RunRow = typeof functionRunTable.$inferSelect;
 export type SecretRow = typeof secretTable.$inferSelect;
 const DAY_MS = 86_400_000;
+/** A row has up to half a megabyte of log. */
+const ROWS_A_STATEMENT = 20;
 const RUNS: Columns = new Map([
   ...plainColumns({ text: ['id', 'outcome', 'error', 'userId'], number: ['version', 'status', 'durationUs', 'cpuUs'], time: ['at'] }),
   ['durationMs', { sql: '(`durationUs` / 1000)', kind: 'number' as const }],
@@ -46,10 +48,21 @@ export class FunctionStore {
   }
 
   async remove({ db }: Environment, name: string): Promise<void> {
-    for (const table of [functionTable, functionVersionTable, functionRunTable] as const) {
-      const here = db.table(table as typeof functionTable);
-      await db.orm.delete(here).where(eq(here.name, name));
-    }
+    await db.orm.transaction(async (on) => {
+      for (const table of [functionTable, functionVersionTable, functionRunTable] as const) {
+        const here = db.table(table as typeof functionTable);
+        await on.delete(here).where(eq(here.name, name));
+      }
+    });
+  }
+
+  /** The functions that have a version in force, with its files as JavaScript. */
+  async inForce({ db }: Environment): Promise<{ row: FunctionRow; built: string }[]> {
+    const [table, versions] = [db.table(functionTable), db.table(functionVersionTable)];
+    return db.orm
+      .select({ row: table, built: versions.built })
+      .from(table)
+      .innerJoin(versions, and(eq(versions.name, table.name), eq(versions.version, table.version)));
   }
 
   versions({ db }: Environment, name: string): Promise<VersionRow[]> {
@@ -78,31 +91,43 @@ export class FunctionStore {
     return row?.latest ?? 0;
   }
 
-  async present(environment: Environment, row: FunctionRow, now: number): Promise<FunctionShown> {
+  async present(environment: Environment, rows: readonly FunctionRow[], now: number): Promise<FunctionShown[]> {
     const { db } = environment;
-    const runs = db.table(functionRunTable);
-    const [day] = await db.orm
-      .select({ n: count(), failed: sql<number>`COALESCE(SUM(failed), 0)`, mean: avg(runs.durationUs) })
+    const [runs, versions] = [db.table(functionRunTable), db.table(functionVersionTable)];
+    const names = rows.map(({ name }) => name);
+    if (names.length === 0) return [];
+    const days = await db.orm
+      .select({ name: runs.name, n: count(), failed: sql<number>`COALESCE(SUM(failed), 0)`, mean: avg(runs.durationUs) })
       .from(runs)
-      .where(and(eq(runs.name, row.name), gt(runs.at, new Date(now - DAY_MS))));
-    return {
-      name: row.name,
-      kind: row.kind as FunctionShown['kind'],
-      path: row.path,
-      methods: storedJson(row.methods as never) as unknown as FunctionShown['methods'],
-      callers: row.callers as FunctionShown['callers'],
-      rights: row.rights as FunctionShown['rights'],
-      hosts: storedJson(row.hosts as never) as unknown as string[],
-      version: row.version,
-      versions: await this.latestVersion(environment, row.name),
-      createdAt: row.createdAt.toISOString(),
-      changedAt: row.changedAt.toISOString(),
-      runs: { count: day?.n ?? 0, failed: Number(day?.failed ?? 0), meanMs: day?.mean ? Math.round(Number(day.mean) / 10) / 100 : null },
-    };
+      .where(and(inArray(runs.name, names), gt(runs.at, new Date(now - DAY_MS))))
+      .groupBy(runs.name);
+    const latest = await db.orm
+      .select({ name: versions.name, version: max(versions.version) })
+      .from(versions)
+      .where(inArray(versions.name, names))
+      .groupBy(versions.name);
+    return rows.map((row) => {
+      const day = days.find(({ name }) => name === row.name);
+      return {
+        name: row.name,
+        kind: row.kind as FunctionShown['kind'],
+        path: row.path,
+        methods: storedJson(row.methods as never) as unknown as FunctionShown['methods'],
+        callers: row.callers as FunctionShown['callers'],
+        rights: row.rights as FunctionShown['rights'],
+        hosts: storedJson(row.hosts as never) as unknown as string[],
+        version: row.version,
+        versions: latest.find(({ name }) => name === row.name)?.version ?? 0,
+        createdAt: row.createdAt.toISOString(),
+        changedAt: row.changedAt.toISOString(),
+        runs: { count: day?.n ?? 0, failed: Number(day?.failed ?? 0), meanMs: day?.mean ? Math.round(Number(day.mean) / 10) / 100 : null },
+      };
+    });
   }
 
-  async addRun({ db }: Environment, row: RunRow): Promise<void> {
-    await db.orm.insert(db.table(functionRunTable)).values(row);
+  async addRuns({ db }: Environment, rows: RunRow[]): Promise<void> {
+    for (let from = 0; from < rows.length; from += ROWS_A_STATEMENT)
+      await db.orm.insert(db.table(functionRunTable)).values(rows.slice(from, from + ROWS_A_STATEMENT));
   }
 
   async runs({ db }: Environment, name: string, request: ListRequest, ground: ListGround) {
@@ -143,6 +168,11 @@ export class FunctionStore {
   secrets({ db }: Environment): Promise<SecretRow[]> {
     const table = db.table(secretTable);
     return db.orm.select().from(table).orderBy(asc(table.name));
+  }
+
+  async secret({ db }: Environment, name: string): Promise<SecretRow | null> {
+    const table = db.table(secretTable);
+    return (await db.orm.select().from(table).where(eq(table.name, name)))[0] ?? null;
   }
 
   async putSecret({ db }: Environment, row: SecretRow): Promise<void> {

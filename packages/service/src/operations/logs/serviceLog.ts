@@ -1,14 +1,13 @@
 /** What the service itself has to say in an environment: gathered in memory, and written together. */
-import { isDatabaseAway } from '../../platform/database/errors.js';
 import { maskSecrets, plainText } from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import type { Platform } from '../../platform/platform.js';
 import type { ServiceEntry } from '../../platform/ports.js';
+import { WriteBehind } from '../../platform/writeBehind.js';
 import { fieldsOf } from './intake.js';
 import type { Levels } from './levels.js';
 import { insertEntries, levelNumber, type LogRow } from './logStore.js';
 
-const FLUSH_MS = 1_000;
 /** Most entries kept while the database is away. */
 const MOST_WAITING = 20_000;
 /** Of one source in a minute: a gateway that refuses a million messages says the same a million times. */
@@ -16,26 +15,32 @@ const MOST_A_MINUTE = 600;
 const MINUTE_MS = 60_000;
 
 export class ServiceLog {
-  readonly #waiting = new Map<string, { environment: Environment; rows: LogRow[] }>();
+  readonly #rows: WriteBehind<LogRow>;
   readonly #said = new Map<string, number>();
   #minute = 0;
-  #timer: NodeJS.Timeout | null = null;
 
-  constructor(private readonly parts: Platform & { levels: Levels }) {}
+  constructor(private readonly parts: Platform & { levels: Levels }) {
+    this.#rows = new WriteBehind(parts.log, {
+      what: 'log entries',
+      most: MOST_WAITING,
+      write: async (environment, rows) => {
+        await insertEntries(environment.db, rows);
+        parts.changes.wake(environment.id);
+      },
+    });
+  }
 
   start(): void {
-    this.#timer = setInterval(() => void this.flush(), FLUSH_MS);
+    this.#rows.start();
   }
 
   /** Takes an entry, without I/O. */
   add(environment: Environment, { level, source, text, fields, trace }: ServiceEntry): void {
     if (!this.parts.levels.keeps(environment, source, level)) return;
-    let waiting = this.#waiting.get(environment.id);
-    if (!waiting) this.#waiting.set(environment.id, (waiting = { environment, rows: [] }));
     const said = this.#countIn(environment, source);
-    if (waiting.rows.length >= MOST_WAITING || said > MOST_A_MINUTE) return;
+    if (said > MOST_A_MINUTE) return;
     const isLast = said === MOST_A_MINUTE;
-    waiting.rows.push({
+    this.#rows.add(environment, () => ({
       at: new Date(this.parts.now()),
       id: this.parts.newId(),
       level: levelNumber(level),
@@ -47,7 +52,7 @@ export class ServiceLog {
       userId: null,
       version: null,
       error: null,
-    });
+    }));
   }
 
   /** How many entries a source had in this minute, with this one. */
@@ -63,23 +68,11 @@ export class ServiceLog {
     return said;
   }
 
-  async flush(): Promise<void> {
-    for (const waiting of this.#waiting.values()) {
-      const { environment, rows } = waiting;
-      if (rows.length === 0) continue;
-      waiting.rows = [];
-      try {
-        await insertEntries(environment.db, rows);
-        this.parts.changes.wake(environment.id);
-      } catch (error) {
-        if (isDatabaseAway(error)) waiting.rows = [...rows, ...waiting.rows];
-        else this.parts.log.error({ err: error, environment: environment.id }, 'log entries could not be written and were dropped');
-      }
-    }
+  flush(): Promise<void> {
+    return this.#rows.flush();
   }
 
-  async stop(): Promise<void> {
-    if (this.#timer) clearInterval(this.#timer);
-    await this.flush();
+  stop(): Promise<void> {
+    return this.#rows.stop();
   }
 }

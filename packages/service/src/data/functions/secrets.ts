@@ -1,0 +1,64 @@
+/** Secrets of an environment: set by the team, read by functions, and shown to nobody. */
+import { operations, Problem } from '@orchard/contract';
+import { seal, unseal } from '../../platform/access/secrets.js';
+import { authorOf, bind, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
+import { CallRefused } from './callRefused.js';
+import type { Ground } from './ground.js';
+import type { Parts } from './parts.js';
+import type { SecretRow } from './store.js';
+
+const MOST_SECRETS = 200;
+const secretContext = ({ id }: Environment, name: string) => `${id}:secret:${name}`;
+
+/** Reads the values of secrets, for a run. */
+export const secretOf =
+  ({ store }: Ground, environment: Environment) =>
+  async (name: string) => {
+    const row = await store.secret(environment, name);
+    if (!row) throw new CallRefused(`There is no secret ${name} in this environment.`);
+    return unseal(environment.keys.data, secretContext(environment, name), row.sealed).toString();
+  };
+
+export function secretRoutes(parts: Parts, { store }: Ground): Route[] {
+  const own = operations.functions;
+  const present = ({ actors }: Environment, { name, changedBy, changedAt }: SecretRow) => ({
+    name,
+    changedBy: actors.show(changedBy),
+    changedAt: changedAt.toISOString(),
+  });
+  const audited = {
+    read: async (call: Naming<{ secret: string }>) => {
+      const row = await store.secret(environmentOf(call), call.params.secret);
+      return row ? present(environmentOf(call), row) : null;
+    },
+  };
+  return [
+    bind(own.secrets, async (call) => ({
+      body: { items: (await store.secrets(environmentOf(call))).map((row) => present(environmentOf(call), row)) },
+    })),
+    bind(
+      own.putSecret,
+      async (call) => {
+        const environment = environmentOf(call);
+        const { secret: name } = call.params;
+        const known = await store.secrets(environment);
+        if (known.length >= MOST_SECRETS && !known.some((row) => row.name === name))
+          throw new Problem('wrong-state', `There are ${MOST_SECRETS} secrets here already. Delete one that is no longer needed.`);
+        const sealed = seal(environment.keys.data, secretContext(environment, name), call.body.value);
+        const row: SecretRow = { name, sealed, changedBy: authorOf(call), changedAt: new Date(parts.now()) };
+        await store.putSecret(environment, row);
+        return { body: present(environment, row) };
+      },
+      audited,
+    ),
+    bind(
+      own.removeSecret,
+      async (call) => {
+        if (!(await store.removeSecret(environmentOf(call), call.params.secret)))
+          throw new Problem('not-found', `There is no secret ${call.params.secret}.`);
+        return { body: undefined };
+      },
+      audited,
+    ),
+  ];
+}
