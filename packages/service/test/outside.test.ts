@@ -299,7 +299,7 @@ describe.each(KINDS)('a table of %s', (kind) => {
     );
     await run(kind, "UPDATE members SET fee = 'much' WHERE name = 'Bo'");
     expect((await call('GET', `/data/${name}_small/2`)).body.detail).toContain(
-      '`fee` of `' + `${name}_small` + '` is a field of type number, and its column holds "much"',
+      `\`fee\` of \`${name}_small\` is a field of type number, and its column holds "much"`,
     );
     const keyless = kind === 'mariadb' ? 'keyless' : 'public.keyless';
     const bare = await put(`bare_${kind}`, { server: SERVER[kind], table: keyless, key: 'a' } as never);
