@@ -3,9 +3,11 @@ import { type OutsideDefinition, operations, type Problem } from '@orchard/contr
 import { type PostgresqlServer, startPostgresql } from '@orchard/simulators';
 import { createPool, type Pool } from 'mysql2/promise';
 import pg from 'pg';
+import { setTimeout as sleep } from 'node:timers/promises';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { scratchDirectory } from './scratch.js';
-import { freePort, listenTo, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
+import { LOOK_MS } from '../src/data/outside/following.js';
+import { eventually, freePort, listenTo, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
 let app: TestApp;
@@ -268,6 +270,18 @@ describe.each(KINDS)('a table of %s', (kind) => {
     expect((await stream.next('left')).data).toMatchObject({ id: '4' });
     await run(kind, "UPDATE members SET region = 'north', fee = 10 WHERE member_no = 4");
     stream.stop();
+  });
+
+  it('tells live readers of many changes at one instant, and of each once', async () => {
+    const stream = await listenTo(test.address, `${name}${query({ filter: "name = 'Crowd'" })}`, asRuna());
+    const many = kind === 'mariadb' ? 'seq_1_to_1200' : 'generate_series(1, 1200)';
+    await run(kind, `INSERT INTO members (name, region) SELECT 'Crowd', 'north' FROM ${many} AS one`);
+    await eventually(() => stream.of('entered').length >= 1_200);
+    await sleep(2 * LOOK_MS);
+    expect(stream.of('entered').length).toBe(1_200);
+    expect(stream.of('changed')).toEqual([]);
+    stream.stop();
+    await run(kind, "DELETE FROM members WHERE name = 'Crowd'");
   });
 
   it('is told when a column went, changed its type, or has no index', async () => {

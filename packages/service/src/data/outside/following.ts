@@ -7,9 +7,9 @@ import { Problem } from '@orchard/contract';
 import type { Author } from '../records/author.js';
 import { type EventStream, eventText } from '../../platform/live/eventStream.js';
 import type { Parts } from './parts.js';
-import type { OutsideRows } from './rowsStore.js';
+import type { ChangePoint, OutsideRows } from './rowsStore.js';
 
-const LOOK_MS = 2_000;
+export const LOOK_MS = 2_000;
 const AT_ONCE = 500;
 /** Ids that a reader was shown, so that it hears when they fit no more. */
 const MOST_SHOWN = 10_000;
@@ -52,7 +52,7 @@ async function look(
   rows: OutsideRows,
   author: Author,
   events: EventStream,
-  { from, filter, one, until }: { from: unknown; filter: string | undefined; one: boolean; until: number },
+  { from, filter, one, until }: { from: ChangePoint | null; filter: string | undefined; one: boolean; until: number },
 ): Promise<void> {
   const shown = new Set<string>();
   let after = from;
@@ -60,15 +60,19 @@ async function look(
   events.onEnd(() => {
     ended = true;
   });
+  let isBehind = false;
   while (!ended) {
-    await sleep(LOOK_MS, undefined, { ref: false });
+    if (!isBehind) await sleep(LOOK_MS, undefined, { ref: false });
     if (parts.now() > until) return events.end();
-    if (events.cutIfStuck() || !events.hasRoom) continue;
+    if (events.cutIfStuck() || !events.hasRoom) {
+      isBehind = false;
+      continue;
+    }
     // A server that is away for a while is asked again; what changed meanwhile is found then.
     const changed = await rows.changedSince(after, filter, author, AT_ONCE).catch(() => []);
-    for (const { row, seen } of changed) {
-      after = row.changed_at;
-      const record = rows.table.present(row, null, author.trusted);
+    isBehind = changed.length === AT_ONCE;
+    for (const { record, at, seen } of changed) {
+      after = { at, key: record.id };
       const event = seen ? (one || shown.has(record.id) ? 'changed' : 'entered') : shown.delete(record.id) ? 'left' : null;
       if (seen && shown.size < MOST_SHOWN) shown.add(record.id);
       if (!event) continue;

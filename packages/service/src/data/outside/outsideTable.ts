@@ -62,6 +62,11 @@ export class OutsideTable {
     this.columns = [...new Set(names.filter((name) => name !== null))].map((name) => this.quoted(name)).join(', ');
   }
 
+  /** A column as its server writes it, to the last digit: a Date here holds milliseconds, a column may hold more. */
+  textOf(sql: string): string {
+    return this.kind === 'mariadb' ? `CAST(${sql} AS CHAR)` : `${sql}::text`;
+  }
+
   /** A name as SQL (SQL:2016 part 2, 5.2: a quote inside is doubled). */
   quoted(name: string): string {
     const quote = this.kind === 'mariadb' ? '`' : '"';

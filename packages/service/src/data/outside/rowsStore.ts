@@ -35,6 +35,10 @@ type SortTerm = { text: string; name: string; descending: boolean; kind: ValueKi
 const invalid = (path: string, problem: string, expected: string) =>
   new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
 
+/** Where a reader of changes is: as the server writes the value, to its last digit, and the key among rows of the same value. */
+export type ChangePoint = { at: string; key: string };
+export type ChangedRow = { record: StoredRecord; at: string; seen: boolean };
+
 export class OutsideRows {
   constructor(
     private readonly parts: Parts,
@@ -44,7 +48,7 @@ export class OutsideRows {
 
   async read(id: string, author: Author, request: { fields?: string | undefined; include?: string | undefined }): Promise<StoredRecord> {
     if (request.include) this.table.refuse('references are not followed from it, so nothing can be included');
-    const { row } = await this.#withRules(this.table.connection, id, author, ['read']);
+    const row = await this.#withRules(this.table.connection, id, author, ['read']);
     return this.table.present(row, this.#only(request.fields, author), author.trusted);
   }
 
@@ -52,13 +56,7 @@ export class OutsideRows {
    * A row with the rules that allow it, judged by the server itself, so that a list and a read agree.
    * @throws {Problem} not-found, access-refused
    */
-  async #withRules(
-    on: OutsideStatements,
-    id: string,
-    author: Author,
-    actions: readonly RecordAction[],
-    locked = false,
-  ): Promise<{ row: Row }> {
+  async #withRules(on: OutsideStatements, id: string, author: Author, actions: readonly RecordAction[], locked = false): Promise<Row> {
     const writer = this.#writer(author);
     const tests = author.trusted ? [] : [...new Set<RecordAction>(['read', ...actions])];
     const columns = tests.map((action) => `(${this.#ruleSql(writer, action)}) AS may_${action}`);
@@ -79,7 +77,7 @@ export class OutsideRows {
       if (!author.told && !isTrue(row.may_read)) throw missing(this.table.name, id, author);
       throw refusal(this.table, action, 'it is not true of this record', author);
     }
-    return { row };
+    return row;
   }
 
   #keySql(writer: OutsideSql, id: string): string {
@@ -120,29 +118,35 @@ export class OutsideRows {
     return Number(row?.n ?? 0);
   }
 
-  /** Rows that changed after a value of the column for changes, the earliest first, as the author may see them. */
-  async changedSince(value: unknown, filter: string | undefined, author: Author, most: number): Promise<{ row: Row; seen: boolean }[]> {
+  /** Rows that changed after a point, the earliest first, as the author may see them. */
+  async changedSince(after: ChangePoint | null, filter: string | undefined, author: Author, most: number): Promise<ChangedRow[]> {
     const { table } = this;
-    const column = table.quoted(table.row.changes as string);
+    const [column, key] = [table.quoted(table.row.changes as string), table.quoted(table.row.key)];
     const writer = this.#writer(author);
     const test = this.#where(writer, filter, author).join(' AND ') || 'TRUE';
-    const after = value === null ? 'TRUE' : `${column} > ${writer.put(value)}`;
+    const isLater = after
+      ? `(${column} > ${writer.put(after.at)} OR (${column} = ${writer.put(after.at)} AND ${key} > ${writer.put(after.key)}))`
+      : `${column} IS NOT NULL`;
     const rows = await this.#asked(() =>
       table.connection.rows<Row>(
-        `SELECT ${table.columns}, ${column} AS changed_at, (${test}) AS may_see FROM ${table.sql} WHERE ${after} AND ${column} IS NOT NULL ORDER BY ${column} LIMIT ${most}`,
+        `SELECT ${table.columns}, ${table.textOf(column)} AS changed_at, (${test}) AS may_see FROM ${table.sql} WHERE ${isLater} ORDER BY ${column}, ${key} LIMIT ${most}`,
         writer.values,
       ),
     );
-    return rows.map((row) => ({ row, seen: isTrue(row.may_see) }));
+    return rows.map((row) => ({ record: table.present(row, null, author.trusted), at: String(row.changed_at), seen: isTrue(row.may_see) }));
   }
 
-  /** The latest value of the column for changes. */
-  async latestChange(): Promise<unknown> {
+  /** Where changes are up to now; null while there is none. */
+  async latestChange(): Promise<ChangePoint | null> {
     const { table } = this;
+    const [column, key] = [table.quoted(table.row.changes as string), table.quoted(table.row.key)];
     const [row] = await this.#asked(() =>
-      table.connection.rows<{ at: unknown }>(`SELECT MAX(${table.quoted(table.row.changes as string)}) AS at FROM ${table.sql}`, []),
+      table.connection.rows<{ at: unknown; key: unknown }>(
+        `SELECT ${table.textOf(column)} AS at, ${key} AS ${table.quoted('key')} FROM ${table.sql} WHERE ${column} IS NOT NULL ORDER BY ${column} DESC, ${key} DESC LIMIT 1`,
+        [],
+      ),
     );
-    return row?.at ?? null;
+    return row ? { at: String(row.at), key: String(row.key) } : null;
   }
 
   async summarise(request: SummaryRequest, author: Author): Promise<Summary> {
@@ -185,7 +189,7 @@ export class OutsideRows {
     const { id, values, ownerId } = this.#given(body, author, null);
     return this.#written(author, async (on) => {
       const key = await this.#insert(on, id, ownerId, values);
-      return (await this.#withRules(on, key, author, ['create'])).row;
+      return this.#withRules(on, key, author, ['create']);
     });
   }
 
@@ -225,9 +229,9 @@ export class OutsideRows {
         created = true;
         const fresh = this.#given(rest, author, null);
         await this.#insert(on, id, fresh.ownerId, fresh.values);
-        return (await this.#withRules(on, id, author, ['create'])).row;
+        return this.#withRules(on, id, author, ['create']);
       }
-      const before = this.table.present(present.row);
+      const before = this.table.present(present);
       checkVersion(before, expected, this.table.name);
       const { values, ownerId } = this.#given(rest, author, ownerOf(before));
       const empty = Object.fromEntries(
@@ -242,7 +246,7 @@ export class OutsideRows {
     this.#demandWritable();
     const { plain, changes } = readChange(body);
     return this.#written(author, async (on) => {
-      const { row } = await this.#withRules(on, id, author, ['update'], true);
+      const row = await this.#withRules(on, id, author, ['update'], true);
       const before = this.table.present(row);
       checkVersion(before, expected, this.table.name);
       const merged = Object.fromEntries(
@@ -265,14 +269,14 @@ export class OutsideRows {
     if (owner) sets.push(`${table.quoted(owner)} = ${writer.put(ownerId)}`);
     if (sets.length > 0) await on.change(`UPDATE ${table.sql} SET ${sets.join(', ')} WHERE ${this.#keySql(writer, id)}`, writer.values);
     // An update must pass the rule before and after it.
-    return (await this.#withRules(on, id, author, ['update'])).row;
+    return this.#withRules(on, id, author, ['update']);
   }
 
   async remove(id: string, expected: Expected, author: Author): Promise<void> {
     this.#demandWritable();
     await this.#asked(() =>
       this.table.connection.transaction(async (on) => {
-        const { row } = await this.#withRules(on, id, author, ['delete'], true);
+        const row = await this.#withRules(on, id, author, ['delete'], true);
         checkVersion(this.table.present(row), expected, this.table.name);
         const writer = this.#writer(null);
         const where = this.#keySql(writer, id);
