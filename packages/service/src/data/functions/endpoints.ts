@@ -1,9 +1,9 @@
 import { operations, Problem } from '@orchard/contract';
 import type { Json, JsonObject } from '@orchard/core';
 import { bind, type Call, environmentOf, type Route } from '../../platform/call.js';
-import { authorOf } from '../records/author.js';
+import { authorOf, THE_SERVICE_ITSELF } from '../records/author.js';
 import type { InForce } from './directory.js';
-import { callerOf, type Ground, OWN_RIGHTS } from './ground.js';
+import { callerOf, type Ground } from './ground.js';
 import { demandAnswer } from './running.js';
 import { secretOf } from './secrets.js';
 
@@ -29,7 +29,7 @@ export function endpointRoutes(ground: Ground): Route[] {
       environment,
       program,
       hosts,
-      author: row.rights === 'own' ? OWN_RIGHTS : author,
+      author: row.rights === 'own' ? THE_SERVICE_ITSELF : author,
       secret: secretOf(ground, environment),
       request: {
         method,

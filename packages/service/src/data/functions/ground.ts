@@ -1,6 +1,6 @@
 /** What the calls of this room share. */
 import { Problem } from '@orchard/contract';
-import { type JsonObject, THE_SERVICE, writeActor } from '@orchard/core';
+import type { JsonObject } from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import type { Author } from '../records/author.js';
 import type { Checker } from './checking.js';
@@ -10,9 +10,6 @@ import type { Running } from './running.js';
 import type { FunctionRow, FunctionStore } from './store.js';
 
 export type Ground = { store: FunctionStore; directory: FunctionDirectory; checker: Checker; running: Running; runLog: RunLog };
-
-/** Those of a function with rights of its own: no rules apply. */
-export const OWN_RIGHTS: Author = { userId: null, roles: [], fields: {}, trusted: true, told: true, by: writeActor(THE_SERVICE) };
 
 /** @throws {Problem} not-found */
 export async function named({ store }: Ground, environment: Environment, name: string): Promise<FunctionRow> {

@@ -1,12 +1,11 @@
 /** Trials of functions: the version in force or a draft, as a server or as a user. */
 import { type operations, Problem } from '@orchard/contract';
-import { type Json, THE_SERVICE, writeActor } from '@orchard/core';
-import { fieldsForRules } from '../../people/users/fields.js';
-import { UserStore } from '../../people/users/store.js';
-import { type bind, type Environment, environmentOf } from '../../platform/call.js';
-import type { Author } from '../records/author.js';
+import type { Json } from '@orchard/core';
+import { type bind, environmentOf } from '../../platform/call.js';
+import { asUser } from '../records/asUser.js';
+import { THE_SERVICE_ITSELF } from '../records/author.js';
 import { inForce } from './directory.js';
-import { callerOf, type Ground, named, OWN_RIGHTS } from './ground.js';
+import { callerOf, type Ground, named } from './ground.js';
 import type { Parts } from './parts.js';
 import { filesOf } from './saving.js';
 import { secretOf } from './secrets.js';
@@ -24,28 +23,16 @@ export async function tryFunction(parts: Parts, ground: Ground, call: TryCall) {
   const files = draft
     ? await ground.checker.build(draft, await parts.catalogue.all(environment))
     : (JSON.parse(version?.built as string) as Record<string, string>);
-  const author = user ? await asUser(environment, user) : OWN_RIGHTS;
+  const author = user ? await asUser(environment, user) : THE_SERVICE_ITSELF;
   const endpoint = inForce(row, files);
   const report = await ground.running.try({
     environment,
     program: endpoint.program,
-    author: row.rights === 'own' ? OWN_RIGHTS : author,
+    author: row.rights === 'own' ? THE_SERVICE_ITSELF : author,
     hosts: endpoint.hosts,
     secret: secretOf(ground, environment),
     request: { ...request, body: (request.body ?? null) as Json, path: row.path, caller: callerOf(user ? 'user' : 'server', author) },
   });
   const { outcome, answer, error, log, calls, changes } = report;
   return { outcome, answer, error, log, calls, changes, durationMs: report.durationUs / 1000, cpuMs: report.cpuUs / 1000 };
-}
-
-async function asUser(environment: Environment, id: string): Promise<Author> {
-  const user = await new UserStore().named(environment, id);
-  return {
-    userId: id,
-    roles: user.roles ?? [],
-    fields: await fieldsForRules(environment, user),
-    trusted: false,
-    told: true,
-    by: writeActor(THE_SERVICE),
-  };
 }

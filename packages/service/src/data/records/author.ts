@@ -1,5 +1,5 @@
 /** Who reads or writes records. */
-import { type Asking, type JsonObject, writeActor } from '@orchard/core';
+import { type Asking, type JsonObject, THE_SERVICE, writeActor } from '@orchard/core';
 import { actorOf, type Call, environmentOf, explainsRefusals } from '../../platform/call.js';
 import { inSpan } from '../../platform/http/spans.js';
 
@@ -33,6 +33,9 @@ export function authorOf(call: AuthorCall): Author {
     inRules: (work) => inSpan(call, 'rules', process.hrtime.bigint(), work),
   };
 }
+
+/** The service itself, where the team said beforehand what is done: no rules apply. */
+export const THE_SERVICE_ITSELF: Author = { userId: null, roles: [], fields: {}, trusted: true, told: true, by: writeActor(THE_SERVICE) };
 
 export const askingOf = (author: Author, now: number): Asking => ({
   me: { id: author.userId, roles: author.roles, fields: author.fields },

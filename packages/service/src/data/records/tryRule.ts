@@ -3,12 +3,11 @@ import { Problem } from '@orchard/contract';
 import { checkFields, explainFilter, type JsonObject, nearest, type RecordAction } from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
-import { fieldsForRules } from '../../people/users/fields.js';
-import { UserStore } from '../../people/users/store.js';
 import { readRule, scopeOf } from '../collections/querySql.js';
 import { missing, type Records } from './records.js';
 import { type CollectionShape, presentRow } from '../collections/shape.js';
 import { newRecord } from './writeStore.js';
+import { asUser } from './asUser.js';
 import { askingOf, type Author } from './author.js';
 import { loadRelated } from './reading.js';
 
@@ -21,17 +20,13 @@ export type Trial = {
   rule?: string | undefined;
 };
 
+const NOBODY: Author = { userId: null, roles: [], fields: {}, trusted: false, told: true, by: '' };
+
 export async function tryRule(parts: Parts, records: Records, environment: Environment, collection: string, trial: Trial) {
   const { shapes, shape } = await records.known(environment, collection);
-  const user = trial.user ? await new UserStore().find(environment, trial.user) : null;
-  if (trial.user && !user) throw new Problem('not-found', `There is no user ${trial.user}.`);
   const author: Author = {
-    userId: trial.user,
-    roles: trial.roles ?? user?.roles ?? [],
-    fields: user ? await fieldsForRules(environment, user) : {},
-    trusted: false,
-    told: true,
-    by: '',
+    ...(trial.user ? await asUser(environment, trial.user) : NOBODY),
+    ...(trial.roles ? { roles: trial.roles } : {}),
   };
   const text = trial.rule ?? ruleInForce(shape, trial);
   const rule = readRule(shapes, shape, text);

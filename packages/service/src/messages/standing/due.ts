@@ -3,7 +3,7 @@
  * moves or withdraws its notification by itself.
  */
 import { Problem, type StandingDefinition, type Upcoming } from '@orchard/contract';
-import { type Field, type JsonObject, THE_SERVICE, writeActor } from '@orchard/core';
+import type { Field, JsonObject } from '@orchard/core';
 import {
   type ContentSet,
   contentFor,
@@ -19,7 +19,7 @@ import {
 import type { Shapes } from '../../data/collections/catalogue.js';
 import { targetOf } from '../../data/collections/querySql.js';
 import { type CollectionShape, visibleNames } from '../../data/collections/shape.js';
-import type { Author } from '../../data/records/author.js';
+import { THE_SERVICE_ITSELF } from '../../data/records/author.js';
 import { RecordLists } from '../../data/records/listStore.js';
 import { Records } from '../../data/records/records.js';
 import type { Environment } from '../../platform/call.js';
@@ -28,8 +28,6 @@ import { type Carried, DeviceStore } from '../devices/store.js';
 import type { Parts } from './parts.js';
 import type { RecordPage } from '../../data/records/forms.js';
 
-/** Its own rights: the team said what is sent. */
-const SERVICE: Author = { userId: null, roles: [], fields: {}, trusted: true, told: true, by: writeActor(THE_SERVICE) };
 /** For people without a device, and nowhere said otherwise. */
 const NO_ZONE = 'UTC';
 const PAGE = 500;
@@ -118,7 +116,7 @@ export class DueRecords {
     const { shape } = await this.#shape(environment, collection);
     const include = referencesOf(shape).join(',') || undefined;
     const request = { filter: filter ? `(${filter}) AND ${condition}` : condition, sort: field, limit, cursor, include };
-    return this.#lists.list(environment, collection, request, SERVICE);
+    return this.#lists.list(environment, collection, request, THE_SERVICE_ITSELF);
   }
 
   async #occasions(environment: Environment, standing: StandingDefinition, when: StandingTime, records: (JsonObject & { id: string })[]) {

@@ -1,4 +1,4 @@
-import { operations, Problem, type StandingDefinition } from '@orchard/contract';
+import { operations, Problem, type Standing, type StandingDefinition } from '@orchard/contract';
 import { parseFilter, writeFilterText } from '@orchard/core';
 import { demandContent } from '../notifications/composing.js';
 import { authorOf, bind, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
@@ -14,7 +14,9 @@ const COUNTED_MS = 30 * 86_400_000;
 export function standingRoutes(parts: Parts, store: StandingStore): Route[] {
   const own = operations.standing;
   const due = new DueRecords(parts);
-  const present = (environment: Environment, row: StandingRow) => store.present(environment, row, new Date(parts.now() - COUNTED_MS));
+  const presentAll = (environment: Environment, rows: readonly StandingRow[]) =>
+    store.present(environment, rows, new Date(parts.now() - COUNTED_MS));
+  const present = async (environment: Environment, row: StandingRow) => (await presentAll(environment, [row]))[0] as Standing;
   async function named(environment: Environment, id: string): Promise<StandingRow> {
     const row = await store.find(environment, id);
     if (!row) throw new Problem('not-found', `There is no standing notification ${id} in ${environment.app}/${environment.name}.`);
@@ -38,7 +40,7 @@ export function standingRoutes(parts: Parts, store: StandingStore): Route[] {
   return [
     bind(own.list, async (call) => {
       const environment = environmentOf(call);
-      return { body: { items: await Promise.all((await store.list(environment)).map((row) => present(environment, row))) } };
+      return { body: { items: await presentAll(environment, await store.list(environment)) } };
     }),
     bind(own.add, async (call) => {
       const environment = environmentOf(call);

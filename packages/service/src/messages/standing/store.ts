@@ -1,7 +1,7 @@
 /** Standing notifications, and what was sent for which record, as rows. */
 import type { SentForRecord, Standing, StandingDefinition } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import { and, asc, count, eq, gt, lt, max } from 'drizzle-orm';
+import { and, asc, count, eq, gt, inArray, lt, max } from 'drizzle-orm';
 import type { Statements } from '../../platform/database/connection.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
 import type { Environment } from '../../platform/call.js';
@@ -82,24 +82,30 @@ export class StandingStore {
     await db.orm.delete(sent).where(eq(sent.standingId, id));
   }
 
-  async present(environment: Environment, row: StandingRow, since: Date): Promise<Standing> {
+  async present(environment: Environment, rows: readonly StandingRow[], since: Date): Promise<Standing[]> {
     const { db, actors } = environment;
     const table = db.table(standingSentTable);
-    const [sent] = await db.orm
-      .select({ n: count(), last: max(table.at) })
+    if (rows.length === 0) return [];
+    const ids = rows.map(({ id }) => id);
+    const sent = await db.orm
+      .select({ id: table.standingId, n: count(), last: max(table.at) })
       .from(table)
-      .where(and(eq(table.standingId, row.id), eq(table.outcome, 'sent'), gt(table.at, since)));
-    return {
-      ...definitionOf(row),
-      id: row.id,
-      createdBy: actors.show(row.createdBy),
-      createdAt: row.createdAt.toISOString(),
-      changedAt: row.changedAt.toISOString(),
-      checkedTo: row.checkedTo.toISOString(),
-      problem: row.problem,
-      sent: sent?.n ?? 0,
-      lastSentAt: sent?.last?.toISOString() ?? null,
-    };
+      .where(and(inArray(table.standingId, ids), eq(table.outcome, 'sent'), gt(table.at, since)))
+      .groupBy(table.standingId);
+    return rows.map((row) => {
+      const own = sent.find(({ id }) => id === row.id);
+      return {
+        ...definitionOf(row),
+        id: row.id,
+        createdBy: actors.show(row.createdBy),
+        createdAt: row.createdAt.toISOString(),
+        changedAt: row.changedAt.toISOString(),
+        checkedTo: row.checkedTo.toISOString(),
+        problem: row.problem,
+        sent: own?.n ?? 0,
+        lastSentAt: own?.last?.toISOString() ?? null,
+      };
+    });
   }
 
   /**
