@@ -50,6 +50,7 @@ const ROOMS = {
   'data/imports': ['data/collections', 'data/records'],
   'data/outside': ['data/collections', 'data/records'],
   'data/functions': ['data/collections', 'data/records', 'people/users'],
+  'data/upstreams': ['data/functions'],
   'messages/devices': ['messages/gateways', 'messages/settings', 'people/users'],
   'messages/topics': ['messages/devices', 'people/users'],
   'messages/notifications': [

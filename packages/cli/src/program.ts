@@ -23,6 +23,7 @@ import { addMessagingCommands, addSmsCommands } from './commands/sms.js';
 import { addTelemetryCommands } from './commands/telemetry.js';
 import { addTokenCommands } from './commands/tokens.js';
 import { addFunctionCommands } from './commands/functions.js';
+import { addUpstreamCommands } from './commands/upstreams.js';
 import { addOutsideCommands } from './commands/outside.js';
 import { addStandingCommands } from './commands/standing.js';
 import { addTopicCommands } from './commands/topics.js';
@@ -46,6 +47,7 @@ const COMMANDS = [
   addDeviceCommands,
   addNotificationCommands,
   addFunctionCommands,
+  addUpstreamCommands,
   addOutsideCommands,
   addStandingCommands,
   addTopicCommands,

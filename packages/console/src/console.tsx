@@ -63,6 +63,9 @@ const SmsInboxPage = page(() => import('./pages/smsInbox.js'), 'SmsInboxPage');
 const TeamPage = page(() => import('./pages/team.js'), 'TeamPage');
 const TokensPage = page(() => import('./pages/tokens.js'), 'TokensPage');
 const FunctionsPage = page(() => import('./pages/functions.js'), 'FunctionsPage');
+const SchedulesPage = page(() => import('./pages/schedules.js'), 'SchedulesPage');
+const UpstreamsPage = page(() => import('./pages/upstreams.js'), 'UpstreamsPage');
+const UsesPage = page(() => import('./pages/uses.js'), 'UsesPage');
 const OutsidePage = page(() => import('./pages/outside.js'), 'OutsidePage');
 const StandingPage = page(() => import('./pages/standing.js'), 'StandingPage');
 const TopicsPage = page(() => import('./pages/topics.js'), 'TopicsPage');
@@ -139,6 +142,9 @@ function Pages({ member }: { member: Member }) {
         <Route path="sent" element={<SentPage />} />
         <Route path="sent/:id" element={<NotificationPage />} />
         <Route path="functions" element={<FunctionsPage />} />
+        <Route path="schedules" element={<SchedulesPage />} />
+        <Route path="upstreams" element={<UpstreamsPage />} />
+        <Route path="uses" element={<UsesPage />} />
         <Route path="outside" element={<OutsidePage />} />
         <Route path="standing" element={<StandingPage />} />
         <Route path="topics" element={<TopicsPage />} />

@@ -1,7 +1,7 @@
 /** What the console writes and reads as text: numbers, values, filters, prices, files, code. */
 import { type Collection, operations } from '@orchard/contract';
 import fc from 'fast-check';
-import { describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { describeFile, formatOf, sampleOf } from '../src/data/fileSample.js';
 import { namesOf } from '../src/data/names.js';
 import { showValue } from '../src/data/value.js';
@@ -210,7 +210,9 @@ describe('an audience', () => {
 });
 
 describe('code for a page', () => {
-  (globalThis as { window?: unknown }).window ??= { location: { origin: 'https://orchard.quillfell.example' } };
+  // Other files share this worker, and some packages take a window for a browser.
+  beforeAll(() => void vi.stubGlobal('window', { location: { origin: 'https://orchard.quillfell.example' } }));
+  afterAll(() => void vi.unstubAllGlobals());
 
   it('is one call as a command, over HTTP and with the library', () => {
     const { command, http, library } = coded(operations.records.list, {

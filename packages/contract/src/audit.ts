@@ -28,6 +28,7 @@ export const AUDIT_KINDS = {
   'standing notification': 'environment',
   function: 'environment',
   secret: 'environment',
+  upstream: 'environment',
   'opt-out': 'environment',
   'message settings': 'environment',
   job: 'environment',

@@ -1,7 +1,7 @@
 /** Shapes that several operations share. */
 import { ACTOR_KINDS, isPlainObject, isShallow, type JsonObject, NAME_PATTERN } from '@orchard/core/words';
 import { z } from 'zod';
-import type { Operation, Role } from './operation.js';
+import { HOOK_PROBLEMS, type Operation, type Role } from './operation.js';
 
 /** RFC 3339 in UTC with milliseconds. */
 export const time = z.iso.datetime().describe('RFC 3339, UTC, with milliseconds');
@@ -97,7 +97,9 @@ export function operation<
   Q extends z.ZodObject = typeof none,
   B extends z.ZodType = typeof nothing,
 >(declared: Declared<P, Q, B, R>): Operation<P, Q, B, R> {
-  return { params: none as never, query: none as never, status: 200, problems: [], ...declared } as Operation<P, Q, B, R>;
+  const { problems = [], hooked } = declared as Partial<Operation>;
+  const all = hooked ? [...problems, ...HOOK_PROBLEMS] : problems;
+  return { params: none as never, query: none as never, status: 200, ...declared, problems: all } as Operation<P, Q, B, R>;
 }
 
 export const timeZone = z

@@ -27,6 +27,7 @@ import { smsOperations } from './operations/sms.js';
 import { telemetryOperations } from './operations/telemetry.js';
 import { tokenOperations } from './operations/tokens.js';
 import { endpointOperations, functionOperations } from './operations/functions.js';
+import { upstreamCallOperations, upstreamOperations } from './operations/upstreams.js';
 import { outsideOperations } from './operations/outside.js';
 import { standingOperations } from './operations/standing.js';
 import { topicOperations } from './operations/topics.js';
@@ -48,6 +49,8 @@ export const operations = {
   devices: deviceOperations,
   functions: functionOperations,
   endpoints: endpointOperations,
+  upstreams: upstreamOperations,
+  upstreamCalls: upstreamCallOperations,
   outside: outsideOperations,
   standing: standingOperations,
   topics: topicOperations,
@@ -147,7 +150,19 @@ export * from './operations/telemetry.js';
 export type * from './operations/tokens.js';
 export { TOKEN_DAYS } from './operations/tokens.js';
 export * from './functionTypes.js';
+export {
+  ENDPOINT_CALLERS,
+  ENDPOINT_METHODS,
+  FUNCTION_KINDS,
+  HOOK_ACTIONS,
+  HOOK_MOMENTS,
+  HOOK_SUBJECTS,
+  MISSED_RUNS,
+  RUN_OUTCOMES,
+} from './operations/functionDefinition.js';
+export type * from './operations/functionDefinition.js';
 export * from './operations/functions.js';
+export * from './operations/upstreams.js';
 export * from './operations/outside.js';
 export * from './operations/standing.js';
 export type * from './operations/topics.js';
@@ -159,3 +174,5 @@ export type * from './operations/signInWays.js';
 export type * from './operations/userRoles.js';
 export type * from './operations/users.js';
 export * from './problems.js';
+export { functionWords } from './functionWords.js';
+export { standingWords } from './standingWords.js';

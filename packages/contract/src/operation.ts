@@ -15,6 +15,7 @@ export const SCOPE_SENTENCES = {
   'notify:read': 'Read notifications and the outcome of each delivery.',
   'channels:listen': 'Read every channel and who listens on it, regardless of its rules.',
   'functions:call': 'Call every endpoint of the team, whoever it is for.',
+  'upstreams:call': 'Call operations of upstreams that are open to servers.',
   'channels:publish': 'Publish on every channel, regardless of its rules.',
 } as const;
 export type Scope = keyof typeof SCOPE_SENTENCES;
@@ -108,8 +109,22 @@ export type Operation<
   replyHeaders?: Record<string, string>;
   /** Answers 304 without a body where the caller has the current version already (RFC 9110 section 13.1.2). */
   notModified?: boolean;
+  /** Functions of the team can stand before and after it. */
+  hooked?: Hooked;
   problems: ProblemName[];
 };
+
+/** What an action is for hooks: on what, by which id, and which part of body or reply is its value. */
+export type Hooked = {
+  subject: 'users' | 'devices' | 'notifications' | 'events';
+  action: 'create' | 'update' | 'delete';
+  /** A parameter of the path, or the user who calls. Without it, the value has an id. */
+  id?: string;
+  /** `reply`, or a member of it, or what was sent. */
+  value: 'body' | 'reply' | { reply: string };
+};
+/** What a call answers where functions of the team refuse it or fail. */
+export const HOOK_PROBLEMS = ['refused-by-function', 'function-failed', 'function-stopped'] as const;
 
 export type AnyOperation = Operation<z.ZodObject, z.ZodObject, z.ZodType, z.ZodType>;
 export type ParamsOf<O> = O extends Operation<infer P, infer _Q, infer _B, infer _R> ? z.output<P> : never;

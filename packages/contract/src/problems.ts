@@ -145,6 +145,26 @@ export const PROBLEMS = {
     title: 'The function was stopped at a limit',
     cure: 'The team sees which limit among the runs of the function, under the id of this request.',
   },
+  'upstream-failed': {
+    status: 502,
+    title: 'The system behind this did not answer as it should',
+    cure: 'Try again later. The team sees why among the requests, under the id of this one.',
+  },
+  'upstream-resting': {
+    status: 503,
+    title: 'The system behind this is left alone for a while',
+    cure: 'Most calls of it failed. Try again after the time in Retry-After.',
+  },
+  'refused-by-function': {
+    status: 422,
+    title: 'A function of the team refuses this',
+    cure: 'See `detail`, which is in the words of the team.',
+  },
+  'hooks-too-deep': {
+    status: 508,
+    title: 'Functions keep calling for each other',
+    cure: 'Hooks that write trigger hooks in turn. Change the one named in `detail`, so that the chain ends.',
+  },
   'key-reused': {
     status: 422,
     title: 'The Idempotency-Key belongs to another call',
@@ -286,6 +306,8 @@ export type ProblemDocument = z.infer<typeof problemSchema>;
 
 export type ProblemExtras = Pick<ProblemDocument, 'fields' | 'currentVersion' | 'methods' | 'ticket'> & {
   retryAfterS?: number;
+  /** In place of the problem's own status. */
+  status?: number;
   /** Details for the team only: recorded with the request in place of `detail`, never sent. */
   teamDetail?: string;
 };
@@ -303,7 +325,7 @@ export class Problem extends Error {
   }
 
   get status(): number {
-    return PROBLEMS[this.problem].status;
+    return this.extras.status ?? PROBLEMS[this.problem].status;
   }
 
   /** The document to send. */

@@ -1,5 +1,15 @@
 import { describe, expect, it } from 'vitest';
-import { addressOf, allOperations, buildOpenApi, createHttpClient, libraryCall, operations, PROBLEMS, Problem } from '../src/index.js';
+import {
+  addressOf,
+  allOperations,
+  buildOpenApi,
+  createHttpClient,
+  libraryCall,
+  operations,
+  PROBLEMS,
+  Problem,
+  standingWords,
+} from '../src/index.js';
 
 const answering = (status: number, body: string) =>
   createHttpClient({ address: 'http://service.example', fetch: async () => new Response(body || null, { status }) });
@@ -130,4 +140,13 @@ describe('problems', () => {
       detail: expect.stringContaining('502'),
     });
   });
+});
+
+it.each([
+  [{ daysBefore: 1, at: '18:00' }, '1 day before arrives, at 18:00 where each person is'],
+  [{ daysBefore: -2, at: '09:00', zone: 'Europe/Oslo' }, '2 days after arrives, at 09:00 in Europe/Oslo'],
+  [{ daysBefore: 0, at: '06:00' }, 'when arrives is, at 06:00 where each person is'],
+  [{ minutesBefore: 90 }, '90 minutes before arrives'],
+])('says when a standing notification is sent: %j', (when, words) => {
+  expect(standingWords({ field: 'arrives', ...when })).toBe(words);
 });

@@ -36,6 +36,10 @@ function ofSubject(subject: Subject): string[] | null {
       return ["direction = 'out'", ...(subject.name === undefined ? [] : [`route = ${quoted(subject.name)}`])];
     case 'jobs':
       return null;
+    case 'function': {
+      const target = subject.name === undefined ? [] : [`target = ${quoted(subject.name)}`];
+      return ["route = '/app/v1/endpoints/{path...}'", ...target];
+    }
   }
 }
 

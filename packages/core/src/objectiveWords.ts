@@ -28,6 +28,8 @@ export function subjectWords(subject: Subject): string {
       return subject.name === undefined ? 'all gateways' : `gateway ${subject.name}`;
     case 'jobs':
       return subject.kind === undefined ? 'all jobs' : `jobs ${subject.kind}`;
+    case 'function':
+      return subject.name === undefined ? 'all functions' : `function ${subject.name}`;
   }
 }
 

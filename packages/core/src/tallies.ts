@@ -12,8 +12,8 @@ export type Tally = {
   histogram: Histogram;
 };
 
-/** Calls that came in, and work the service did: exchanges with gateways, runs of jobs. */
-export const COUNTED_KINDS = ['call', 'gateway', 'job'] as const;
+/** Calls that came in, and work the service did: exchanges with gateways, runs of jobs and of functions. */
+export const COUNTED_KINDS = ['call', 'gateway', 'job', 'function'] as const;
 /** The same calls once more, not by route but by what called: the app's version, the device's country. */
 export const CALLER_KINDS = ['version', 'country'] as const;
 export type CallerKind = (typeof CALLER_KINDS)[number];
@@ -26,7 +26,7 @@ export type Count = {
   kind: CountedKind;
   /** Of a call; empty for other work. */
   method: string;
-  /** The route of a call, the name of a gateway, the kind of a job, the version or country that called; empty where it is not known. */
+  /** The route of a call, the name of a gateway, the kind of a job, the name of a function, the version or country that called; empty where it is not known. */
   route: string;
   /** The collection or channel that a route names; empty where it names none. */
   target: string;
@@ -40,13 +40,14 @@ export type Count = {
   histogram: Histogram;
 };
 
-/** What an objective speaks of. Without a name, all gateways or all jobs. */
+/** What an objective speaks of. Without a name, all gateways, jobs or functions. */
 export type Subject =
   | { of: 'calls' }
   | { of: 'client'; name: string }
   | { of: 'route'; method: string; route: string; target?: string | undefined }
   | { of: 'gateway'; name?: string | undefined }
-  | { of: 'jobs'; kind?: string | undefined };
+  | { of: 'jobs'; kind?: string | undefined }
+  | { of: 'function'; name?: string | undefined };
 
 export const emptyTally = (): Tally => ({ calls: 0, failed: 0, refused: 0, sumUs: 0, histogram: new Map() });
 
@@ -72,6 +73,8 @@ export function isAbout(subject: Subject, count: Pick<Count, 'kind' | 'method' |
       return count.kind === 'gateway' && (subject.name === undefined || count.route === subject.name);
     case 'jobs':
       return count.kind === 'job' && (subject.kind === undefined || count.route === subject.kind);
+    case 'function':
+      return count.kind === 'function' && (subject.name === undefined || count.route === subject.name);
   }
 }
 

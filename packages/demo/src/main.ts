@@ -10,7 +10,8 @@ import { type FleetDevice, registerFleet } from './fleet.js';
 import { writeHistory } from './history.js';
 import { forgetPostgresql, MAIL_ACCOUNT, type PostgresqlServer, startPostgresql } from '@orchard/simulators';
 import { seedAssociation } from './association.js';
-import { seedFunctions } from './functions.js';
+import { seedFunctions, useFunctions } from './functions.js';
+import { seedUpstreams } from './upstreams.js';
 import { seedDateNotes } from './dateNotes.js';
 import { seedPeople } from './people.js';
 import { type SimulatorAddresses, seedChannels, seedGateways, seedMessages, seedStanding, seedTeam, seedTopics } from './messages.js';
@@ -22,7 +23,7 @@ import { startTraffic } from './traffic.js';
 
 const USAGE = `Usage: npm run demo -- [--fresh] [--port 7450] [--data .orchard/demo]
   --fresh   forget the demo's data and begin again
-  --port    where the service listens; the simulators take the six ports after it, failure notices of mail the seventh, providers of identity the four after that, and the association's own database the next
+  --port    where the service listens; the simulators take the six ports after it, failure notices of mail the seventh, providers of identity the four after that, and the association's own database and the offices behind the next two
   --data    the directory of the demo's data`;
 /** What the demo writes into its data directory; --fresh removes just these. */
 const OWN_ENTRIES = [
@@ -58,8 +59,8 @@ function readOptions(): Options {
       },
     });
     const port = Number(values.port);
-    if (!Number.isInteger(port) || port < 1 || port > 65524)
-      throw new Error(`--port must be a number from 1 to 65524; got ${values.port}.`);
+    if (!Number.isInteger(port) || port < 1 || port > 65522)
+      throw new Error(`--port must be a number from 1 to 65522; got ${values.port}.`);
     return { fresh: values.fresh, port, data: resolve(values.data) };
   } catch (error) {
     console.error(`${(error as Error).message}\n${USAGE}`);
@@ -137,6 +138,7 @@ async function main(): Promise<void> {
       `http://127.0.0.1:${port + 8}`,
       `http://127.0.0.1:${port + 9}`,
       `ldaps://localhost:${port + 10}`,
+      `http://127.0.0.1:${port + 13}`,
     ].join(),
     ORCHARD_SIGN_IN_HOSTS: `http://{environment}.{app}.localhost:${port}`,
     ORCHARD_BOUNCE_PORT: String(port + 7),
@@ -154,6 +156,7 @@ async function main(): Promise<void> {
     ORCHARD_SIMULATORS_STATE: join(data, 'simulators.json'),
     ORCHARD_SIMULATORS_BOUNCES_PORT: String(port + 7),
     ORCHARD_SIMULATORS_IDENTITY_PORT: String(port + 8),
+    ORCHARD_SIMULATORS_OFFICES_PORT: String(port + 13),
   });
   step(`simulators are up at ${simulators.address}`);
   writeFileSync(mailAuthority, simulators.authority);
@@ -186,7 +189,9 @@ async function fill(
   await seedChannels(owner);
   await seedMessages(owner, service.address, simulators, seeded, devices, now);
   await seedStanding(owner);
+  await seedUpstreams(owner, simulators);
   await seedFunctions(owner);
+  await useFunctions(owner, service.address, seeded);
   step('seeding the association');
   await seedAssociation(owner, association, now);
   step('seeding ninety days of calls');
@@ -218,8 +223,14 @@ async function fill(
 
 /** Calls of a weekday, and the records that collections had seven days ago. */
 const PAST = {
-  dev: { callsADay: 14_000, sizes: { huts: 14, photos: 10_000, trails: 13, bookings: 118, hazards: 15, notices: 58, bulletins: 1 } },
-  live: { callsADay: 6_000, sizes: { huts: 14, photos: 10_000, trails: 13, bookings: 41, hazards: 5, notices: 24, bulletins: 1 } },
+  dev: {
+    callsADay: 14_000,
+    sizes: { huts: 14, photos: 10_000, trails: 13, bookings: 118, hazards: 15, notices: 58, bulletins: 1, whereabouts: 49 },
+  },
+  live: {
+    callsADay: 6_000,
+    sizes: { huts: 14, photos: 10_000, trails: 13, bookings: 41, hazards: 5, notices: 24, bulletins: 1, whereabouts: 25 },
+  },
 } as const;
 
 /** A week of recorded calls, written into the environment's own database. */

@@ -14,6 +14,8 @@ export type SimulatorAddresses = {
   smpp: number;
   smtp: number;
   authority: string;
+  /** Where the weather office and the payment office are. */
+  offices: string | null;
   identity: IdentityAddresses;
 };
 const params = { app: APP.name, environment: 'dev' };
@@ -266,7 +268,7 @@ export async function seedStanding(owner: HttpClient): Promise<void> {
       daysBefore: 1,
       at: '18:00',
       title: 'Tomorrow at {record.hut.name}',
-      body: 'Hello {user.name|hiker}, your {record.party} bunks are ready from three in the afternoon.',
+      body: 'Hello {user.name|hiker}, the room for your party of {record.party} is ready from three in the afternoon.',
       link: '/bookings/{record.id}',
       locales: {
         nb: { title: 'I morgen på {record.hut.name}', body: 'Hei {user.name|der}, {record.party} senger er klare fra klokken tre.' },

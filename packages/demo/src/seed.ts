@@ -144,8 +144,13 @@ async function seedCollections(owner: HttpClient, environment: string): Promise<
   );
   await make('notices', EVERYONE_READS, { hut: reference('huts', 'cascade'), title: text, body: text, until: { type: 'date' } });
   await make('bulletins', EVERYONE_READS, { title: text, body: text, level: integer(1, 5), issuedAt: { type: 'time', default: 'now()' } });
+  await make(
+    'whereabouts',
+    { read: OWNER_RULE, create: OWNER_RULE, update: OWNER_RULE, delete: OWNER_RULE },
+    { position: { type: 'place' }, at: { type: 'time', default: 'now()' } },
+  );
   await make('photos', EVERYONE_READS, { trail: text, position: { type: 'place' }, taken: { type: 'date' } });
-  for (const collection of ['huts', 'photos'])
+  for (const collection of ['huts', 'photos', 'whereabouts'])
     await owner.call(operations.collections.addIndex, { params: { ...params, collection }, body: { fields: ['position'] } });
 }
 
@@ -208,6 +213,7 @@ async function seedRecords(owner: HttpClient, environment: EnvironmentName, peop
   await Promise.all([
     ...Array.from({ length: bookings }, (_, i) => put('bookings', `booking-${padded(i + 1, 4)}`, booking(pick, random, people, now))),
     ...Array.from({ length: hazards }, (_, i) => put('hazards', `hazard-${padded(i + 1, 3)}`, hazard(pick, random, people))),
+    ...people.map(({ id }) => put('whereabouts', id, { position: near(pick(HUTS), random), ownerId: id })),
     put('notices', 'fellgate-water', {
       hut: 'fellgate',
       title: 'Boil the water',
@@ -265,13 +271,18 @@ function booking(pick: Pick, random: () => number, people: Seeded['people'], now
   };
 }
 
+/** A place within three kilometres of a hut. */
+function near({ longitude, latitude }: (typeof HUTS)[number], random: () => number): JsonObject {
+  const place = [longitude + (random() - 0.5) * 0.05, latitude + (random() - 0.5) * 0.04];
+  return { type: 'Point', coordinates: place.map((degrees) => Math.round(degrees * 1e5) / 1e5) };
+}
+
 function hazard(pick: Pick, random: () => number, people: Seeded['people']): JsonObject {
-  const near = pick(HUTS);
-  const place = [near.longitude + (random() - 0.5) * 0.05, near.latitude + (random() - 0.5) * 0.04];
+  const hut = pick(HUTS);
   return {
     kind: pick(['snow bridge', 'fallen tree', 'high water', 'rockfall']),
-    position: { type: 'Point', coordinates: place.map((degrees) => Math.round(degrees * 1e5) / 1e5) },
-    note: `Near ${near.name}.`,
+    position: near(hut, random),
+    note: `Near ${hut.name}.`,
     state: pick(['reported', 'approved', 'cleared']),
     photo: null,
     phone: `+1202555${String(100 + Math.floor(random() * 100)).padStart(4, '0')}`,

@@ -47,6 +47,10 @@ export function startTraffic(address: string, { clientKey, serverKey }: Keys, pe
         query: { filter: `region = '${hut.region}'`, limit: 20 },
         headers,
       });
+    else if (share < 0.55)
+      await app.call(operations.endpoints.get, { params: { path: `huts/${hut.id}/${random() < 0.5 ? 'today' : 'page'}` }, headers });
+    else if (share < 0.6)
+      await app.call(operations.upstreamCalls.get, { params: { upstream: 'weather', path: `forecasts/${hut.id}` }, headers });
     else if (share < 0.75) await app.call(operations.records.read, { params: { collection: 'bulletins', id: 'ridge-weather' }, headers });
     else if (share < 0.85) await app.call(operations.users.readMe, { headers });
     else if (share < 0.93)

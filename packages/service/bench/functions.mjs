@@ -23,6 +23,73 @@ export async function endpointRead({ service, send, headers, member, params, pic
   });
 }
 
+/** Creations that a small hook looks at first, beside those without one. */
+export async function hookedCreate({ service, send, headers, member, params, rounds }) {
+  const fields = [
+    { name: 'note', type: 'text' },
+    { name: 'party', type: 'integer' },
+  ];
+  for (const name of ['plain', 'checked'])
+    await member.call(operations.collections.create, { params, body: { name, fields, rules: { create: 'TRUE' } } });
+  await member.call(operations.functions.put, {
+    params: { ...params, name: 'check' },
+    body: {
+      kind: 'hook',
+      on: { moment: 'before', collection: 'checked', actions: ['create'] },
+      source: code(
+        "const handler: BeforeWrite<'checked'> = ({ record }, { refuse }) => { if (record!.party! > 20) refuse('Too many.'); return { record: { note: 'seen' } }; };",
+      ),
+    },
+  });
+  const create = (collection) => (i) =>
+    send(
+      {
+        url: `${service.address}/app/v1/data/${collection}`,
+        method: 'POST',
+        headers: { ...headers, 'content-type': 'application/json' },
+        body: JSON.stringify({ party: i % 20 }),
+      },
+      201,
+    );
+  return compare({ rounds, count: 1_000, width: 32, ours: create('checked'), bare: create('plain') });
+}
+
+/**
+ * An operation of an upstream straight through, beside a bare proxy before the same system; and its kept answers beside reads by id.
+ * @param start starts a process with these settings
+ */
+export async function upstreams({ service, send, headers, member, params, pick, rounds, start, port }) {
+  await start({ BENCH_PORT: String(port) });
+  await start({ BENCH_PORT: String(port + 1), BENCH_TARGET: `http://127.0.0.1:${port}` });
+  const open = { callers: 'anyone' };
+  await member.call(operations.upstreams.put, {
+    params: { ...params, upstream: 'behind' },
+    body: {
+      address: `http://127.0.0.1:${port}`,
+      atOnce: 64,
+      operations: [
+        { ...open, name: 'fresh', path: '/fresh/{hut}' },
+        { ...open, name: 'kept', path: '/kept/{hut}' },
+      ],
+    },
+  });
+  const through = await compare({
+    rounds,
+    count: 1_000,
+    width: 32,
+    ours: () => send({ url: `${service.address}/app/v1/upstreams/behind/fresh/fellgate`, headers }, 200),
+    bare: () => send({ url: `http://127.0.0.1:${port + 1}/fresh/fellgate`, headers }, 200),
+  });
+  const kept = await compare({
+    rounds,
+    count: 1_000,
+    width: 32,
+    ours: (i) => send({ url: `${service.address}/app/v1/upstreams/behind/kept/${i % 50}`, headers }, 200),
+    bare: (i) => send({ url: `${service.address}/app/v1/data/huts/${pick(i)}`, headers }, 200),
+  });
+  return { through, kept };
+}
+
 /** @returns microseconds from handing a record of 1 kB to a sandbox until it is back, the median of a thousand runs */
 export async function sandboxCall() {
   const sandboxes = new Sandboxes();

@@ -9,7 +9,7 @@ import { createHttpClient, operations, SCOPES } from '@orchard/contract';
 import { Agent, request } from 'undici';
 import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } from './collections.mjs';
 import { byObjectPath, outsideTable, textSearch } from './finding.mjs';
-import { endpointRead, inForce, neighbours, sandboxCall } from './functions.mjs';
+import { endpointRead, hookedCreate, inForce, neighbours, sandboxCall, upstreams } from './functions.mjs';
 import { counters, importByKey } from './records.mjs';
 import { environments } from './environments.mjs';
 import { eventIntake, fillEvents, questions } from './insight.mjs';
@@ -51,6 +51,8 @@ const [rounds, count, deviceCount, smsCount, audienceCount, placeCount, rowCount
 const wanted = (...parts) => !values.only || parts.some((part) => values.only.split(',').includes(part));
 const WIDTH = 32;
 const POSTGRESQL_PORT = 20_000 + (process.pid % 10_000);
+/** Of a system behind the service; the next is that of a bare proxy. */
+const BEHIND_PORT = POSTGRESQL_PORT + 1;
 const AIMS = {
   'read by id': 0.65,
   'list of 20, filtered': 0.65,
@@ -77,6 +79,9 @@ const AIMS = {
   'text search': 0.8,
   'list of an outside table': 0.6,
   'endpoint reads a record': 0.5,
+  'create with a hook': 0.7,
+  'upstream straight through': 0.6,
+  'kept answer of an upstream': 0.8,
 };
 const part = (name) => fileURLToPath(import.meta.resolve(`@orchard/${name}`)).replace(/index\.js$/, 'main.js');
 const data = mkdtempSync(join(tmpdir(), 'orchard-bench-'));
@@ -128,7 +133,7 @@ async function main() {
     ORCHARD_PORT: '0',
     ORCHARD_DATA: data,
     ORCHARD_LOG_LEVEL: 'warn',
-    ORCHARD_PUSH_ORIGINS: `${simulators.address},postgresql://127.0.0.1:${POSTGRESQL_PORT}`,
+    ORCHARD_PUSH_ORIGINS: `${simulators.address},postgresql://127.0.0.1:${POSTGRESQL_PORT},http://127.0.0.1:${BEHIND_PORT}`,
     ORCHARD_KEY_RATE: '100000000',
     ORCHARD_ADDRESS_RATE: '100000000',
     ORCHARD_SIGN_IN_RATE: '100000000',
@@ -299,6 +304,12 @@ async function main() {
     results['text search'] = await textSearch({ ...finding, rows: Number(values.texts), rounds: Math.min(rounds, 5) });
   if (wanted('finding', 'outside'))
     results['list of an outside table'] = await outsideTable({ ...finding, rows: rowCount, port: POSTGRESQL_PORT });
+  if (wanted('functions', 'hooks')) results['create with a hook'] = await hookedCreate({ ...finding, headers });
+  if (wanted('functions', 'upstreams')) {
+    const behind = (env) => start(fileURLToPath(new URL('./behindServer.mjs', import.meta.url)), env);
+    const { through, kept } = await upstreams({ ...finding, headers, pick, start: behind, port: BEHIND_PORT });
+    Object.assign(results, { 'upstream straight through': through, 'kept answer of an upstream': kept });
+  }
   if (wanted('functions')) results['endpoint reads a record'] = await functions({ ...finding, headers, pick });
   if (wanted('insight', 'intake')) {
     mysql.benchConfig = { host: '127.0.0.1', port, user: 'orchard', password, timezone: 'Z' };

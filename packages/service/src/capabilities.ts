@@ -4,6 +4,7 @@ import { functions } from './data/functions/capability.js';
 import { imports } from './data/imports/capability.js';
 import { outside } from './data/outside/capability.js';
 import { records } from './data/records/capability.js';
+import { upstreams } from './data/upstreams/capability.js';
 import { behaviour } from './insight/behaviour/capability.js';
 import { dateNotes } from './insight/dateNotes/capability.js';
 import { events } from './insight/events/capability.js';
@@ -67,6 +68,7 @@ const ROOMS = [
   imports,
   outside,
   functions,
+  upstreams,
   optOuts,
   devices,
   topics,

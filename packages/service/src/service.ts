@@ -42,7 +42,7 @@ import { createLog } from './platform/log.js';
 import { Metrics } from './platform/metrics.js';
 import type { Platform } from './platform/platform.js';
 import { emptyPorts } from './platform/ports.js';
-import { readerOf } from './platform/http/readAs.js';
+import { internalCallsOf } from './platform/http/internalCalls.js';
 import { every, forEachEnvironment, guarded } from './platform/upkeep.js';
 import { isSetupNeeded, makeSetupToken } from './setup/members/setup.js';
 
@@ -126,9 +126,12 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
 
 /** Fills the platform's ports that every room may answer, and gives the queue its workers. */
 function connect(platform: Platform, capabilities: readonly Capability[]): void {
-  platform.ports.readAs = readerOf(
-    platform,
-    capabilities.flatMap(({ routes = [] }) => routes),
+  Object.assign(
+    platform.ports,
+    internalCallsOf(
+      platform,
+      capabilities.flatMap(({ routes = [] }) => routes),
+    ),
   );
   platform.marks.push(...capabilities.flatMap(({ marks = [] }) => marks));
   for (const { jobs = {}, recurring = [] } of capabilities) {

@@ -97,7 +97,15 @@ describe('an endpoint', () => {
     await put('broken', `export default ({ body }) => { throw new Error('password is larch'); };`);
     const broken = await call('broken');
     expect([broken.status, broken.text.includes('larch')]).toEqual([502, false]);
-    expect(await latest('broken')).toMatchObject({ outcome: 'failed', error: expect.stringContaining('password is larch') });
+    expect(await latest('broken')).toMatchObject({
+      outcome: 'failed',
+      error: expect.stringContaining('password is larch'),
+      event: { method: 'GET', path: 'broken', params: {}, query: {}, body: null },
+      memoryKb: expect.toSatisfy((kb) => kb === null || (kb > 10 && kb < 10_000)),
+    });
+    await put('worker', `export default () => { let n = 0; for (let i = 0; i < 400_000; i++) n += i; return { body: n }; };`);
+    await call('worker');
+    expect(await latest('worker')).toMatchObject({ event: null, memoryKb: expect.any(Number) });
     await put('endless', 'export default () => { for (;;); };');
     expect((await call('endless')).status).toBe(503);
     expect(await latest('endless')).toMatchObject({ outcome: 'stopped', error: expect.stringContaining('200 ms') });

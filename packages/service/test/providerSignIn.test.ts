@@ -3,7 +3,9 @@ import { operations } from '@orchard/contract';
 import {
   type IdentityFault,
   type IdTokenChanges,
+  Offices,
   type OpenIdProvider,
+  PAYMENT_CLIENT,
   PROVIDER_PASSWORD,
   PROVIDER_PEOPLE,
   type ProviderPerson,
@@ -177,6 +179,38 @@ describe('a token that an app hands over', () => {
 });
 
 describe('what a provider hands out', () => {
+  it('is exchanged for a token of a system behind, which the app never sees', async () => {
+    const office = new Offices();
+    await office.start();
+    test.config.pushOrigins.push(office.address);
+    await openid({ keepTokens: true });
+    const { token, user } = await signedIn(SIGNE);
+    const kept = await test.service.parts.ports.providerTokens.accessToken(await environment(), user.id, 'ridge');
+    const params = app.dev.params;
+    await test.owner.call(operations.functions.putSecret, {
+      params: { ...params, secret: 'payment' },
+      body: { value: PAYMENT_CLIENT.secret },
+    });
+    await test.owner.call(operations.upstreams.put, {
+      params: { ...params, upstream: 'payments' },
+      body: {
+        address: `${office.address}/payments`,
+        identify: {
+          way: 'exchange',
+          tokenAddress: `${office.address}/payments/token`,
+          clientId: PAYMENT_CLIENT.id,
+          secret: 'payment',
+          provider: 'ridge',
+        },
+        operations: [{ name: 'prices', path: '/prices', callers: 'signed-in' }],
+      },
+    });
+    const { body } = await withToken('GET', '/upstreams/payments/prices', token);
+    expect([kept === null, body.owner]).toEqual([false, `user ${kept}`]);
+    await withToken('DELETE', '/sessions/current', token);
+    await office.stop();
+  });
+
   it('is kept encrypted for functions, refreshed, and taken back with the last sign-out', async () => {
     await openid({ keepTokens: true });
     const { token, user } = await signedIn(SIGNE);

@@ -139,7 +139,22 @@ describe('the sandbox stops', () => {
       value: ['undefined', 'undefined', 'undefined', 'undefined', 'undefined', 'undefined', 'undefined', 'undefined', 'promise'],
     });
     const own = await answer('export default (r, reach) => Object.keys(reach).sort();');
-    expect(own).toEqual({ value: ['fetch', 'log', 'records', 'refuse', 'secret'] });
+    expect(own).toEqual({
+      value: [
+        'channels',
+        'fetch',
+        'log',
+        'notify',
+        'providerToken',
+        'records',
+        'refuse',
+        'rely',
+        'secret',
+        'together',
+        'upstreams',
+        'users',
+      ],
+    });
   });
 
   it('one environment without another noticing', async () => {

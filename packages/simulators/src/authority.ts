@@ -62,9 +62,13 @@ export function serverCertificate(authority: Authority): ServerCertificate {
   return known;
 }
 
-function makeServerCertificate(authority: Authority): ServerCertificate {
+/** One that has expired. */
+export const expiredCertificate = (authority: Authority): ServerCertificate =>
+  makeServerCertificate(authority, { from: new Date('2025-01-01T00:00:00Z'), until: new Date('2026-01-01T00:00:00Z') });
+
+function makeServerCertificate(authority: Authority, validity = years(5)): ServerCertificate {
   const { publicKey, pem } = newKey();
-  const certificate = certificateFor([{ shortName: 'CN', value: 'localhost' }], publicKey, years(5));
+  const certificate = certificateFor([{ shortName: 'CN', value: 'localhost' }], publicKey, validity);
   certificate.setExtensions([
     {
       name: 'subjectAltName',

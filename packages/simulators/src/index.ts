@@ -4,6 +4,7 @@ export * from './faults.js';
 export * from './handset.js';
 export * from './mailServer.js';
 export * from './mappings.js';
+export * from './offices.js';
 export * from './pushNetwork.js';
 export * from './smsCentre.js';
 export * from './tarn.js';

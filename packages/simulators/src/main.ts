@@ -3,6 +3,7 @@ import type { Backend, HandsetKind } from './handset.js';
 import { type DirectoryServer, hasDirectory, startDirectory } from './identity/directoryServer.js';
 import { startOpenIdProvider } from './identity/openIdProvider.js';
 import { startSamlProvider } from './identity/samlProvider.js';
+import { Offices } from './offices.js';
 import { startSimulators } from './wall.js';
 
 const {
@@ -10,6 +11,7 @@ const {
   ORCHARD_SIMULATORS_STATE,
   ORCHARD_SIMULATORS_BOUNCES_PORT,
   ORCHARD_SIMULATORS_IDENTITY_PORT,
+  ORCHARD_SIMULATORS_OFFICES_PORT,
 } = process.env;
 const running = await startSimulators({
   port: Number(ORCHARD_SIMULATORS_PORT),
@@ -18,7 +20,10 @@ const running = await startSimulators({
 });
 const { cairn, tarn, sms, mail, authority, network } = running;
 const identity = ORCHARD_SIMULATORS_IDENTITY_PORT ? await startIdentity(Number(ORCHARD_SIMULATORS_IDENTITY_PORT)) : null;
+const offices = ORCHARD_SIMULATORS_OFFICES_PORT ? new Offices() : null;
+await offices?.start(Number(ORCHARD_SIMULATORS_OFFICES_PORT));
 process.send?.({
+  offices: offices?.address ?? null,
   identity: identity?.told ?? null,
   address: running.address,
   cairn: cairn.address,
@@ -41,7 +46,7 @@ let stopping = false;
 async function stop(): Promise<void> {
   if (stopping) return;
   stopping = true;
-  await Promise.all([running.stop(), identity?.stop()]);
+  await Promise.all([running.stop(), identity?.stop(), offices?.stop()]);
   process.exit(0);
 }
 process.on('SIGINT', stop);

@@ -1,23 +1,54 @@
 /** Functions of the team, from files of a repository. */
 import { readdirSync, readFileSync, statSync, writeFileSync, mkdirSync } from 'node:fs';
 import { dirname, join, relative } from 'node:path';
-import { ENDPOINT_CALLERS, ENDPOINT_METHODS, type FunctionRun, operations } from '@orchard/contract';
+import {
+  ENDPOINT_CALLERS,
+  ENDPOINT_METHODS,
+  type FunctionRun,
+  type FunctionShown,
+  functionWords,
+  HOOK_ACTIONS,
+  HOOK_MOMENTS,
+  HOOK_SUBJECTS,
+  type HookOn,
+  MISSED_RUNS,
+  type NewFunctionVersion,
+  operations,
+} from '@orchard/contract';
 import { type Command, Option } from 'commander';
 import { passwordOf } from '../asking.js';
 import { CommandError, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
+import { jsonOption } from '../jsonOption.js';
 import { moment, note, printItem, printText } from '../output.js';
 import { print, surroundings } from '../surroundings.js';
 
-type PushOptions = { path?: string; methods?: string; callers?: string; rights?: string; hosts?: string; use: boolean };
+type PushOptions = {
+  path?: string;
+  methods?: string;
+  callers?: string;
+  on?: string;
+  clock?: string;
+  zone?: string;
+  missed?: string;
+  rights?: string;
+  hosts?: string;
+  use: boolean;
+};
 const list = (text: string | undefined): string[] | undefined => text?.split(',').map((one) => one.trim());
+
+/** As what a single file is pushed. */
+function mainFileOf(path: string): string {
+  if (path.endsWith('.json')) return 'combine.json';
+  return path.endsWith('.js') ? 'main.js' : 'main.ts';
+}
 
 /** The files of a function: one file, or all code of a folder. */
 function filesAt(path: string): Record<string, string> {
   try {
-    if (statSync(path).isFile()) return { [path.endsWith('.js') ? 'main.js' : 'main.ts']: readFileSync(path, 'utf8') };
+    if (statSync(path).isFile()) return { [mainFileOf(path)]: readFileSync(path, 'utf8') };
     const names = readdirSync(path, { recursive: true, withFileTypes: true }).filter(
-      (entry) => entry.isFile() && /\.(ts|js)$/.test(entry.name) && !entry.name.endsWith('.d.ts'),
+      (entry) => entry.isFile() && /(\.(ts|js)|^combine\.json)$/.test(entry.name) && !entry.name.endsWith('.d.ts'),
     );
     return Object.fromEntries(
       names.map((entry) => {
@@ -30,9 +61,9 @@ function filesAt(path: string): Record<string, string> {
   }
 }
 
-function printRun({ at, version, outcome, status, durationMs, cpuMs, error, log, calls }: FunctionRun): void {
+function printRun({ at, version, cause, attempt, outcome, status, durationMs, cpuMs, error, log, calls }: FunctionRun): void {
   print(
-    `${moment(at)}  version ${version}  ${outcome}${status === null ? '' : ` ${status}`}  ${durationMs.toFixed(1)} ms, ${cpuMs.toFixed(1)} ms of the processor`,
+    `${moment(at)}  version ${version}  ${printText(cause)}${attempt > 1 ? `, attempt ${attempt}` : ''}: ${outcome}${status === null ? '' : ` ${status}`}  ${durationMs.toFixed(1)} ms, ${cpuMs.toFixed(1)} ms of the processor`,
   );
   if (error) print(`  ${printText(error).replaceAll('\n', '\n  ')}`);
   for (const { level, text } of log) print(`  ${level.padEnd(5)}  ${printText(text)}`);
@@ -43,8 +74,8 @@ export function addFunctionCommands(program: Command): void {
   const group = program.command('function').description('the team’s own code, in force from the next call on');
   addList(program, operations.functions.list, [
     'name',
-    ['answers', ({ methods, path }) => `${methods.join(',')} /app/v1/endpoints/${path}`],
-    'callers',
+    'kind',
+    ['stands', functionWords],
     ['version', ({ version, versions }) => (version === 0 ? 'none' : `${version} of ${versions}`)],
     ['runs, 24 h', ({ runs }) => runs.count],
     ['failed', ({ runs }) => runs.failed],
@@ -61,7 +92,20 @@ export function addFunctionCommands(program: Command): void {
     ['files', ({ files }) => Object.keys(files).join(', ')],
   ]);
   addCall(program, operations.functions.use);
-  addList(program, operations.functions.runs, ['at', 'version', 'outcome', 'status', 'durationMs', 'cpuMs', 'error', 'id']);
+  addCall(program, operations.functions.again);
+  addCall(program, operations.functions.document, { print: (document) => print(JSON.stringify(document, null, 2)) });
+  addList(program, operations.functions.runs, [
+    'at',
+    'version',
+    'cause',
+    'attempt',
+    'outcome',
+    'status',
+    'durationMs',
+    'cpuMs',
+    'error',
+    'id',
+  ]);
   group
     .command('log')
     .description('the latest runs of a function, with their log lines and calls')
@@ -89,6 +133,10 @@ function addPush(group: Command): void {
     .option('--methods <methods>', `comma-separated: ${ENDPOINT_METHODS.join(', ')}`)
     .addOption(new Option('--callers <callers>', 'who may call it').choices(ENDPOINT_CALLERS))
     .addOption(new Option('--rights <rights>', 'whose rights it has').choices(['caller', 'own']))
+    .option('--on <where>', 'makes it a hook: moment, actions and what, such as «before create,update bookings»')
+    .option('--clock <expression>', 'makes it a schedule: a cron expression, such as «0 6 * * 1-5»')
+    .option('--zone <zone>', 'time zone of its clock, such as Europe/Oslo; UTC, if left out')
+    .addOption(new Option('--missed <how>', 'what to do for times at which no instance was up').choices(MISSED_RUNS))
     .option('--hosts <hosts>', 'hosts that it may fetch from, comma-separated')
     .option('--no-use', 'save the version without putting it in force')
     .action(async (name: string, path: string, own: PushOptions, command: Command) => {
@@ -96,11 +144,8 @@ function addPush(group: Command): void {
       const at = { params: { ...params, name } };
       // What is not said stays as it is.
       const before = await client.call(operations.functions.read, at).catch(() => null);
-      const body = {
-        kind: 'endpoint' as const,
-        path: own.path ?? before?.path ?? name,
-        methods: (list(own.methods) ?? before?.methods ?? ['GET']) as never,
-        callers: (own.callers ?? before?.callers ?? 'signed-in') as never,
+      const body: NewFunctionVersion = {
+        ...placeOf(name, own, before),
         rights: (own.rights ?? before?.rights ?? 'caller') as never,
         hosts: list(own.hosts) ?? before?.hosts ?? [],
         files: filesAt(path),
@@ -113,6 +158,40 @@ function addPush(group: Command): void {
         options,
       );
     });
+}
+
+type Place = Pick<NewFunctionVersion, 'kind' | 'path' | 'methods' | 'callers' | 'on' | 'clock' | 'zone' | 'missed'>;
+
+/** Where it is to stand, by the options; what they do not say stays as it is. */
+function placeOf(name: string, own: PushOptions, before: FunctionShown | null): Place {
+  const kind = own.on ? 'hook' : own.clock ? 'schedule' : (before?.kind ?? 'endpoint');
+  if (kind === 'hook') return { kind, on: own.on ? readOn(own.on) : before?.on };
+  if (kind === 'schedule')
+    return { kind, clock: own.clock ?? before?.clock, zone: own.zone ?? before?.zone, missed: (own.missed ?? before?.missed) as never };
+  return {
+    kind,
+    path: own.path ?? before?.path ?? name,
+    methods: (list(own.methods) ?? before?.methods) as never,
+    callers: (own.callers ?? before?.callers) as never,
+  };
+}
+
+/** `before create,update bookings` @throws {CommandError} */
+function readOn(text: string): HookOn {
+  const [moment = '', actions = '', what = '', ...more] = text.trim().split(/\s+/);
+  const asked = actions.split(',');
+  if (
+    more.length > 0 ||
+    !what ||
+    !(HOOK_MOMENTS as readonly string[]).includes(moment) ||
+    !asked.every((one) => (HOOK_ACTIONS as readonly string[]).includes(one))
+  )
+    throw new CommandError(
+      `--on takes three words: ${HOOK_MOMENTS.join(', ')}; actions among ${HOOK_ACTIONS.join(',')}; and a collection or one of ${HOOK_SUBJECTS.join(', ')}. Such as «before create,update bookings».`,
+      2,
+    );
+  const isSubject = (HOOK_SUBJECTS as readonly string[]).includes(what);
+  return { moment, actions: asked, ...(isSubject ? { subject: what } : { collection: what }) } as HookOn;
 }
 
 function addPull(group: Command): void {
@@ -141,11 +220,13 @@ function addTry(group: Command): void {
     .argument('<name>')
     .option('--draft <file or folder>', 'code in place of the version in force')
     .option('--request <json>', 'method, params, query, body', '{}')
+    .option('--event <json>', 'for a hook: action, before, record, sent; for a schedule: due')
     .option('--user <id>', 'as this user; as a server, if left out')
-    .action(async (name: string, own: { draft?: string; request: string; user?: string }, command: Command) => {
+    .action(async (name: string, own: { draft?: string; request: string; event?: string; user?: string }, command: Command) => {
       const { options, client, params } = workspace(command);
       const body = {
-        request: JSON.parse(own.request) as never,
+        request: jsonOption(own.request, '--request') as never,
+        ...(own.event ? { event: jsonOption(own.event, '--event') as never } : {}),
         ...(own.user ? { user: own.user } : {}),
         ...(own.draft ? { files: filesAt(own.draft) } : {}),
       };

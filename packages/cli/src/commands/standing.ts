@@ -1,4 +1,4 @@
-import { operations } from '@orchard/contract';
+import { operations, standingWords } from '@orchard/contract';
 import type { Command } from 'commander';
 import { addCall, addList, addRemoval } from '../declared.js';
 
@@ -8,11 +8,7 @@ export function addStandingCommands(program: Command): void {
     'id',
     'name',
     'collection',
-    [
-      'when',
-      ({ field, daysBefore, at, minutesBefore }) =>
-        at ? `${daysBefore} days before ${field}, ${at}` : `${minutesBefore} min before ${field}`,
-    ],
+    ['when', standingWords],
     'sent',
     ['state', ({ active, problem }) => problem ?? (active ? 'on' : 'off')],
   ]);

@@ -134,10 +134,12 @@ function useKnownSubjects(params: Place): KnownSubjects {
   const clients = useCall(operations.clients.list, { params });
   const usage = useCall(operations.telemetry.usage, { params });
   const gateways = useCall(operations.gateways.list, { params });
+  const functions = useCall(operations.functions.list, { params });
   return {
     clients: (clients.data?.items ?? []).map(({ name }) => name),
     routes: (usage.data?.routes ?? []).map(({ method, route }) => ({ method, route })),
     gateways: (gateways.data?.items ?? []).map(({ name }) => name),
+    functions: (functions.data?.items ?? []).map(({ name }) => name),
   };
 }
 

@@ -120,9 +120,10 @@ const SUBJECTS = [
   { value: 'route', label: 'A route' },
   { value: 'gateway', label: 'Gateways' },
   { value: 'jobs', label: 'Jobs' },
+  { value: 'function', label: 'Functions' },
 ];
 
-export type KnownSubjects = { clients: string[]; routes: { method: string; route: string }[]; gateways: string[] };
+export type KnownSubjects = { clients: string[]; routes: { method: string; route: string }[]; gateways: string[]; functions: string[] };
 
 export function SubjectFields({
   of: { subject },
@@ -143,12 +144,24 @@ export function SubjectFields({
       route: { of: 'route', ...(route ?? { method: 'GET', route: '/app/v1/data/{collection}' }) },
       gateway: { of: 'gateway' },
       jobs: { of: 'jobs' },
+      function: { of: 'function' },
     };
     onChange({ subject: chosen[of ?? 'calls'] as Objective['subject'] });
   };
   return (
     <Group align="flex-start" gap="sm">
       <Select label="Of" w={140} allowDeselect={false} data={SUBJECTS} value={subject.of} onChange={choose} />
+      {subject.of === 'function' && (
+        <Select
+          label="Function"
+          w={200}
+          clearable
+          placeholder="all"
+          data={[...new Set([...known.functions, ...(subject.name ? [subject.name] : [])])]}
+          value={subject.name ?? null}
+          onChange={(name) => onChange({ subject: { of: 'function', ...(name ? { name } : {}) } })}
+        />
+      )}
       {subject.of === 'client' && (
         <Select
           label="Client"

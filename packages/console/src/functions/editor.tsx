@@ -1,100 +1,79 @@
-import { Button, Checkbox, Group, MultiSelect, NativeSelect, Stack, TagsInput, Textarea, TextInput } from '@mantine/core';
-import { ENDPOINT_METHODS, type FunctionShown, operations } from '@orchard/contract';
-import { useState } from 'react';
-import { useChange } from '../api.js';
+import { Anchor, Button, Checkbox, Group, NativeSelect, Stack, Text, TextInput } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { type FunctionShown, operations, Problem } from '@orchard/contract';
+import { useEffect, useMemo, useState } from 'react';
+import { Link } from 'react-router';
+import { useCall, useChange } from '../api.js';
 import { useEnvironment } from '../environment.js';
 import { CheckErrors } from './checkErrors.js';
+import { CodeEditor, type CodeError } from './codeEditor.js';
+import type { KnownNames } from './completion.js';
+import { bodyOf, DefinitionFields, definitionOf } from './definition.js';
+import { stubFor } from './stubs.js';
 import { Trial } from './trial.js';
 
-const definitionOf = (shown: FunctionShown | null) => ({
-  path: shown?.path ?? '',
-  methods: shown?.methods ?? (['GET'] as FunctionShown['methods']),
-  callers: shown?.callers ?? ('signed-in' as const),
-  rights: shown?.rights ?? ('caller' as const),
-  hosts: shown?.hosts ?? [],
-});
+const CHECK_AFTER_MS = 700;
 
-/** The code of a function and where it answers; with a trial, once it is saved. */
+/** The code of a function and where it stands; with a trial, once it is saved. */
 export function Editor({
   shown,
   files: saved,
+  on,
   onSaved,
 }: {
   shown: FunctionShown | null;
   files: Record<string, string>;
+  on?: string;
   onSaved: () => void;
 }) {
-  const { params } = useEnvironment();
+  const { params, base } = useEnvironment();
+  const known = useKnownNames();
+  const collections = known.collections.map((one) => one.name);
   const [name, setName] = useState(shown?.name ?? '');
-  const [files, setFiles] = useState(saved);
-  const [open, setOpen] = useState(Object.keys(saved).find((file) => file.startsWith('main.')) ?? Object.keys(saved)[0] ?? 'main.ts');
-  const [wanted, setWanted] = useState(definitionOf(shown));
+  const [wanted, setWanted] = useState(() => ({
+    ...definitionOf(shown, on ?? collections[0] ?? 'huts'),
+    ...(on ? { kind: 'hook' as const } : {}),
+  }));
+  const stub = stubFor(wanted.kind, wanted.on);
+  const [changed, setChanged] = useState<Record<string, string> | null>(null);
+  const files = changed ?? (shown ? saved : { 'main.ts': stub });
+  const [open, setOpen] = useState(() => Object.keys(saved).find((file) => file.startsWith('main.')) ?? Object.keys(saved)[0] ?? 'main.ts');
   const [use, setUse] = useState(true);
   const put = useChange(operations.functions.put);
+  const errors = useErrors(name.trim() || 'new', wanted.kind, files, put.error);
   const at = { params: { ...params, name: name.trim() } };
-  const save = () =>
-    put.mutate({ ...at, body: { kind: 'endpoint', ...wanted, path: wanted.path || name.trim(), files, use } }, { onSuccess: onSaved });
-  const set = (change: Partial<typeof wanted>) => setWanted((before) => ({ ...before, ...change }));
+  const save = () => put.mutate({ ...at, body: { ...bodyOf(wanted, name.trim()), files, use } }, { onSuccess: onSaved });
+  const collection = wanted.kind === 'hook' ? wanted.on.collection : undefined;
   return (
     <Stack gap="sm">
-      <Group grow align="flex-start">
-        {!shown && (
-          <TextInput label="Name" placeholder="price" value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
-        )}
-        <TextInput
-          label="Path below /app/v1/endpoints/"
-          placeholder="huts/{hut}/price"
-          classNames={{ input: 'mono' }}
-          value={wanted.path}
-          onChange={({ currentTarget }) => set({ path: currentTarget.value })}
-        />
-        <MultiSelect
-          label="Methods"
-          data={[...ENDPOINT_METHODS]}
-          value={wanted.methods}
-          onChange={(methods) => set({ methods: methods as never })}
-        />
-      </Group>
-      <Group grow align="flex-start">
-        <NativeSelect
-          label="Who may call it"
-          data={[
-            { value: 'signed-in', label: 'signed-in users and servers' },
-            { value: 'anyone', label: 'anyone with a client key' },
-            { value: 'servers', label: 'servers alone' },
-          ]}
-          value={wanted.callers}
-          onChange={({ currentTarget }) => set({ callers: currentTarget.value as never })}
-        />
-        <NativeSelect
-          label="Its rights"
-          data={[
-            { value: 'caller', label: 'those of whoever calls it' },
-            { value: 'own', label: 'its own: no rules apply' },
-          ]}
-          value={wanted.rights}
-          onChange={({ currentTarget }) => set({ rights: currentTarget.value as never })}
-        />
-        <TagsInput
-          label="Hosts it may fetch from"
-          placeholder="weather.example"
-          value={wanted.hosts}
-          onChange={(hosts) => set({ hosts })}
-        />
-      </Group>
+      {!shown && (
+        <TextInput label="Name" placeholder="price" w={280} value={name} onChange={({ currentTarget }) => setName(currentTarget.value)} />
+      )}
+      <DefinitionFields
+        of={wanted}
+        set={(change) => setWanted((before) => ({ ...before, ...change }))}
+        collections={collections}
+        isNew={!shown}
+      />
+      {collection && (
+        <Text size="sm">
+          It stands on{' '}
+          <Anchor component={Link} to={`${base}/data/${collection}`} size="sm">
+            {collection}
+          </Anchor>
+          .
+        </Text>
+      )}
       {Object.keys(files).length > 1 && (
         <NativeSelect label="File" data={Object.keys(files)} value={open} onChange={({ currentTarget }) => setOpen(currentTarget.value)} />
       )}
-      <Textarea
-        label={open}
-        autosize
-        minRows={14}
-        maxRows={32}
-        spellCheck={false}
-        wrap="off"
-        classNames={{ input: 'mono' }}
+      <CodeEditor
+        key={open}
+        label={`Code of ${open}`}
         value={files[open] ?? ''}
-        onChange={({ currentTarget: { value } }) => setFiles((before) => ({ ...before, [open]: value }))}
+        onChange={(text) => setChanged((before) => ({ ...(before ?? files), [open]: text }))}
+        errors={errors.filter(({ file }) => file === open || file === '')}
+        known={known}
       />
       <CheckErrors error={put.error} />
       <Group>
@@ -102,8 +81,49 @@ export function Editor({
           Save
         </Button>
         <Checkbox label="Put it in force at once" checked={use} onChange={({ currentTarget }) => setUse(currentTarget.checked)} />
+        <Text size="sm" className={errors.length > 0 ? 'care' : 'hint'}>
+          {errors.length === 0
+            ? 'No errors found.'
+            : `${errors.length === 1 ? 'One error' : `${errors.length} errors`}, marked in the code.`}
+        </Text>
       </Group>
-      {shown && <Trial name={shown.name} files={files} />}
+      {shown && <Trial name={shown.name} kind={wanted.kind} files={files} />}
     </Stack>
   );
 }
+
+function useKnownNames(): KnownNames {
+  const { params } = useEnvironment();
+  const collections = useCall(operations.collections.list, { params });
+  const upstreams = useCall(operations.upstreams.list, { params });
+  const secrets = useCall(operations.functions.secrets, { params });
+  return useMemo(
+    () => ({
+      collections: (collections.data?.items ?? []).map(({ name, fields }) => ({ name, fields: fields.map((field) => field.name) })),
+      upstreams: (upstreams.data?.items ?? []).map(({ name }) => name),
+      secrets: (secrets.data?.items ?? []).map(({ name }) => name),
+    }),
+    [collections.data, upstreams.data, secrets.data],
+  );
+}
+
+const NONE: CodeError[] = [];
+
+/** Errors of the code as it stands: those of the last save, until it is changed and checked anew. */
+function useErrors(name: string, kind: FunctionShown['kind'], files: Record<string, string>, saving: unknown): CodeError[] {
+  const { params } = useEnvironment();
+  const [settled] = useDebouncedValue(files, CHECK_AFTER_MS);
+  const check = useChange(operations.functions.check, []);
+  const { mutate } = check;
+  const text = JSON.stringify([kind, settled]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the text stands for the files
+  useEffect(() => mutate({ params: { ...params, name }, body: { kind, files: settled } }), [text]);
+  const found = check.data?.errors;
+  return useMemo(() => found ?? (saving instanceof Problem ? errorsIn(saving) : NONE), [found, saving]);
+}
+
+const errorsIn = ({ extras }: Problem): CodeError[] =>
+  (extras.fields ?? []).flatMap(({ path, problem }) => {
+    const [, file, line, column] = /^(.*):(\d+):(\d+)$/.exec(path) ?? [];
+    return file ? [{ file, line: Number(line), column: Number(column), message: problem }] : [];
+  });

@@ -1,32 +1,60 @@
-import { Button, Group, Text, TextInput, Title } from '@mantine/core';
-import { operations } from '@orchard/contract';
+import { Button, Group, NativeSelect, Text, Textarea, Title } from '@mantine/core';
+import { type FunctionShown, operations } from '@orchard/contract';
 import { useState } from 'react';
-import { useChange } from '../api.js';
+import { useCall, useChange } from '../api.js';
 import { useEnvironment } from '../environment.js';
 import { Code } from '../parts/basics.js';
 import { milliseconds } from '../parts/format.js';
 import { CheckErrors } from './checkErrors.js';
 import { Lines } from './runs.js';
 
-/** Runs what the editor holds on a made-up request; what it would write is shown and undone. */
-export function Trial({ name, files }: { name: string; files: Record<string, string> }) {
+/** What a trial of each kind begins with. */
+const FIRST: Record<FunctionShown['kind'], { label: string; text: string }> = {
+  endpoint: { label: 'Request: method, params, query, body', text: '{ "params": {}, "query": {} }' },
+  hook: { label: 'Event: action, before, record, sent', text: '{ "action": "create", "before": null, "record": {} }' },
+  schedule: { label: 'Event: due', text: '{ "due": "2027-01-01T06:00:00.000Z" }' },
+};
+
+/** Runs what the editor holds on something made up; what it would write is shown and undone. */
+export function Trial({ name, kind, files }: { name: string; kind: FunctionShown['kind']; files: Record<string, string> }) {
   const { params } = useEnvironment();
-  const [request, setRequest] = useState('{ "query": {} }');
+  const [given, setGiven] = useState(FIRST[kind].text);
+  const runs = useCall(operations.functions.runs, { params: { ...params, name }, query: { limit: 20 } });
+  const past = (runs.data?.items ?? []).filter(({ event }) => event !== null);
   const attempt = useChange(operations.functions.try, []);
-  const run = () => attempt.mutate({ params: { ...params, name }, body: { request: readRequest(request) as never, files } });
+  const read = readJson(given);
+  const body = (kind === 'endpoint' ? { request: read, files } : { event: read, files }) as never;
+  const run = () => attempt.mutate({ params: { ...params, name }, body });
   return (
     <section>
       <Title order={3}>Try it</Title>
+      {past.length > 0 && (
+        <NativeSelect
+          label="As in a run"
+          w={420}
+          data={[
+            { value: '', label: 'made up' },
+            ...past.map(({ id, at, cause, outcome }) => ({ value: id, label: `${at.slice(11, 19)} ${cause}, ${outcome}` })),
+          ]}
+          onChange={({ currentTarget }) => {
+            const event = past.find(({ id }) => id === currentTarget.value)?.event;
+            if (event) setGiven(JSON.stringify(kind === 'endpoint' ? requestOf(event) : event, null, 2));
+          }}
+        />
+      )}
       <Group align="flex-end">
-        <TextInput
-          label="Request"
-          description="method, params, query, body"
+        <Textarea
+          label={FIRST[kind].label}
+          autosize
+          minRows={1}
+          maxRows={10}
           style={{ flex: 1 }}
           classNames={{ input: 'mono' }}
-          value={request}
-          onChange={({ currentTarget }) => setRequest(currentTarget.value)}
+          value={given}
+          error={read === null ? 'This is not JSON' : undefined}
+          onChange={({ currentTarget }) => setGiven(currentTarget.value)}
         />
-        <Button variant="default" onClick={run} loading={attempt.isPending} disabled={readRequest(request) === null}>
+        <Button variant="default" onClick={run} loading={attempt.isPending} disabled={read === null}>
           Try
         </Button>
       </Group>
@@ -51,7 +79,15 @@ export function Trial({ name, files }: { name: string; files: Record<string, str
   );
 }
 
-function readRequest(text: string): object | null {
+/** The parts of a recorded request that a trial takes. */
+const requestOf = ({ method, params, query, body }: Record<string, unknown>) => ({
+  method,
+  params,
+  query,
+  ...(body === null ? {} : { body }),
+});
+
+function readJson(text: string): object | null {
   try {
     return JSON.parse(text || '{}') as object;
   } catch {

@@ -6,6 +6,7 @@ import { useParams } from 'react-router';
 import { useCall } from '../api.js';
 import { NewRecord, OneRecord } from '../data/drawer.js';
 import { Fields } from '../data/fields.js';
+import { HooksOn } from '../data/hooks.js';
 import { Indexes } from '../data/indexes.js';
 import { Rules } from '../data/rules.js';
 import { RecordTable } from '../data/table.js';
@@ -29,6 +30,7 @@ const TABS = {
   fields: 'Fields',
   rules: 'Rules',
   indexes: 'Indexes',
+  hooks: 'Hooks and uses',
   files: 'Import, export',
   outside: 'Outside table',
 } as const;
@@ -120,6 +122,9 @@ function OneCollection({ collection, all }: { collection: Collection; all: Colle
             <OutsideTab collection={collection} outside={outside} />
           </Tabs.Panel>
         )}
+        <Tabs.Panel value="hooks">
+          <HooksOn collection={name} />
+        </Tabs.Panel>
         <Tabs.Panel value="indexes">
           <Indexes collection={collection} />
         </Tabs.Panel>

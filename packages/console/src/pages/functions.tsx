@@ -1,21 +1,14 @@
 /** Functions: the code, tried and put in force here, with its versions and runs beside it. */
-import { Button, Drawer, Group, Stack, Text, Title } from '@mantine/core';
-import { type FunctionShown, operations } from '@orchard/contract';
+import { Anchor, Button, Drawer, Group, Stack, Text, Title } from '@mantine/core';
+import { type FunctionShown, functionWords, operations } from '@orchard/contract';
 import { OFTEN, useCall, useChange } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { Editor } from '../functions/editor.js';
 import { Runs, Versions } from '../functions/runs.js';
-import { Code, Empty, Loaded } from '../parts/basics.js';
+import { Code, Empty, Loaded, Moment } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
-import { count, milliseconds } from '../parts/format.js';
+import { count, counted, milliseconds } from '../parts/format.js';
 import { ListPage } from '../parts/listPage.js';
-
-const STUB = `const handler: Endpoint = async ({ params, query, caller }, { records, log }) => {
-  log.info('called by', caller.kind);
-  return { body: { hello: query.name ?? 'hiker' } };
-};
-export default handler;
-`;
 
 export function FunctionsPage() {
   const [adding, setAdding] = useAddressState('add');
@@ -25,7 +18,10 @@ export function FunctionsPage() {
         title="Functions"
         hint={
           <>
-            The team’s own code, in force from the next call on · <a href="/docs/functions">what it can reach</a>
+            The team’s own code, in force from the next call on ·{' '}
+            <Anchor href="/docs/functions" size="sm">
+              what it can reach
+            </Anchor>
           </>
         }
         operation={operations.functions.list}
@@ -34,18 +30,17 @@ export function FunctionsPage() {
         idOf={({ name }) => name}
         empty={
           <Empty title="No function yet">
-            <Text>An endpoint combines what apps would ask in many calls, or does what no rule can say.</Text>
+            <Text>
+              An endpoint combines what apps would ask in many calls; a hook checks what no rule can say, or does what follows from it; a
+              schedule works by the clock.
+            </Text>
             <Code>{'orchard function push price price.ts --path huts/{hut}/price'}</Code>
           </Empty>
         }
         columns={[
           { name: 'name', label: 'Function', render: ({ name }) => name },
-          {
-            name: 'path',
-            label: 'Answers',
-            render: ({ methods, path }) => <span className="mono">{`${methods.join(' ')} ${path}`}</span>,
-          },
-          { name: 'callers', label: 'For', render: ({ callers }) => callers },
+          { name: 'kind', label: 'Kind', render: ({ kind }) => kind },
+          { name: 'stands', label: 'Stands', render: (shown) => <span className="mono">{functionWords(shown)}</span> },
           {
             name: 'version',
             label: 'In force',
@@ -72,7 +67,7 @@ export function FunctionsPage() {
         <Button onClick={() => setAdding('1')}>Add function</Button>
       </ListPage>
       <Drawer opened={adding !== ''} onClose={() => setAdding(null)} position="right" size="xl" title="Add function">
-        {adding && <Editor shown={null} files={{ 'main.ts': STUB }} onSaved={() => setAdding(null)} />}
+        {adding && <Editor shown={null} files={{}} {...(adding === '1' ? {} : { on: adding })} onSaved={() => setAdding(null)} />}
       </Drawer>
     </>
   );
@@ -85,13 +80,24 @@ function OneFunction({ shown, onGone }: { shown: FunctionShown; onGone: () => vo
   const remove = useChange(operations.functions.remove);
   return (
     <Stack gap="lg">
-      <Title order={2}>{shown.name}</Title>
+      <div>
+        <Title order={2}>{shown.name}</Title>
+        <Text className="mono" size="sm">
+          {functionWords(shown)}
+        </Text>
+        {shown.nextAt && (
+          <Text size="sm">
+            It runs next <Moment at={shown.nextAt} />.
+          </Text>
+        )}
+        {shown.waiting > 0 && <Text size="sm">{counted(shown.waiting, 'call')} of it waits to be run, or to be retried.</Text>}
+      </div>
       <Loaded of={versions}>
         {({ items }) => (
           <>
             <Editor shown={shown} files={(items.find(({ inForce }) => inForce) ?? items[0])?.files ?? {}} onSaved={() => undefined} />
             <Runs name={shown.name} />
-            <Versions name={shown.name} items={items} />
+            <Versions shown={shown} items={items} />
           </>
         )}
       </Loaded>

@@ -272,6 +272,7 @@ export const accountOperations = {
   }),
   beginAsGuest: operation({
     id: 'accounts.beginAsGuest',
+    hooked: { subject: 'users', action: 'create', value: { reply: 'user' } },
     rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/sessions/guest',

@@ -136,6 +136,7 @@ const managed = environmentParams.extend({ device: deviceId });
 export const deviceOperations = {
   put: operation({
     id: 'devices.put',
+    hooked: { subject: 'devices', action: 'create', id: 'id', value: 'reply' },
     method: 'PUT',
     path: '/app/v1/devices/{id}',
     summary: 'Register a device or renew its registration; it belongs to the signed-in user, if any',
@@ -160,6 +161,7 @@ export const deviceOperations = {
   }),
   remove: operation({
     id: 'devices.remove',
+    hooked: { subject: 'devices', action: 'delete', id: 'id', value: 'body' },
     method: 'DELETE',
     path: '/app/v1/devices/{id}',
     summary: 'Retire a device: nothing is sent to it any more',
@@ -283,6 +285,7 @@ export const deviceOperations = {
   }),
   removeManaged: operation({
     id: 'devices.removeManaged',
+    hooked: { subject: 'devices', action: 'delete', id: 'device', value: 'body' },
     changes: 'device',
     command: 'device delete',
     method: 'DELETE',

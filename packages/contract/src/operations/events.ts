@@ -84,6 +84,7 @@ const oneName = environmentParams.extend({ event: eventName });
 export const eventOperations = {
   bring: operation({
     id: 'events.bring',
+    hooked: { subject: 'events', action: 'create', value: 'body' },
     method: 'POST',
     path: '/app/v1/events',
     summary: 'Bring events of an app, up to 500 at once; each is taken or refused by itself',

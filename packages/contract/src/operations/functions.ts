@@ -1,81 +1,19 @@
-/** Functions: the team's own code, run in a sandbox; so far endpoints, which answer calls of apps. */
+/** Functions: the team's own code, run in a sandbox: endpoints, hooks before and after actions, and schedules. */
 import { z } from 'zod';
 import { actor, ENVIRONMENT, environmentParams, jsonObject, listQuery, nothing, operation, page, slug, time, uuid } from '../common.js';
-
-export const FUNCTION_KINDS = ['endpoint'] as const;
-export const ENDPOINT_METHODS = ['GET', 'POST', 'PUT', 'PATCH', 'DELETE'] as const;
-export const ENDPOINT_CALLERS = ['anyone', 'signed-in', 'servers'] as const;
-const MOST_CHARS = 200_000;
-
-const fileName = z
-  .string()
-  .regex(/^[A-Za-z0-9_-]+(\/[A-Za-z0-9_-]+){0,4}\.(ts|js)$/, 'A path such as main.ts or lib/prices.ts, of letters, digits, - and _.');
-const source = z.string().max(MOST_CHARS);
-const path = z
-  .string()
-  .max(200)
-  .regex(
-    /^[a-z0-9_-]+(\/([a-z0-9_-]+|\{[a-z][A-Za-z0-9]*\}))*$/,
-    'Such as huts/{hut}/price: small letters, digits, - and _, and names in braces.',
-  );
-const definition = {
-  kind: z.enum(FUNCTION_KINDS),
-  path: path.describe('Where it answers, below /app/v1/endpoints/'),
-  methods: z.array(z.enum(ENDPOINT_METHODS)).min(1).max(5).default(['GET']),
-  callers: z
-    .enum(ENDPOINT_CALLERS)
-    .default('signed-in')
-    .describe('`signed-in`: signed-in users and server keys; `anyone`: every client key as well; `servers`: server keys alone'),
-  rights: z
-    .enum(['caller', 'own'])
-    .default('caller')
-    .describe('Whose rights its reads and writes have: those of whoever calls it, or rights of its own, to which no rules apply'),
-  hosts: z.array(z.string().max(253)).max(20).default([]).describe('Hosts that it may fetch from, over https'),
-};
-const newVersion = z.strictObject({
-  ...definition,
-  source: source.optional().describe('Its only file, main.ts'),
-  files: z.record(fileName, source).optional().describe('Several files; the default export of main.ts or main.js is its handler'),
-  use: z.boolean().default(true).describe('Put it in force at once'),
-});
-export type NewFunctionVersion = z.output<typeof newVersion>;
-
-const shown = z
-  .object({
-    name: z.string(),
-    ...definition,
-    version: z.int().describe('The version in force; 0 for none'),
-    versions: z.int(),
-    createdAt: time,
-    changedAt: time,
-    runs: z.object({ count: z.int(), failed: z.int(), meanMs: z.number().nullable() }).describe('In the last 24 hours'),
-  })
-  .meta({ id: 'Function' });
-export type FunctionShown = z.output<typeof shown>;
-const version = z
-  .object({ version: z.int(), files: z.record(z.string(), z.string()), createdBy: actor, createdAt: time, inForce: z.boolean() })
-  .meta({ id: 'FunctionVersion' });
-export type FunctionVersion = z.output<typeof version>;
-
-export const RUN_OUTCOMES = ['answered', 'refused', 'failed', 'stopped'] as const;
-const logLine = z.object({ level: z.enum(['info', 'warn', 'error']), text: z.string() });
-const madeCall = z.object({ name: z.string(), about: z.string(), ms: z.number(), ok: z.boolean() });
-const run = z
-  .object({
-    id: uuid.describe('Of the call that it answered'),
-    version: z.int(),
-    at: time,
-    durationMs: z.number(),
-    cpuMs: z.number(),
-    outcome: z.enum(RUN_OUTCOMES),
-    status: z.int().nullable(),
-    error: z.string().nullable(),
-    log: z.array(logLine),
-    calls: z.array(madeCall).describe('What it called of what it can reach'),
-    userId: z.string().nullable(),
-  })
-  .meta({ id: 'FunctionRun' });
-export type FunctionRun = z.output<typeof run>;
+import {
+  ENDPOINT_METHODS,
+  FUNCTION_KINDS,
+  RUN_OUTCOMES,
+  fileName,
+  logLine,
+  madeCall,
+  newVersion,
+  run,
+  shown,
+  source,
+  version,
+} from './functionDefinition.js';
 
 const request = z.strictObject({
   method: z.enum(ENDPOINT_METHODS).default('GET'),
@@ -85,6 +23,7 @@ const request = z.strictObject({
 });
 const trial = z.strictObject({
   request: request.prefault({}),
+  event: jsonObject.optional().describe('For a hook: `action`, `before`, `record`, `sent`; for a schedule: `due`'),
   user: uuid.nullable().optional().describe('As this user; as a server, if left out'),
   source: source.optional(),
   files: z.record(fileName, source).optional().describe('A draft in place of the version in force'),
@@ -176,12 +115,16 @@ export const functionOperations = {
     command: 'function use <version>',
     method: 'POST',
     path: `${AT}/{name}/use`,
-    summary: 'Put a version in force, also an earlier one',
+    summary: 'Put a version in force, also an earlier one; for all callers, or for some of them first',
     caller: developer,
     params: one,
-    body: z.strictObject({ version: z.int().min(0).describe('0 puts none in force') }),
+    body: z.strictObject({
+      version: z.int().min(0).describe('0 puts none in force'),
+      users: z.array(uuid).max(100).optional().describe('For these users alone; for all others the version in force stays'),
+      share: z.number().gt(0).lt(1).optional().describe('For this share of users, or of calls without one'),
+    }),
     reply: shown,
-    problems: ['not-found'],
+    problems: ['not-found', 'wrong-state'],
   }),
   try: operation({
     id: 'functions.try',
@@ -196,6 +139,27 @@ export const functionOperations = {
     reply: tried,
     problems: ['not-found', 'function-refused'],
   }),
+  check: operation({
+    id: 'functions.check',
+    changes: 'nothing',
+    method: 'POST',
+    path: `${AT}/{name}/check`,
+    summary: 'Check code as it would be checked on saving, without saving it',
+    caller: developer,
+    params: one,
+    body: z.strictObject({ kind: z.enum(FUNCTION_KINDS), files: z.record(fileName, source) }),
+    bodyLimit: 2_000_000,
+    reply: z.object({ errors: z.array(z.object({ file: z.string(), line: z.int(), column: z.int(), message: z.string() })) }),
+  }),
+  reach: operation({
+    id: 'functions.reach',
+    method: 'GET',
+    path: `${ENVIRONMENT}/function-types`,
+    summary: 'What functions can reach here, as declarations of TypeScript: the team’s own collections and upstreams among them',
+    caller: viewer,
+    params: environmentParams,
+    reply: z.object({ declarations: z.string() }),
+  }),
   runs: operation({
     id: 'functions.runs',
     command: 'function runs',
@@ -207,6 +171,29 @@ export const functionOperations = {
     query: listQuery,
     reply: page(run),
     problems: ['not-found'],
+  }),
+  again: operation({
+    id: 'functions.again',
+    changes: 'function',
+    command: 'function again',
+    method: 'POST',
+    path: `${AT}/{name}/runs/{run}/again`,
+    summary: 'Run a hook after an action, or a schedule, again for the same event',
+    caller: developer,
+    params: one.extend({ run: uuid }),
+    status: 202,
+    reply: z.object({ key: z.string().describe('The key for idempotency, the same as before') }),
+    problems: ['not-found', 'wrong-state'],
+  }),
+  document: operation({
+    id: 'functions.document',
+    command: 'function document',
+    method: 'GET',
+    path: `${ENVIRONMENT}/openapi.json`,
+    summary: 'The endpoints of an environment, and the operations of upstreams that apps call straight through, by OpenAPI 3.1',
+    caller: viewer,
+    params: environmentParams,
+    reply: jsonObject,
   }),
   secrets: operation({
     id: 'functions.secrets',

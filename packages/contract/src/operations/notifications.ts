@@ -136,6 +136,7 @@ const turn = (verb: 'start' | 'stop' | 'resume', summary: string) =>
 const forServers = {
   send: operation({
     id: 'notifications.send',
+    hooked: { subject: 'notifications', action: 'create', value: 'reply' },
     changes: 'notification',
     method: 'POST',
     path: APP,

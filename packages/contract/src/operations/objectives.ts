@@ -16,6 +16,7 @@ const subject = z
     }),
     z.strictObject({ of: z.literal('gateway'), name: text(40).optional().describe('Without it, all gateways together') }),
     z.strictObject({ of: z.literal('jobs'), kind: text(60).optional().describe('Without it, all kinds together') }),
+    z.strictObject({ of: z.literal('function'), name: text(40).optional().describe('Without it, all functions together') }),
   ])
   .describe('What it speaks of');
 

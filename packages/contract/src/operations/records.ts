@@ -145,6 +145,9 @@ const refusals = [
   'outside-unavailable',
   'outside-changed',
   'outside-unsupported',
+  'refused-by-function',
+  'function-failed',
+  'function-stopped',
 ] as const;
 const writeRefusals = [
   ...refusals,
@@ -154,6 +157,7 @@ const writeRefusals = [
   'still-referenced',
   'limit-passed',
   'key-reused',
+  'hooks-too-deep',
 ] as const;
 type Names = {
   collection: string;

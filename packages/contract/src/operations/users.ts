@@ -63,6 +63,7 @@ export const tokens = z
 export const userOperations = {
   signUp: operation({
     id: 'users.signUp',
+    hooked: { subject: 'users', action: 'create', value: { reply: 'user' } },
     rate: 'sign-in',
     method: 'POST',
     path: '/app/v1/users',
@@ -144,6 +145,7 @@ export const userOperations = {
   }),
   removeMe: operation({
     id: 'users.removeMe',
+    hooked: { subject: 'users', action: 'delete', id: 'caller', value: 'body' },
     ownerOnly: true,
     rate: 'sign-in',
     method: 'POST',
@@ -178,6 +180,7 @@ export const userOperations = {
   }),
   patchByServer: operation({
     id: 'users.patchByServer',
+    hooked: { subject: 'users', action: 'update', id: 'user', value: 'reply' },
     method: 'PATCH',
     path: '/app/v1/users/{user}',
     summary: 'Change name, roles, data or phone of a user, or disable it, from a backend',
@@ -198,6 +201,7 @@ export const userOperations = {
   }),
   patchMe: operation({
     id: 'users.patchMe',
+    hooked: { subject: 'users', action: 'update', id: 'caller', value: 'reply' },
     method: 'PATCH',
     path: '/app/v1/users/me',
     summary: 'Change name or data of the signed-in user (merge patch)',
@@ -281,6 +285,7 @@ export const userOperations = {
   }),
   create: operation({
     id: 'users.create',
+    hooked: { subject: 'users', action: 'create', value: 'reply' },
     changes: 'user',
     command: 'user add',
     method: 'POST',
@@ -295,6 +300,7 @@ export const userOperations = {
   }),
   patch: operation({
     id: 'users.patch',
+    hooked: { subject: 'users', action: 'update', id: 'user', value: 'reply' },
     changes: 'user',
     command: 'user change',
     method: 'PATCH',
@@ -308,6 +314,7 @@ export const userOperations = {
   }),
   remove: operation({
     id: 'users.remove',
+    hooked: { subject: 'users', action: 'delete', id: 'user', value: 'body' },
     changes: 'user',
     command: 'user delete',
     method: 'DELETE',

@@ -36,11 +36,15 @@ export type Environment = {
   triggers: number;
   /** Whether, while it is open, a number with a fraction makes an integer field one of numbers. */
   widening: boolean;
+  /** For one call: what functions of the team demand of records that it reads, by collection, besides the rules. */
+  narrowing?: Readonly<Record<string, string>>;
 };
 export type KeyHolder = {
   environment: Environment;
   client: { name: string; kind: string; origins: readonly string[] };
   key: { id: string; kind: 'client' | 'server'; name: string; scopes: readonly Scope[] };
+  /** The function of the team that calls; there is no key then. */
+  functionName?: string;
 };
 export type SignedInUser = {
   id: string;
@@ -94,6 +98,8 @@ export type Call<O = AnyOperation> = {
   query: QueryOf<O>;
   body: BodyOf<O>;
   problem: Problem | null;
+  /** What it was for, where its path does not name that. */
+  target?: string;
 };
 
 /** The result of a handler; without a status, the operation's own applies. */
@@ -164,6 +170,7 @@ export const untold = (rule: string, { userId }: { userId: string | null }): str
 
 /** Who makes a call: the user if there is one, otherwise the client. */
 export function actorOf({ member, user, holder }: Pick<Call, 'member' | 'user' | 'holder'>): Actor {
+  if (holder?.functionName) return { kind: 'function', id: holder.functionName };
   if (member) return { kind: member.via === 'automation' ? 'token' : 'member', id: member.id };
   if (holder?.key.kind === 'server') return { kind: 'server', id: `${holder.client.name}/${holder.key.name}` };
   // Whoever looks at the app as a user does what they do themselves.

@@ -1,5 +1,5 @@
 /** What the platform needs from rooms above it: the responsible room fills each port. An unfilled port does nothing. */
-import type { AnyOperation, MemberWayKind, ReplyOf, Role } from '@orchard/contract';
+import type { AnyOperation, MemberWayKind, ReplyOf, Role, Use } from '@orchard/contract';
 import type { CallerKind, CountedKind, JsonObject, LogLevel, ValueKind } from '@orchard/core';
 import type { Behaviour } from '@orchard/core/insight';
 import type { SessionCheck } from './access/userTokens.js';
@@ -115,6 +115,31 @@ export type ReadInput = { params?: Record<string, unknown>; query?: Record<strin
 /** Somebody on whose behalf the service reads, with the rights of the moment. */
 export type Reader = { member: SignedInMember; role: Role };
 
+/** Whose action it is, as a hook is told. */
+export type ActionBy = {
+  kind: 'user' | 'client' | 'server';
+  userId: string | null;
+  roles: readonly string[];
+  request: string | null;
+  trace: string | null;
+};
+export type HookedAction = {
+  subject: 'users' | 'devices' | 'notifications' | 'events';
+  action: 'create' | 'update' | 'delete';
+  id: string | null;
+  /** What is created, changed or deleted, as the API shows it. */
+  value: JsonObject;
+};
+/** Functions of the team that stand on actions which concern no record. */
+export type ActionHooks = {
+  /** @returns the value, as hooks changed it @throws {Problem} refused-by-function, function-failed, function-stopped */
+  before: (environment: Environment, by: ActionBy, asked: HookedAction) => Promise<JsonObject>;
+  /** Whether anything follows from such an action. */
+  follows: (environment: Environment, subject: HookedAction['subject'], action: HookedAction['action']) => Promise<boolean>;
+  /** Adds what follows from an action, in its transaction; the queue is woken when it is committed. */
+  after: (on: Statements, environment: Environment, by: ActionBy, done: HookedAction) => Promise<void>;
+};
+
 export type Ports = {
   /** A call has got its response. */
   recordCall: (call: Call, status: number, durationUs: number, bytesOut: number) => void;
@@ -164,6 +189,17 @@ export type Ports = {
    * @throws {Problem} role-insufficient, and those of the operation
    */
   readAs: <O extends AnyOperation>(operation: O, reader: Reader, environment: Environment | null, input: ReadInput) => Promise<ReplyOf<O>>;
+  /** Makes a call of a server key's kind for a function of the team, which may do all that such keys may. @throws {Problem} those of the operation */
+  callAsFunction: <O extends AnyOperation>(
+    operation: O,
+    functionName: string,
+    environment: Environment,
+    input: ReadInput,
+    trace?: string,
+  ) => Promise<ReplyOf<O>>;
+  hooks: ActionHooks;
+  /** Which clients called for which collections, functions and upstreams, by the recorded calls. */
+  usesOfCalls: (environment: Environment, since: Date) => Promise<Use[]>;
   /** By which verified ways members can be reached, by member. */
   waysOfMembers: () => Promise<Map<string, MemberWayKind[]>>;
   /** A member was removed, in the same unit of work. */
@@ -202,6 +238,11 @@ export const emptyPorts = (): Ports => ({
   readAs: async () => {
     throw new Error('no calls are served yet');
   },
+  callAsFunction: async () => {
+    throw new Error('no calls are served yet');
+  },
+  hooks: { before: async (_environment, _by, { value }) => value, follows: async () => false, after: async () => undefined },
+  usesOfCalls: async () => [],
   waysOfMembers: async () => new Map(),
   memberRemoved: async () => undefined,
   environmentCreated: async () => undefined,

@@ -8,6 +8,7 @@ const FLUSH_MS = 1_000;
 export class WriteBehind<Row> {
   readonly #waiting = new Map<string, { environment: Environment; rows: Row[] }>();
   #timer: NodeJS.Timeout | null = null;
+  #last: Promise<void> = Promise.resolve();
 
   /**
    * @param settings `what` in words for the log; `most` rows of an environment are kept while the database is away; `write` stores
@@ -29,8 +30,13 @@ export class WriteBehind<Row> {
     if (waiting.rows.length < this.settings.most) waiting.rows.push(row());
   }
 
-  /** Writes what waits; it never throws. */
-  async flush(): Promise<void> {
+  /** Writes what waits, after what is being written; it never throws. */
+  flush(): Promise<void> {
+    this.#last = this.#last.then(() => this.#write());
+    return this.#last;
+  }
+
+  async #write(): Promise<void> {
     for (const waiting of this.#waiting.values()) {
       const { environment, rows } = waiting;
       if (rows.length === 0) continue;

@@ -30,8 +30,12 @@ export type Shapes = {
   checkedAt: number;
   /** Filters, rules and lists compiled for these shapes. */
   compiled: LRUCache<string, object>;
+  /** The same with stricter read rules, by what these demand. */
+  narrowed: LRUCache<string, Shapes>;
 };
 
+/** Conditions that differ with each user make shapes of their own; these are cheap to make again. */
+const MOST_NARROWED = 50;
 /** How long another instance's changes may go unnoticed; an unknown name is always read again. */
 const RECHECK_MS = 2_000;
 /** A change of a large table may take minutes; other changes of the environment are refused as busy meanwhile. */
@@ -66,9 +70,10 @@ export class Catalogue {
 
   /** All shapes of the environment, at most 2 s old; read again when it has no `wanted` collection. */
   async shapes(environment: Environment, wanted?: string): Promise<Shapes> {
-    const shapes = this.#shapes.get(environment.id);
-    if (shapes && this.now() - shapes.checkedAt < RECHECK_MS && (!wanted || shapes.collections.has(wanted))) return shapes;
-    return this.#load(environment);
+    const known = this.#shapes.get(environment.id);
+    const isFresh = known && this.now() - known.checkedAt < RECHECK_MS && (!wanted || known.collections.has(wanted));
+    const shapes = isFresh ? known : await this.#load(environment);
+    return environment.narrowing ? narrowed(shapes, environment.narrowing) : shapes;
   }
 
   /** One collection, or null; read again before null is returned. */
@@ -238,8 +243,24 @@ export class Catalogue {
       mark,
       checkedAt: this.now(),
       compiled: new LRUCache({ max: 1_000 }),
+      narrowed: new LRUCache({ max: MOST_NARROWED }),
     };
   }
+}
+
+/** The shapes with read rules that demand more: every way of reading goes by these. */
+function narrowed(shapes: Shapes, narrowing: Readonly<Record<string, string>>): Shapes {
+  const key = JSON.stringify(narrowing);
+  const known = shapes.narrowed.get(key);
+  if (known) return known;
+  const collections = new Map(shapes.collections);
+  for (const [name, condition] of Object.entries(narrowing)) {
+    const shape = collections.get(name);
+    if (shape) collections.set(name, { ...shape, rules: { ...shape.rules, read: `(${shape.rules.read}) AND (${condition})` } });
+  }
+  const own: Shapes = { ...shapes, collections, compiled: new LRUCache({ max: 100 }) };
+  shapes.narrowed.set(key, own);
+  return own;
 }
 
 export const unknownCollection = (environment: Environment, name: string): Problem =>

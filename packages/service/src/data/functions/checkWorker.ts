@@ -56,7 +56,7 @@ function check({ files, declarations }: CheckTask): CheckError[] {
         file: file?.fileName.slice(1) ?? 'main.ts',
         line: line + 1,
         column: character + 1,
-        message: ts.flattenDiagnosticMessageText(messageText, ' '),
+        message: innermost(messageText),
       };
     });
   const source = program.getSourceFile(`/${mainOf(files)}`);
@@ -64,6 +64,13 @@ function check({ files, declarations }: CheckTask): CheckError[] {
   return errors.length > 0 || module?.exports?.has(ts.InternalSymbolName.Default)
     ? errors
     : [inMain(files, 'It has no default export: `export default async (request, { records }) => …`.')];
+}
+
+/** Of a chain of reasons the last one, which says what is wrong; those before it say what follows from it. */
+function innermost(text: string | ts.DiagnosticMessageChain): string {
+  if (typeof text === 'string') return text;
+  const [next] = text.next ?? [];
+  return next ? innermost(next) : text.messageText;
 }
 
 const inMain = (files: Record<string, string>, message: string): CheckError => ({ file: mainOf(files), line: 1, column: 1, message });

@@ -19,12 +19,12 @@ export class Checker {
   readonly #waiting = new Map<number, { resolve: (answer: CheckAnswer) => void; reject: (problem: Problem) => void }>();
 
   /** @returns the files as JavaScript @throws {Problem} function-refused */
-  async build(files: Record<string, string>, collections: Iterable<CollectionShape>): Promise<Record<string, string>> {
+  async build(files: Record<string, string>, collections: Iterable<CollectionShape>, more: string): Promise<Record<string, string>> {
     if (!files['main.ts'] && !files['main.js'])
       throw refused([
         { file: 'main.ts', line: 1, column: 1, message: 'There is no main.ts or main.js, whose default export is the handler.' },
       ]);
-    const { errors, built } = await this.#ask(files, declarationsOf(collections));
+    const { errors, built } = await this.#ask(files, `${declarationsOf(collections)}\n${more}`);
     if (errors.length > 0) throw refused(errors);
     return built;
   }
@@ -73,7 +73,7 @@ export class Checker {
   }
 }
 
-function refused(errors: readonly CheckError[]): Problem {
+export function refused(errors: readonly CheckError[]): Problem {
   const [first] = errors as [CheckError];
   return new Problem('function-refused', `${first.file}, line ${first.line}, column ${first.column}: ${first.message}`, {
     fields: errors.map(({ file, line, column, message }) => ({
@@ -100,9 +100,13 @@ const TYPES: Record<Field['type'], string> = {
 const typeOf = ({ type, choices }: Field): string => (choices ? choices.map((one) => JSON.stringify(one)).join(' | ') : TYPES[type]);
 
 /** The team's collections as types, and what a function can reach. */
-function declarationsOf(collections: Iterable<CollectionShape>): string {
-  const shapes = [...collections].map(
-    ({ name, fields }) => `  ${name}: {\n${[...fields].map(([field, of]) => `    ${field}: ${typeOf(of)} | null;`).join('\n')}\n  };`,
+export function declarationsOf(collections: Iterable<CollectionShape>): string {
+  const shapes = [...collections];
+  // Each has a name of its own, which errors can say in place of all its fields.
+  const interfaces = shapes.map(
+    ({ name, fields }) =>
+      `interface Fields_${name} {\n${[...fields].map(([field, of]) => `  ${field}: ${typeOf(of)} | null;`).join('\n')}\n}`,
   );
-  return `interface Collections {\n${shapes.join('\n')}\n}\n${FUNCTION_TYPES}`;
+  const named = shapes.map(({ name }) => `  ${name}: Fields_${name};`);
+  return `${interfaces.join('\n')}\ninterface Collections {\n${named.join('\n')}\n}\n${FUNCTION_TYPES}`;
 }

@@ -1,14 +1,16 @@
 import { operations, Problem } from '@orchard/contract';
 import type { Json, JsonObject } from '@orchard/core';
 import { bind, type Call, environmentOf, type Route } from '../../platform/call.js';
-import { authorOf, THE_SERVICE_ITSELF } from '../records/author.js';
+import { authorOf } from '../records/author.js';
 import type { InForce } from './directory.js';
 import { callerOf, type Ground } from './ground.js';
-import { demandAnswer } from './running.js';
-import { secretOf } from './secrets.js';
+import { demandInput } from './jsonSchema.js';
+import type { Parts } from './parts.js';
+import { demandResponse, responseOf } from './response.js';
+import { runFunction } from './runFunction.js';
 
 /** Calls of apps and servers to endpoints: one operation for each method. */
-export function endpointRoutes(ground: Ground): Route[] {
+export function endpointRoutes(parts: Parts, ground: Ground): Route[] {
   const own = operations.endpoints;
   const answer = async (call: Call & { params: { path: string }; query: object; body?: unknown }) => {
     const environment = environmentOf(call);
@@ -22,26 +24,30 @@ export function endpointRoutes(ground: Ground): Route[] {
       throw new Problem('method-not-allowed', `The endpoint ${call.params.path} does not answer ${method}.`);
     }
     demandCaller(call, found.endpoint);
+    const { row, input } = found.endpoint;
+    call.target = row.name;
+    if (input) demandInput(input, call.body);
     const author = authorOf(call);
-    const kind = call.holder?.key.kind === 'server' ? 'server' : call.user ? 'user' : 'client';
-    const { row, program, hosts } = found.endpoint;
-    const report = await ground.running.run({
+    const { path } = call.params;
+    const event: JsonObject = {
+      method,
+      path,
+      params: found.params,
+      query: { ...call.query } as JsonObject,
+      body: (call.body ?? null) as Json,
+    };
+    const { end } = await runFunction(
+      parts,
+      ground,
       environment,
-      program,
-      hosts,
-      author: row.rights === 'own' ? THE_SERVICE_ITSELF : author,
-      secret: secretOf(ground, environment),
-      request: {
-        method,
-        path: call.params.path,
-        params: found.params,
-        query: { ...call.query } as JsonObject,
-        body: (call.body ?? null) as Json,
-        caller: callerOf(kind, author),
+      found.endpoint,
+      { id: call.id, author, depth: 0, cause: `${method} ${path}`, argument: { ...event, caller: callerOf(author) }, event },
+      (report) => {
+        const responded = responseOf(report);
+        return { ...report, ...responded, status: responded.answer?.status ?? null };
       },
-    });
-    ground.runLog.add(call, row, report);
-    const { status, headers, body } = demandAnswer(row.name, report);
+    );
+    const { status, headers, body } = demandResponse(row.name, end);
     return { body, status, headers };
   };
   return Object.values(own).map((operation) => bind(operation as typeof own.get, answer as never));

@@ -1,6 +1,6 @@
 /** What functions fetch: over https, from hosts that the team listed, and never from a private address. */
 import { Agent } from 'undici';
-import { lookupPublic } from '../../platform/http/publicHosts.js';
+import { hostsOf, publicConnector } from '../../platform/http/publicHosts.js';
 import { CallRefused } from './callRefused.js';
 
 const WITHIN_MS = 8_000;
@@ -15,12 +15,11 @@ export class Fetching {
   /** @param named origins on private networks that the installation's settings list */
   constructor(named: readonly string[]) {
     this.#origins = new Set(named.filter((origin) => /^https?:/.test(origin)).map((origin) => new URL(origin).origin));
-    const trusted = new Set([...this.#origins].map((origin) => new URL(origin).hostname));
     this.#agent = new Agent({
       headersTimeout: WITHIN_MS,
       bodyTimeout: WITHIN_MS,
       maxResponseSize: MOST_BYTES,
-      connect: { timeout: 5_000, lookup: (host, options, callback) => lookupPublic(host, options, trusted, callback) },
+      connect: publicConnector(hostsOf([...this.#origins]), { timeout: 5_000 }),
     });
   }
 

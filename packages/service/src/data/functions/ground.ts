@@ -7,9 +7,16 @@ import type { Checker } from './checking.js';
 import type { FunctionDirectory } from './directory.js';
 import type { RunLog } from './runLog.js';
 import type { Running } from './running.js';
-import type { FunctionRow, FunctionStore } from './store.js';
+import type { FunctionRow } from './rows.js';
+import type { FunctionStore } from './store.js';
 
-export type Ground = { store: FunctionStore; directory: FunctionDirectory; checker: Checker; running: Running; runLog: RunLog };
+export type Ground = {
+  store: FunctionStore;
+  directory: FunctionDirectory;
+  checker: Checker;
+  running: Running;
+  runLog: RunLog;
+};
 
 /** @throws {Problem} not-found */
 export async function named({ store }: Ground, environment: Environment, name: string): Promise<FunctionRow> {
@@ -19,8 +26,8 @@ export async function named({ store }: Ground, environment: Environment, name: s
 }
 
 /** Who calls, as a function sees it. */
-export const callerOf = (kind: 'user' | 'client' | 'server', { userId, roles }: Author): JsonObject => ({
-  kind,
+export const callerOf = ({ trusted, userId, roles }: Author): JsonObject => ({
+  kind: trusted ? 'server' : userId ? 'user' : 'client',
   userId,
   roles: [...roles],
 });

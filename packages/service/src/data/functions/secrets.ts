@@ -2,21 +2,31 @@
 import { operations, Problem } from '@orchard/contract';
 import { seal, unseal } from '../../platform/access/secrets.js';
 import { authorOf, bind, type Environment, environmentOf, type Naming, type Route } from '../../platform/call.js';
+import { LRUCache } from 'lru-cache';
 import { CallRefused } from './callRefused.js';
 import type { Ground } from './ground.js';
 import type { Parts } from './parts.js';
-import type { SecretRow } from './store.js';
+import type { SecretRow } from './rows.js';
 
 const MOST_SECRETS = 200;
 const secretContext = ({ id }: Environment, name: string) => `${id}:secret:${name}`;
 
+/** Another instance's change may go unnoticed for this long: upstreams need theirs with each call. */
+const REMEMBER_MS = 1_000;
+const kept = new LRUCache<string, string>({ max: 1_000, ttl: REMEMBER_MS });
+
 /** Reads the values of secrets, for a run. */
 export const secretOf =
-  ({ store }: Ground, environment: Environment) =>
+  ({ store }: Pick<Ground, 'store'>, environment: Environment) =>
   async (name: string) => {
+    const context = secretContext(environment, name);
+    const known = kept.get(context);
+    if (known !== undefined) return known;
     const row = await store.secret(environment, name);
     if (!row) throw new CallRefused(`There is no secret ${name} in this environment.`);
-    return unseal(environment.keys.data, secretContext(environment, name), row.sealed).toString();
+    const value = unseal(environment.keys.data, context, row.sealed).toString();
+    kept.set(context, value);
+    return value;
   };
 
 export function secretRoutes(parts: Parts, { store }: Ground): Route[] {
@@ -47,6 +57,7 @@ export function secretRoutes(parts: Parts, { store }: Ground): Route[] {
         const sealed = seal(environment.keys.data, secretContext(environment, name), call.body.value);
         const row: SecretRow = { name, sealed, changedBy: authorOf(call), changedAt: new Date(parts.now()) };
         await store.putSecret(environment, row);
+        kept.delete(secretContext(environment, name));
         return { body: present(environment, row) };
       },
       audited,
@@ -54,6 +65,7 @@ export function secretRoutes(parts: Parts, { store }: Ground): Route[] {
     bind(
       own.removeSecret,
       async (call) => {
+        kept.delete(secretContext(environmentOf(call), call.params.secret));
         if (!(await store.removeSecret(environmentOf(call), call.params.secret)))
           throw new Problem('not-found', `There is no secret ${call.params.secret}.`);
         return { body: undefined };

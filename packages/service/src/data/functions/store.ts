@@ -1,24 +1,40 @@
 /** Functions, their versions and runs, and secrets, as rows. */
-import type { FunctionRun, FunctionShown } from '@orchard/contract';
-import { and, asc, avg, count, desc, eq, gt, inArray, lt, max, sql } from 'drizzle-orm';
+import type { FunctionRun, FunctionShown, HookOn, Use } from '@orchard/contract';
+import type { JsonObject } from '@orchard/core';
+import { and, asc, avg, count, desc, eq, gt, inArray, lt, max, or, sql } from 'drizzle-orm';
 import type { Statements } from '../../platform/database/connection.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
-import { storedJson } from '../../platform/database/storedJson.js';
 import type { Environment } from '../../platform/call.js';
-import { functionRunTable, functionTable, functionVersionTable, secretTable } from './tables.js';
+import { nextOf } from './clock.js';
+import { type CallRow, type FunctionRow, held, partOf, type RunRow, type SecretRow, type VersionRow } from './rows.js';
+import { functionCallTable, functionRunTable, functionTable, functionVersionTable, secretTable } from './tables.js';
 
-export type FunctionRow = typeof functionTable.$inferSelect;
-export type VersionRow = typeof functionVersionTable.$inferSelect;
-export type RunRow = typeof functionRunTable.$inferSelect;
-export type SecretRow = typeof secretTable.$inferSelect;
 const DAY_MS = 86_400_000;
 /** A row has up to half a megabyte of log. */
 const ROWS_A_STATEMENT = 20;
 const RUNS: Columns = new Map([
-  ...plainColumns({ text: ['id', 'outcome', 'error', 'userId'], number: ['version', 'status', 'durationUs', 'cpuUs'], time: ['at'] }),
+  ...plainColumns({
+    text: ['id', 'cause', 'request', 'trace', 'outcome', 'error', 'userId'],
+    number: ['attempt', 'version', 'status', 'durationUs', 'cpuUs'],
+    time: ['at'],
+  }),
   ['durationMs', { sql: '(`durationUs` / 1000)', kind: 'number' as const }],
   ['cpuMs', { sql: '(`cpuUs` / 1000)', kind: 'number' as const }],
 ]);
+
+/** What belongs to the kind of a function alone. */
+function placeShown(row: FunctionRow): Partial<FunctionShown> {
+  if (row.kind === 'hook') return { on: held<HookOn>(row.on) };
+  if (row.kind === 'schedule')
+    return { clock: row.clock as string, zone: row.zone ?? 'UTC', missed: row.missed as NonNullable<FunctionShown['missed']> };
+  return {
+    path: row.path,
+    methods: held<NonNullable<FunctionShown['methods']>>(row.methods),
+    callers: row.callers as NonNullable<FunctionShown['callers']>,
+    ...(row.input ? { input: held<JsonObject>(row.input) } : {}),
+    ...(row.output ? { output: held<JsonObject>(row.output) } : {}),
+  };
+}
 
 export class FunctionStore {
   list({ db }: Environment): Promise<FunctionRow[]> {
@@ -49,20 +65,22 @@ export class FunctionStore {
 
   async remove({ db }: Environment, name: string): Promise<void> {
     await db.orm.transaction(async (on) => {
-      for (const table of [functionTable, functionVersionTable, functionRunTable] as const) {
+      for (const table of [functionTable, functionVersionTable, functionRunTable, functionCallTable] as const) {
         const here = db.table(table as typeof functionTable);
         await on.delete(here).where(eq(here.name, name));
       }
     });
   }
 
-  /** The functions that have a version in force, with its files as JavaScript. */
-  async inForce({ db }: Environment): Promise<{ row: FunctionRow; built: string }[]> {
+  /** The versions in force, and those that hold for some, with their files as JavaScript. */
+  async inForce({ db }: Environment): Promise<{ row: FunctionRow; version: number; built: string }[]> {
     const [table, versions] = [db.table(functionTable), db.table(functionVersionTable)];
+    const partial = sql`${versions.version} = JSON_VALUE(${table.part}, '$.version')`;
     return db.orm
-      .select({ row: table, built: versions.built })
+      .select({ row: table, version: versions.version, built: versions.built })
       .from(table)
-      .innerJoin(versions, and(eq(versions.name, table.name), eq(versions.version, table.version)));
+      .innerJoin(versions, and(eq(versions.name, table.name), or(eq(versions.version, table.version), partial)))
+      .orderBy(asc(table.name));
   }
 
   versions({ db }: Environment, name: string): Promise<VersionRow[]> {
@@ -106,16 +124,22 @@ export class FunctionStore {
       .from(versions)
       .where(inArray(versions.name, names))
       .groupBy(versions.name);
+    const waiting = await this.#waiting(environment, names);
+    const last = await this.#lastRuns(environment, names);
     return rows.map((row) => {
       const day = days.find(({ name }) => name === row.name);
+      const ended = last.find(({ name }) => name === row.name);
       return {
         name: row.name,
         kind: row.kind as FunctionShown['kind'],
-        path: row.path,
-        methods: storedJson(row.methods as never) as unknown as FunctionShown['methods'],
-        callers: row.callers as FunctionShown['callers'],
+        ...placeShown(row),
         rights: row.rights as FunctionShown['rights'],
-        hosts: storedJson(row.hosts as never) as unknown as string[],
+        hosts: held<string[]>(row.hosts),
+        part: partOf(row),
+        nextAt: row.kind === 'schedule' && row.version > 0 ? (nextOf(row, new Date(now))?.toISOString() ?? null) : null,
+        lastAt: ended?.at.toISOString() ?? null,
+        lastOutcome: ended?.outcome ?? null,
+        waiting: waiting.get(row.name) ?? 0,
         version: row.version,
         versions: latest.find(({ name }) => name === row.name)?.version ?? 0,
         createdAt: row.createdAt.toISOString(),
@@ -123,6 +147,60 @@ export class FunctionStore {
         runs: { count: day?.n ?? 0, failed: Number(day?.failed ?? 0), meanMs: day?.mean ? Math.round(Number(day.mean) / 10) / 100 : null },
       };
     });
+  }
+
+  async #waiting({ db }: Environment, names: readonly string[]): Promise<Map<string, number>> {
+    const calls = db.table(functionCallTable);
+    const rows = await db.orm.select({ name: calls.name, n: count() }).from(calls).where(inArray(calls.name, names)).groupBy(calls.name);
+    return new Map(rows.map(({ name, n }) => [name, n]));
+  }
+
+  async #lastRuns({ db }: Environment, names: readonly string[]): Promise<{ name: string; at: Date; outcome: string }[]> {
+    const runs = db.table(functionRunTable);
+    const found = await Promise.all(
+      names.map((name) =>
+        db.orm
+          .select({ name: runs.name, at: runs.at, outcome: runs.outcome })
+          .from(runs)
+          .where(eq(runs.name, name))
+          .orderBy(desc(runs.at))
+          .limit(1),
+      ),
+    );
+    return found.flat();
+  }
+
+  async run({ db }: Environment, name: string, id: string): Promise<RunRow | null> {
+    const table = db.table(functionRunTable);
+    return (
+      (
+        await db.orm
+          .select()
+          .from(table)
+          .where(and(eq(table.id, id), eq(table.name, name)))
+      )[0] ?? null
+    );
+  }
+
+  /** Adds a call that a job will make, in the transaction of what it follows from. Raw: the transaction is one of plain statements. */
+  async addCall(on: Statements, { db }: Environment, { id, name, cause, order, createdAt }: CallRow): Promise<void> {
+    await on.change(`INSERT INTO ${db.of(functionCallTable)} (id, name, cause, \`order\`, createdAt) VALUES (?, ?, ?, ?, ?)`, [
+      id,
+      name,
+      cause,
+      JSON.stringify(order),
+      createdAt,
+    ]);
+  }
+
+  async call({ db }: Environment, id: string): Promise<CallRow | null> {
+    const table = db.table(functionCallTable);
+    return (await db.orm.select().from(table).where(eq(table.id, id)))[0] ?? null;
+  }
+
+  async removeCall({ db }: Environment, id: string): Promise<void> {
+    const table = db.table(functionCallTable);
+    await db.orm.delete(table).where(eq(table.id, id));
   }
 
   async addRuns({ db }: Environment, rows: RunRow[]): Promise<void> {
@@ -141,9 +219,34 @@ export class FunctionStore {
       plan,
       ground,
       (row, field) => row[field as keyof RunRow],
-      ({ id, version, at, durationUs, cpuUs, outcome, status, error, details, userId }): FunctionRun => ({
+      ({
         id,
         version,
+        cause,
+        request,
+        trace,
+        attempt,
+        call,
+        order,
+        memoryKb,
+        at,
+        durationUs,
+        cpuUs,
+        outcome,
+        status,
+        error,
+        details,
+        userId,
+      }): FunctionRun => ({
+        id,
+        version,
+        cause,
+        request,
+        trace,
+        attempt,
+        key: call,
+        memoryKb,
+        event: order ? held<{ event: JsonObject }>(order).event : null,
         at: at.toISOString(),
         durationMs: durationUs / 1000,
         cpuMs: cpuUs / 1000,
@@ -151,9 +254,27 @@ export class FunctionStore {
         status,
         error,
         userId,
-        ...(storedJson(details) as unknown as Pick<FunctionRun, 'log' | 'calls'>),
+        ...held<Pick<FunctionRun, 'log' | 'calls'>>(details),
       }),
     );
+  }
+
+  /** Which functions called which collections and upstreams. Raw: the builder has no JSON_TABLE. */
+  async uses({ db }: Environment, since: Date): Promise<Use[]> {
+    const rows = await db.rows<{ name: string; version: number; what: string; about: string; n: number; lastAt: Date }>(
+      `SELECT r.name, r.version, c.what, SUBSTRING_INDEX(c.about, '/', 1) AS about, COUNT(*) AS n, MAX(r.at) AS lastAt
+       FROM ${db.of(functionRunTable)} r,
+         JSON_TABLE(r.details, '$.calls[*]' COLUMNS (what VARCHAR(40) PATH '$.name', about VARCHAR(200) PATH '$.about')) c
+       WHERE r.at >= ? AND (c.what LIKE 'records.%' OR c.what = 'upstreams.call')
+       GROUP BY r.name, r.version, SUBSTRING_INDEX(c.what, '.', 1), SUBSTRING_INDEX(c.about, '/', 1) LIMIT 500`,
+      [since],
+    );
+    return rows.map(({ name, version, what, about, n, lastAt }) => ({
+      from: { kind: 'function', name, version: String(version) },
+      to: { kind: what.startsWith('records.') ? 'collection' : 'upstream', name: about },
+      count: Number(n),
+      lastAt: lastAt.toISOString(),
+    }));
   }
 
   async forgetRuns({ db }: Environment, before: Date): Promise<void> {
@@ -162,7 +283,7 @@ export class FunctionStore {
   }
 
   async releaseUser(on: Statements, { db }: Environment, userId: string): Promise<void> {
-    await on.change(`UPDATE ${db.of(functionRunTable)} SET userId = NULL WHERE userId = ?`, [userId]);
+    await on.change(`UPDATE ${db.of(functionRunTable)} SET userId = NULL, \`order\` = NULL WHERE userId = ?`, [userId]);
   }
 
   secrets({ db }: Environment): Promise<SecretRow[]> {

@@ -6,6 +6,8 @@ import { pipeline } from 'node:stream/promises';
 import { Problem, type ImportReport } from '@orchard/contract';
 import { checkFields, type Field, type Fields, fieldNameProblem, grouped, MAX_FIELDS } from '@orchard/core';
 import { unknownCollection } from '../collections/catalogue.js';
+import { WriteGate } from '../records/gate.js';
+import type { AskedWrite } from '../records/ports.js';
 import type { Records } from '../records/records.js';
 import type { CollectionShape, RecordRow } from '../collections/shape.js';
 import { tellWidened } from '../collections/widening.js';
@@ -32,10 +34,14 @@ const NO_FIELDS: Fields = new Map();
 type RowReading = { mapper: RowMapper; keys: RowKeys | null };
 
 export class Importer {
+  readonly #gate: WriteGate;
+
   constructor(
     private readonly parts: Parts,
     private readonly records: Records,
-  ) {}
+  ) {
+    this.#gate = new WriteGate(parts, records);
+  }
 
   async run(place: ImportPlace, body: Readable, options: ImportOptions, progress: ImportProgress = {}): Promise<ImportReport> {
     return options.strict || options.check ? this.#twice(place, body, options, progress) : this.#go(place, body, options, progress);
@@ -90,6 +96,7 @@ export class Importer {
       return own;
     });
     this.parts.changes.wake(place.environment.id);
+    await this.parts.jobs.wake(place.environment);
     return report.whole();
   }
 
@@ -239,6 +246,8 @@ export class Importer {
 
   async #store(on: Statements, place: ImportPlace, fitting: Fitting[], report: Report): Promise<void> {
     if (fitting.length === 0) return;
+    const { before, after } = await this.parts.recordPorts.hooks.on(place.environment, place.collection);
+    if (before || after) return this.#storeHooked(on, place, fitting, report);
     const shape = await this.parts.catalogue.get(place.environment, place.collection);
     const now = new Date(this.parts.now());
     const { by } = place.author;
@@ -258,6 +267,28 @@ export class Importer {
     // Rows that bring the same fields are one statement: what a row does not bring is not written, so no change meanwhile is lost.
     for (const some of grouped(known, fieldsOf).values()) await writeApart(replace, shape, some, report);
   }
+
+  /** Where functions of the team stand on records, each row is a write of its own, and asks them. */
+  async #storeHooked(on: Statements, { environment, collection, author }: ImportPlace, fitting: Fitting[], report: Report): Promise<void> {
+    for (const one of fitting) {
+      const asked = askedOf(collection, one);
+      try {
+        if (on === environment.db) await this.#gate.write({ environment, author }, asked, true, (_on, write) => write());
+        else await this.#gate.do(on, environment, author, asked, await this.#gate.ask({ environment, author }, asked));
+        report.stored++;
+      } catch (error) {
+        if (!(error instanceof Problem)) throw error;
+        report.byKey[one.before ? 'changed' : 'created']--;
+        report.refuse(one.row, error);
+      }
+    }
+  }
+}
+
+/** A row as the write that functions of the team are asked about. */
+function askedOf(collection: string, { fresh: { id, ownerId, values, chosen }, before }: Fitting): AskedWrite {
+  if (before) return { action: 'change', collection, id: before.id, record: values, expected: {} };
+  return { action: 'create', collection, id: '', record: { ...values, ...(chosen ? { id } : {}), ownerId }, expected: {} };
 }
 
 const fieldsOf = ({ fresh }: Fitting): string => Object.keys(fresh.values).sort().join();

@@ -21,7 +21,7 @@ import { openCursor, sealCursor } from '../../platform/database/listing.js';
 import { askingOf, type Author } from '../records/author.js';
 import { readChange, valuesAfter } from '../records/changing.js';
 import { presetReason, refusal } from '../records/demands.js';
-import { checkVersion, missing } from '../records/records.js';
+import { checkVersion, missing } from '../records/recordProblems.js';
 import { readMeasure, splitGroup } from '../records/summaryTerms.js';
 import type { OutsideStatements } from './connection.js';
 import { isNoKey, outsideProblem } from './errors.js';

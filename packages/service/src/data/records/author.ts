@@ -3,6 +3,9 @@ import { type Asking, type JsonObject, THE_SERVICE, writeActor } from '@orchard/
 import { actorOf, type Call, environmentOf, explainsRefusals } from '../../platform/call.js';
 import { inSpan } from '../../platform/http/spans.js';
 
+/** What led to a read or write: the recorded call, and how many functions deep it is. */
+export type Origin = { request: string | null; trace: string | null; depth: number };
+
 /**
  * Who reads or writes. Access rules do not apply to `trusted` callers (members, server keys), who also see hidden fields and
  * may name an owner. A refusal shows `told` callers the rule, and that a record exists which they may not read.
@@ -14,11 +17,12 @@ export type Author = {
   trusted: boolean;
   told: boolean;
   by: string;
+  origin?: Origin;
   /** Notes how long rules take, as a step of the call. */
   inRules?: <T>(work: Promise<T>) => Promise<T>;
 };
 
-type AuthorCall = Pick<Call, 'holder' | 'user' | 'member' | 'environment' | 'spans' | 'startedNs'>;
+type AuthorCall = Pick<Call, 'holder' | 'user' | 'member' | 'environment' | 'spans' | 'startedNs'> & Partial<Pick<Call, 'id' | 'trace'>>;
 
 export function authorOf(call: AuthorCall): Author {
   const trusted = Boolean(call.member) || call.holder?.key.kind === 'server';
@@ -30,6 +34,7 @@ export function authorOf(call: AuthorCall): Author {
     trusted,
     told,
     by: writeActor(actorOf(call)),
+    origin: { request: call.id ?? null, trace: call.trace?.traceId ?? null, depth: 0 },
     inRules: (work) => inSpan(call, 'rules', process.hrtime.bigint(), work),
   };
 }

@@ -4,6 +4,8 @@ import { type AcrossAction, Problem, type BatchAction, type BatchResult } from '
 import { isPlainObject, type JsonObject } from '@orchard/core';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Parts } from './parts.js';
+import { WriteGate } from './gate.js';
+import type { AskedWrite, HookedWrite } from './ports.js';
 import type { RecordScope, Records } from './records.js';
 import type { CollectionShape } from '../collections/shape.js';
 import { insertRecords, type NewRecord, writeProblem } from './writeStore.js';
@@ -12,36 +14,26 @@ import { insertRecords, type NewRecord, writeProblem } from './writeStore.js';
 const BREATHER = 50;
 
 type Prepared = { at: number; shape: CollectionShape; fresh: NewRecord };
-/** An action, and in which collection by whom. */
-type Placed = { scope: RecordScope; action: BatchAction };
+/** An action, in which collection by whom, and what hooks made of it; or how they refused it. */
+type Placed = { scope: RecordScope; action: BatchAction; hooked?: HookedWrite | Problem | null };
 
 export class Batches {
+  readonly #gate: WriteGate;
+
   constructor(
     private readonly parts: Parts,
     private readonly records: Records,
-  ) {}
-
-  /**
-   * Does the actions in their order, inside one transaction of the caller. Consecutive creations are one statement.
-   * @throws {Problem} of the first action that fails, when `together`
-   */
-  run(on: Statements, scope: RecordScope, actions: readonly BatchAction[], together: boolean): Promise<BatchResult[]> {
-    return this.#run(
-      on,
-      actions.map((action) => ({ scope, action })),
-      together,
-    );
+  ) {
+    this.#gate = new WriteGate(parts, records);
   }
 
-  /**
-   * Does actions on several collections, all or nothing; new records may refer to those created before them by name.
-   * @throws {Problem} of the first action that fails
-   */
-  across(
-    on: Statements,
-    { environment, author }: Omit<RecordScope, 'collection'>,
-    actions: readonly AcrossAction[],
-  ): Promise<BatchResult[]> {
+  /** Actions on one collection, with hooks asked. */
+  one(scope: RecordScope, actions: readonly BatchAction[]): Promise<Placed[]> {
+    return this.#ask(actions.map((action) => ({ scope, action })));
+  }
+
+  /** Actions on several collections, with hooks asked; new records may refer to those created before them by name. @throws {Problem} invalid-input */
+  across({ environment, author }: Omit<RecordScope, 'collection'>, actions: readonly AcrossAction[]): Promise<Placed[]> {
     const named = new Map<string, string>();
     const placed = actions.map(({ collection, ...action }, at): Placed => {
       const scope = { environment, collection, author };
@@ -55,10 +47,29 @@ export class Batches {
       named.set(as, id);
       return { scope, action: { ...creation, record: { ...record, id } } };
     });
-    return this.#run(on, placed, true);
+    return this.#ask(placed);
   }
 
-  async #run(on: Statements, placed: readonly Placed[], together: boolean): Promise<BatchResult[]> {
+  /** One after another, as they will be done. */
+  async #ask(placed: Placed[]): Promise<Placed[]> {
+    for (const one of placed) {
+      const { environment, collection, author } = one.scope;
+      if (!(await this.parts.recordPorts.hooks.on(environment, collection)).before) continue;
+      try {
+        one.hooked = await this.#gate.ask({ environment, author }, askedOf(collection, one.action));
+      } catch (error) {
+        if (!(error instanceof Problem)) throw error;
+        one.hooked = error;
+      }
+    }
+    return placed;
+  }
+
+  /**
+   * Does the actions in their order, inside one transaction of the caller. Consecutive creations are one statement.
+   * @throws {Problem} of the first action that fails, when `together`
+   */
+  async run(on: Statements, placed: readonly Placed[], together: boolean): Promise<BatchResult[]> {
     const actions = placed.map(({ action }) => action);
     const results: BatchResult[] = [];
     let creations: Prepared[] = [];
@@ -67,13 +78,15 @@ export class Batches {
       if (creations.length > 0) await this.#insert(on, into, creations, actions, together, results);
       creations = [];
     };
-    for (const [at, { scope, action }] of placed.entries()) {
+    for (const [at, { scope, action, hooked }] of placed.entries()) {
       // Checks alone need no I/O; other calls get their turn between them.
       if (at % BREATHER === BREATHER - 1) await setImmediate();
-      if (action.action !== 'create' || scope.collection !== into.collection) await flush();
+      if (action.action !== 'create' || hooked || scope.collection !== into.collection) await flush();
       into = scope;
       try {
-        if (action.action === 'create') creations.push({ at, ...(await this.records.prepareCreate(on, scope, action.record)) });
+        if (hooked instanceof Problem) throw hooked;
+        if (hooked) results[at] = await this.#apart(on, together, () => this.#hooked(on, scope, action, hooked));
+        else if (action.action === 'create') creations.push({ at, ...(await this.records.prepareCreate(on, scope, action.record)) });
         else results[at] = await this.#apart(on, together, () => this.#one(on, scope, action));
       } catch (error) {
         results[at] = failed(error, at, actions, together);
@@ -97,7 +110,7 @@ export class Batches {
 
   async #insert(
     on: Statements,
-    { author }: RecordScope,
+    scope: RecordScope,
     creations: Prepared[],
     actions: readonly BatchAction[],
     together: boolean,
@@ -106,15 +119,12 @@ export class Batches {
     const now = new Date(this.parts.now());
     const { shape } = creations[0] as Prepared;
     const insert = (some: Prepared[]) =>
-      this.#apart(on, together, () =>
-        insertRecords(
-          on,
-          shape,
-          some.map(({ fresh }) => fresh),
-          now,
-          author.by,
-        ),
-      );
+      this.#apart(on, together, async () => {
+        const fresh = some.map((one) => one.fresh);
+        const versions = await insertRecords(on, shape, fresh, now, scope.author.by);
+        await this.records.created(on, scope, shape, fresh, now, versions);
+        return versions;
+      });
     try {
       const versions = await insert(creations);
       for (const { at, fresh } of creations) results[at] = { status: 201, id: fresh.id, version: versions.get(fresh.id) ?? 1 };
@@ -128,9 +138,14 @@ export class Batches {
       }
       // The failing one is found by halving.
       const half = creations.length >> 1;
-      for (const some of [creations.slice(0, half), creations.slice(half)])
-        await this.#insert(on, { author } as RecordScope, some, actions, together, results);
+      for (const some of [creations.slice(0, half), creations.slice(half)]) await this.#insert(on, scope, some, actions, together, results);
     }
+  }
+
+  async #hooked(on: Statements, scope: RecordScope, action: BatchAction, hooked: HookedWrite): Promise<BatchResult> {
+    const asked = askedOf(scope.collection, action);
+    const { record, created } = await this.#gate.do(on, scope.environment, scope.author, asked, hooked);
+    return record ? { status: created ? 201 : 200, id: record.id, version: record.version } : { status: 204, id: asked.id };
   }
 
   async #one(on: Statements, scope: RecordScope, action: Exclude<BatchAction, { action: 'create' }>): Promise<BatchResult> {
@@ -149,6 +164,19 @@ export class Batches {
         return { status: 204, id: action.id };
     }
   }
+}
+
+const WRITES = { create: 'create', put: 'put', patch: 'change', delete: 'remove' } as const;
+
+function askedOf(collection: string, action: BatchAction): AskedWrite {
+  const expected = 'ifVersion' in action && action.ifVersion !== undefined ? { version: action.ifVersion } : {};
+  return {
+    action: WRITES[action.action],
+    collection,
+    id: 'id' in action ? action.id : '',
+    record: 'record' in action ? action.record : {},
+    expected,
+  };
 }
 
 /** A record with the ids of what earlier actions created in place of their names. */

@@ -3,6 +3,7 @@ import type { JsonObject } from '@orchard/core';
 import type { ListRequest } from '../../platform/database/listing.js';
 
 export type StoredRecord = JsonObject & { id: string; version: number };
+export type ReadRequest = { fields?: string | undefined; include?: string | undefined };
 export type RecordListRequest = ListRequest & {
   fields?: string | undefined;
   include?: string | undefined;

@@ -1,15 +1,12 @@
 /** The past of a record, from the change feed: who changed what, when; and restoring earlier versions. */
 import { Problem, type RecordVersion } from '@orchard/contract';
 import { type Json, type JsonObject, own } from '@orchard/core';
-import type { Statements } from '../../platform/database/connection.js';
 import { readInPieces } from '../../platform/database/pieces.js';
 import type { Environment } from '../../platform/call.js';
 import type { FeedRow } from '../../platform/live/feed.js';
 import { readImage } from '../collections/columns.js';
 import type { Records } from './records.js';
 import { feedTable } from '../../platform/live/tables.js';
-import type { Author } from './author.js';
-import type { StoredRecord } from './forms.js';
 
 const MAX_VERSIONS = 200;
 const SYSTEM = new Set(['id', 'createdAt', 'updatedAt', 'version']);
@@ -51,15 +48,8 @@ export class History {
     );
   }
 
-  /** Writes the fields of an earlier version as the next one; a deleted record is created again. */
-  async restore(
-    environment: Environment,
-    collection: string,
-    id: string,
-    entry: number,
-    author: Author,
-    also: ((on: Statements, record: StoredRecord) => Promise<void>) | null,
-  ): Promise<StoredRecord> {
+  /** The fields of an earlier version. @throws {Problem} not-found */
+  async valuesOf(environment: Environment, collection: string, id: string, entry: number): Promise<JsonObject> {
     const { shape } = await this.records.known(environment, collection);
     const [row] = await environment.db.rows<FeedRow>(
       `SELECT \`before\`, \`after\` FROM ${environment.db.of(feedTable)} WHERE entry = ? AND collection = ? AND recordId = ?`,
@@ -68,11 +58,7 @@ export class History {
     const text = row?.after ?? row?.before;
     if (!text) throw new Problem('not-found', `No version ${entry} of ${collection}/${id} is kept. History goes back 30 days.`);
     const { id: _id, createdAt: _c, updatedAt: _u, version: _v, ...values } = readImage(id, text, shape.fields);
-    return this.records.attempt(environment, also !== null, async (on) => {
-      const { record } = await this.records.put(on, { environment, collection, author }, id, values, {});
-      await also?.(on, record);
-      return record;
-    });
+    return values;
   }
 }
 

@@ -14,7 +14,6 @@ import {
   own,
   type RecordAction,
   type RecordCheck,
-  SYSTEM_FIELDS,
   THE_SERVICE,
   uuidv7,
 } from '@orchard/core';
@@ -25,7 +24,7 @@ import { isHeld } from '../collections/onlineChangeDdl.js';
 import type { Parts } from './parts.js';
 import { type Shapes, unknownCollection } from '../collections/catalogue.js';
 import { tellWidened } from '../collections/widening.js';
-import { releaseReferences, incomingReferences } from './referenceStore.js';
+import { type Deletion, releaseReferences } from './referenceStore.js';
 import { type CollectionShape, NO_INDEX_COLUMNS, presentRow, type RecordRow, withoutHidden } from '../collections/shape.js';
 import { readChange, sumsOf, valuesAfter } from './changing.js';
 import { lockSql, readSql } from './recordSql.js';
@@ -45,10 +44,13 @@ import type { Author } from './author.js';
 import { demand, demandMissing, demandSettable } from './demands.js';
 import { mayRead, asSeen, leaveOut, unseenIn } from './reading.js';
 import type { Expected, StoredRecord } from './forms.js';
+import type { DoneWrite } from './ports.js';
+import { checkVersion, invalid, missing } from './recordProblems.js';
+import { changedNames, givenNames, ownerIn, sentBack, sentOf, without, withoutEcho } from './sentValues.js';
 
 type RowSubject = { shapes: Shapes; shape: CollectionShape; action: RecordAction; row: RecordRow };
-/** Where a write happens and who does it. */
-export type RecordScope = { environment: Environment; collection: string; author: Author };
+/** Where a write happens and who does it; `set` are fields that functions of the team set, whatever the author may. */
+export type RecordScope = { environment: Environment; collection: string; author: Author; set?: JsonObject };
 
 /**
  * Thrown inside a write that needs a new collection or new fields; they are created outside, since DDL ends a transaction.
@@ -71,6 +73,9 @@ const HELD_MS = 5;
 const HELD_MOST_MS = 5_000;
 
 export class Records {
+  /** Transactions from which work for the queue follows. */
+  readonly #followed = new WeakSet<Statements>();
+
   constructor(private readonly parts: Parts) {}
 
   /**
@@ -86,8 +91,16 @@ export class Records {
     const heldUntil = this.parts.now() + HELD_MOST_MS;
     for (let round = 0; ; round++) {
       try {
-        const result = transaction ? await environment.db.transaction(work) : await work(environment.db);
+        let follows = false;
+        const result = await (transaction
+          ? environment.db.transaction(async (on) => {
+              const done = await work(on);
+              follows = this.#followed.has(on);
+              return done;
+            })
+          : work(environment.db));
         this.parts.changes.wake(environment.id);
+        if (follows) await this.parts.jobs.wake(environment);
         return result;
       } catch (error) {
         if (isHeld(error)) {
@@ -144,18 +157,19 @@ export class Records {
 
   async #prepareNew(
     on: Statements,
-    { environment, collection, author }: RecordScope,
+    scope: RecordScope,
     shapes: Shapes,
     shape: CollectionShape | null,
     fresh: NewRecord,
   ): Promise<{ shape: CollectionShape; fresh: NewRecord }> {
-    const check = await this.#check(environment, collection, shape, fresh.values, 'whole', author);
-    const prepared = { ...fresh, values: check.values };
+    const { environment, collection, author, set } = scope;
+    const check = await this.#checkSent(scope, shape, fresh.values, 'whole');
+    const prepared = { ...fresh, values: check.values, ...ownerIn(set) };
     const ground = shape ?? emptyShape(environment, collection);
     if (!author.trusted) {
       const subject = { shapes, shape: ground, record: newRecord(ground, prepared, new Date(this.parts.now())) };
       await demand(on, author, this.parts.now(), { ...subject, action: 'create' });
-      await demandSettable(on, author, this.parts.now(), subject, givenNames(fresh.values));
+      await demandSettable(on, author, this.parts.now(), subject, givenNames(sentOf(fresh.values, set)));
     }
     await this.#demandReferences(on, author, shapes, ground, check.values, null);
     needFields(environment, collection, shape, check);
@@ -164,8 +178,36 @@ export class Records {
 
   async create(on: Statements, scope: RecordScope, body: JsonObject): Promise<StoredRecord> {
     const { shape, fresh } = await this.prepareCreate(on, scope, body);
+    return this.#insert(on, scope, shape, fresh);
+  }
+
+  async #insert(on: Statements, scope: RecordScope, shape: CollectionShape, fresh: NewRecord): Promise<StoredRecord> {
     const record = await insertRecord(on, shape, fresh, new Date(this.parts.now()), scope.author.by);
+    await this.#follow(on, scope, { action: 'create', id: record.id, before: null, record });
     return this.#shown(on, scope, shape, record);
+  }
+
+  /** What follows from many that were inserted as one. @param versions those other than 1, by id */
+  async created(
+    on: Statements,
+    scope: RecordScope,
+    shape: CollectionShape,
+    fresh: readonly NewRecord[],
+    now: Date,
+    versions: ReadonlyMap<string, number>,
+  ): Promise<void> {
+    if (!(await this.parts.recordPorts.hooks.on(scope.environment, shape.name)).after) return;
+    for (const one of fresh)
+      await this.#follow(
+        on,
+        { ...scope, collection: shape.name },
+        { action: 'create', id: one.id, before: null, record: newRecord(shape, one, now, versions.get(one.id)) },
+      );
+  }
+
+  /** What follows from a write, in its transaction. */
+  async #follow(on: Statements, { environment, collection, author }: RecordScope, done: Omit<DoneWrite, 'collection'>): Promise<void> {
+    if (await this.parts.recordPorts.hooks.after(on, environment, author, { collection, ...done })) this.#followed.add(on);
   }
 
   /** Replaces or creates. @returns the record, and whether it is new */
@@ -188,8 +230,7 @@ export class Records {
         try {
           const fresh = { id, chosen: true, ...this.#ownership(rest, author, null) };
           const prepared = await this.#prepareNew(on, scope, shapes, shape, fresh);
-          const record = await insertRecord(on, prepared.shape, prepared.fresh, new Date(this.parts.now()), author.by);
-          return { record: await this.#shown(on, scope, prepared.shape, record), created: true };
+          return { record: await this.#insert(on, scope, prepared.shape, prepared.fresh), created: true };
         } catch (error) {
           if (error instanceof Problem && error.problem === 'already-exists' && !error.extras.fields && !expected.absent) continue;
           throw error;
@@ -243,14 +284,17 @@ export class Records {
    */
   async #add(
     on: Statements,
-    { author }: RecordScope,
+    scope: RecordScope,
     shape: CollectionShape,
     id: string,
     plain: JsonObject,
     changes: FieldChanges,
     expected: Expected,
   ): Promise<StoredRecord | null> {
-    if (!author.trusted || expected.version !== undefined || expected.absent) return null;
+    const { environment, collection, author, set } = scope;
+    if (set || !author.trusted || expected.version !== undefined || expected.absent) return null;
+    // What follows from a change is told the record before it.
+    if ((await this.parts.recordPorts.hooks.on(environment, collection)).after) return null;
     const sums = sumsOf(shape, plain, changes);
     if (!sums || !(await addToRecord(on, shape, id, sums, new Date(this.parts.now()), author.by))) return null;
     const row = await this.row(on, shape, id);
@@ -269,22 +313,24 @@ export class Records {
     extent: 'whole' | 'part',
     empty: JsonObject,
   ): Promise<StoredRecord | null> {
-    const { environment, collection, author } = scope;
+    const { environment, collection, author, set } = scope;
     const now = this.parts.now();
     const before = presentRow(shape, row, null, true);
-    const check = await this.#check(environment, collection, shape, values, extent, author);
+    const check = await this.#checkSent(scope, shape, values, extent);
     const checked = { ...empty, ...check.values };
     // A default is for a new record: what the author may not set or see stays when it is not sent.
     const unseen = await unseenIn(on, shapes, shape, before, author, now);
     if (!author.trusted)
       for (const [name, { setBy }] of shape.fields)
         if ((setBy !== undefined || unseen.includes(name)) && !Object.hasOwn(values, name)) delete checked[name];
-    await demand(on, author, now, { shapes, shape, action: 'update', record: { ...before, ...checked, ownerId } });
-    await demandSettable(on, author, now, { shapes, shape, record: before }, changedNames(before, checked));
+    const owner = { ownerId, ...ownerIn(set) };
+    await demand(on, author, now, { shapes, shape, action: 'update', record: { ...before, ...checked, ...owner } });
+    await demandSettable(on, author, now, { shapes, shape, record: before }, changedNames(before, sentOf(checked, set)));
     await this.#demandReferences(on, author, shapes, shape, checked, before);
     needFields(environment, collection, shape, check);
-    const record = await updateRecord(on, shape, row, { ownerId, values: checked }, new Date(now), author.by);
+    const record = await updateRecord(on, shape, row, { ...owner, values: checked }, new Date(now), author.by);
     if (!record) return null;
+    await this.#follow(on, scope, { action: 'update', id: row.id, before, record });
     const readable = await mayRead(on, shapes, shape, record, author, now);
     const shown = readable ? record : sentBack(record, values);
     return leaveOut(author.trusted ? shown : withoutHidden(shape, shown), await unseenIn(on, shapes, shape, record, author, now));
@@ -298,21 +344,29 @@ export class Records {
       if (!row) throw missing(collection, id, author);
       await this.demand(on, author, { shapes, shape, action: 'delete', row });
       checkVersion(row, expected, collection);
-      if (await this.#release(on, scope, shapes, shape, row)) return;
+      if (!(await this.#release(on, scope, shapes, shape, row))) continue;
+      await this.#follow(on, scope, { action: 'delete', id, before: presentRow(shape, row, null, true), record: null });
+      return;
     }
     throw await this.#conflict(on, scope, id);
   }
 
   /** Deletes a record and handles references to it; false when another write was faster. */
-  async #release(
-    on: Statements,
-    { collection, author }: RecordScope,
-    shapes: Shapes,
-    shape: CollectionShape,
-    row: RecordRow,
-  ): Promise<boolean> {
+  async #release(on: Statements, scope: RecordScope, shapes: Shapes, shape: CollectionShape, row: RecordRow): Promise<boolean> {
+    const { collection, author } = scope;
+    const deletion: Deletion = {
+      now: new Date(this.parts.now()),
+      by: author.by,
+      taken: new Set(),
+      follow: (of, gone) =>
+        this.#follow(
+          on,
+          { ...scope, collection: of.name },
+          { action: 'delete', id: gone.id, before: presentRow(of, gone, null, true), record: null },
+        ),
+    };
     try {
-      await releaseReferences(on, shapes, collection, row.id, { now: new Date(this.parts.now()), by: author.by, taken: new Set() });
+      await releaseReferences(on, shapes, collection, row.id, deletion);
       return await deleteRecord(on, shape, row, author.by);
     } catch (error) {
       // Callers who may not read the referring records must not learn their ids.
@@ -364,11 +418,6 @@ export class Records {
     }
   }
 
-  /** Whether deleting a record of the collection changes others, and so needs a transaction. */
-  async isReferredTo(environment: Environment, collection: string): Promise<boolean> {
-    return incomingReferences(await this.parts.catalogue.shapes(environment, collection), collection).length > 0;
-  }
-
   /** @throws {Problem} collection-unknown */
   async known(environment: Environment, collection: string): Promise<{ shapes: Shapes; shape: CollectionShape }> {
     const { shapes, shape } = await this.#shape(environment, collection);
@@ -408,6 +457,18 @@ export class Records {
     return { ownerId, values };
   }
 
+  /** Checks what was sent, with what functions of the team set in place of it; what was sent alone is the author's own affair. */
+  async #checkSent(
+    { environment, collection, author, set }: RecordScope,
+    shape: CollectionShape | null,
+    values: JsonObject,
+    extent: 'whole' | 'part',
+  ): Promise<RecordCheck> {
+    if (!set || Object.keys(set).length === 0) return this.#check(environment, collection, shape, values, extent, author);
+    if (!author.trusted) await this.#check(environment, collection, shape, sentOf(values, set), 'part', author);
+    return this.#check(environment, collection, shape, { ...values, ...without(set, 'ownerId') }, extent, { trusted: true });
+  }
+
   /** Checks values against the fields. @throws {Problem} invalid-input, collection-unknown */
   async #check(
     environment: Environment,
@@ -415,7 +476,7 @@ export class Records {
     shape: CollectionShape | null,
     values: JsonObject,
     extent: 'whole' | 'part',
-    author: Author,
+    author: Pick<Author, 'trusted'>,
   ): Promise<RecordCheck> {
     if (!shape && environment.mode === 'closed') throw unknownCollection(environment, collection);
     const check = checkFields(collection, shape?.fields ?? new Map<string, Field>(), values, {
@@ -449,12 +510,6 @@ function needFields(environment: Environment, collection: string, shape: Collect
   if (environment.mode === 'open' && (!shape || added.size > 0 || widened.length > 0)) throw new NeedsFields(collection, added, widened);
 }
 
-/** For a record changed by a caller who may not read it: the fields sent, and the system members. */
-const sentBack = (record: StoredRecord, sent: JsonObject): StoredRecord =>
-  Object.fromEntries(
-    Object.entries(record).filter(([name]) => (SYSTEM_FIELDS as readonly string[]).includes(name) || Object.hasOwn(sent, name)),
-  ) as StoredRecord;
-
 /** A collection that a first write is about to create. */
 const emptyShape = ({ db }: Environment, name: string): CollectionShape => ({
   name,
@@ -467,46 +522,3 @@ const emptyShape = ({ db }: Environment, name: string): CollectionShape => ({
   createdAt: new Date(0),
   table: '',
 });
-
-/** A record that was read may be sent back whole; its system members are then ignored. */
-function withoutEcho(body: JsonObject): JsonObject {
-  const { createdAt: _c, updatedAt: _u, version: _v, ...rest } = body;
-  return rest;
-}
-
-function without(body: JsonObject, name: string): JsonObject {
-  const { [name]: _, ...rest } = body;
-  return rest;
-}
-
-/** A missing record, or, where refusals reveal nothing, one that may not be read. */
-export const missing = (collection: string, id: string, { told, userId }: Pick<Author, 'told' | 'userId'>) =>
-  new Problem(
-    'not-found',
-    told
-      ? `\`${collection}\` has no record \`${id}\`.`
-      : `\`${collection}\` has no record \`${id}\` that ${userId === null ? 'callers who are not signed in' : 'this user'} may read.`,
-  );
-const invalid = (path: string, problem: string, expected: string) =>
-  new Problem('invalid-input', problem, { fields: [{ path, problem, expected }] });
-
-/** @throws {Problem} version-conflict */
-export function checkVersion(row: { id: string; version: number }, expected: Expected, collection: string): void {
-  if (expected.absent)
-    throw new Problem('version-conflict', `\`${collection}\` has a record ${row.id} already, at version ${row.version}.`, {
-      currentVersion: row.version,
-    });
-  if (expected.version === undefined || expected.version === row.version) return;
-  throw new Problem(
-    'version-conflict',
-    `If-Match names version ${expected.version} of ${collection}/${row.id}; it is at version ${row.version} now. Read it again and apply your change to that.`,
-    { currentVersion: row.version },
-  );
-}
-
-/** What a new record was given, besides nothing. */
-const givenNames = (values: JsonObject): string[] => Object.keys(values).filter((name) => (values[name] ?? null) !== null);
-
-/** What a write changes. */
-const changedNames = (before: JsonObject, after: JsonObject): string[] =>
-  Object.keys(after).filter((name) => JSON.stringify(own(before, name) ?? null) !== JSON.stringify(after[name] ?? null));

@@ -2,7 +2,7 @@
 import { Problem } from '@orchard/contract';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Shapes } from '../collections/catalogue.js';
-import type { CollectionShape } from '../collections/shape.js';
+import type { CollectionShape, RecordRow } from '../collections/shape.js';
 import type { UserRemoval } from '../../platform/ports.js';
 import type { Parts } from './parts.js';
 import { deleteRecord } from './writeStore.js';
@@ -13,7 +13,7 @@ const MAX_CASCADE = 10_000;
 type Incoming = { shape: CollectionShape; field: string; onDelete: 'clear' | 'cascade' };
 
 /** References from other collections that act on a deletion. */
-export function incomingReferences(shapes: Shapes, collection: string): Incoming[] {
+function incomingReferences(shapes: Shapes, collection: string): Incoming[] {
   return [...shapes.collections.values()].flatMap((shape) =>
     [...shape.fields].flatMap(([field, { type, to, onDelete }]) =>
       type === 'reference' && to === collection && onDelete && onDelete !== 'restrict' ? [{ shape, field, onDelete }] : [],
@@ -21,7 +21,11 @@ export function incomingReferences(shapes: Shapes, collection: string): Incoming
   );
 }
 
-export type Deletion = { now: Date; by: string; taken: Set<string> };
+/** Whether deleting a record of the collection changes others, and so needs a transaction. */
+export const isReferred = (shapes: Shapes, collection: string): boolean => incomingReferences(shapes, collection).length > 0;
+
+/** `follow` is told of each record that is deleted with it, where somebody wants to know. */
+export type Deletion = { now: Date; by: string; taken: Set<string>; follow?: (shape: CollectionShape, row: RecordRow) => Promise<void> };
 
 /** Clears and deletes what refers to a record, so that it can be deleted itself. Has to run in a transaction. */
 export async function releaseReferences(on: Statements, shapes: Shapes, collection: string, id: string, deletion: Deletion): Promise<void> {
@@ -44,8 +48,8 @@ async function cascade(
   id: string,
   deletion: Deletion,
 ): Promise<void> {
-  const rows = await on.rows<{ id: string; version: number }>(
-    `SELECT id, version FROM ${shape.table} WHERE \`${field}\` = ? LIMIT ${MAX_CASCADE + 1} FOR UPDATE`,
+  const rows = await on.rows<RecordRow>(
+    `SELECT ${deletion.follow ? '*' : 'id, version'} FROM ${shape.table} WHERE \`${field}\` = ? LIMIT ${MAX_CASCADE + 1} FOR UPDATE`,
     [id],
   );
   for (const row of rows) {
@@ -57,6 +61,7 @@ async function cascade(
       );
     await releaseReferences(on, shapes, shape.name, row.id, deletion);
     await deleteRecord(on, shape, row, deletion.by);
+    await deletion.follow?.(shape, row);
   }
 }
 

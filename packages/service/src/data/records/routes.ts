@@ -1,20 +1,19 @@
-import { operations, type OrchardRecord, Problem } from '@orchard/contract';
-import { hasFieldChanges, isOnlySums } from '@orchard/core';
-import { originOf } from '../../platform/audit/audit.js';
-import { answerOnce, idempotencyKey } from '../../platform/http/idempotency.js';
+import { operations, type OrchardRecord } from '@orchard/contract';
 import { type Answer, bind, bindBoth, type Call, environmentOf, type Route } from '../../platform/call.js';
 import { EventStream } from '../../platform/live/eventStream.js';
-import type { Statements } from '../../platform/database/connection.js';
 import type { Parts } from './parts.js';
 import { Batches } from './batch.js';
 import { History } from './historyStore.js';
 import { RecordLists } from './listStore.js';
 import { checkLive, readLastEvent, streamRecords } from './liveRecords.js';
+import { type CollectionCall, narrowed } from './narrowing.js';
+import type { AskedWrite } from './ports.js';
 import { type RecordScope, Records } from './records.js';
 import { Summaries } from './summaryStore.js';
 import { tryRule } from './tryRule.js';
+import { askedOf, storing, writer, written } from './writing.js';
 import { authorOf } from './author.js';
-import type { Expected, RecordListRequest, RecordPage, StoredRecord, Summary, SummaryRequest } from './forms.js';
+import type { ReadRequest, RecordListRequest, RecordPage, StoredRecord, Summary, SummaryRequest } from './forms.js';
 
 /**
  * Records, for apps and servers (access rules decide; a server key needs only its scope) and for members (their role
@@ -40,7 +39,6 @@ export function managedRecordRoutes(parts: Parts): Route[] {
   ];
 }
 
-type CollectionCall = Pick<Call, 'environment' | 'holder' | 'user' | 'member' | 'spans' | 'startedNs'> & { params: { collection: string } };
 /** The records of a name that is no collection of the environment. */
 const elsewhere = (parts: Parts, call: Pick<CollectionCall, 'environment' | 'params'>) =>
   parts.recordPorts.elsewhere(environmentOf(call), call.params.collection);
@@ -61,23 +59,34 @@ function bindReads(parts: Parts, own: Own): Route[] {
   const history = new History(records);
   const listOf = async (call: CollectionCall, request: RecordListRequest): Promise<RecordPage> => {
     const outside = await elsewhere(parts, call);
-    return outside
-      ? outside.list(request, authorOf(call))
-      : lists.list(environmentOf(call), call.params.collection, request, authorOf(call));
+    const author = authorOf(call);
+    if (outside) return outside.list(request, author);
+    const { environment, query } = await narrowed(parts, call, 'list', request);
+    const page = await lists.list(environment, call.params.collection, query, author);
+    const { collection } = call.params;
+    return {
+      ...page,
+      items: await parts.recordPorts.hooks.reshape(environment, author, { collection, action: 'list', items: page.items }),
+    };
   };
   const summaryOf = async (call: CollectionCall, request: SummaryRequest): Promise<Summary> => {
     const outside = await elsewhere(parts, call);
-    return outside
-      ? outside.summarise(request, authorOf(call))
-      : summaries.summarise(environmentOf(call), call.params.collection, request, authorOf(call));
+    if (outside) return outside.summarise(request, authorOf(call));
+    const { environment } = await narrowed(parts, call, 'list', { ...request, limit: undefined });
+    return summaries.summarise(environment, call.params.collection, request, authorOf(call));
+  };
+  const readOf = async (call: CollectionCall, id: string, request: ReadRequest): Promise<StoredRecord> => {
+    const outside = await elsewhere(parts, call);
+    const author = authorOf(call);
+    if (outside) return outside.read(id, author, request);
+    const { collection } = call.params;
+    const { environment } = await narrowed(parts, call, 'read', { include: request.include }, id);
+    const record = await lists.read(environment, collection, id, author, request);
+    return (await parts.recordPorts.hooks.reshape(environment, author, { collection, action: 'read', items: [record] }))[0] as StoredRecord;
   };
   return [
     bind(own.read, async (call) => {
-      const { collection, id } = call.params;
-      const outside = await elsewhere(parts, call);
-      const record = outside
-        ? await outside.read(id, authorOf(call), call.query)
-        : await lists.read(environmentOf(call), collection, id, authorOf(call), call.query);
+      const record = await readOf(call, call.params.id, call.query);
       // RFC 9110 section 13.1.2: an If-None-Match that names the current version is answered 304.
       if (call.headers['if-none-match'] === etag(record.version) && !call.query.include)
         return { body: record as never, status: 304, headers: { ETag: etag(record.version) } };
@@ -104,26 +113,14 @@ function bindReads(parts: Parts, own: Own): Route[] {
       own.restore,
       async (call) => {
         const { collection, id } = call.params;
-        const also = (on: Statements, { version }: StoredRecord) => addEntry(parts, call, on, { id, version });
-        return withEtag(
-          await history.restore(environmentOf(call), collection, id, call.body.entry, authorOf(call), call.member ? also : null),
-        );
+        const values = await history.valuesOf(environmentOf(call), collection, id, call.body.entry);
+        const asked: AskedWrite = { action: 'put', collection, id, record: values, expected: {} };
+        const { record } = await writer(parts, records)(call as Call, asked, null, async (_on, write) => written(await write()));
+        return withEtag(record);
       },
       OWN,
     ),
   ];
-}
-
-function writer(parts: Parts, records: Records) {
-  /** A single statement if that is enough; a transaction if several writes must succeed together. */
-  return async <Body>(call: Call, transaction: boolean, work: (on: Statements) => Promise<Answer<Body>>): Promise<Answer<Body>> => {
-    const key = idempotencyKey(call);
-    const audited = call.member ? (on: Statements) => withEntry(parts, call, on, work) : work;
-    const once = key === null ? audited : (on: Statements) => answerOnce(on, call, key, new Date(parts.now()), () => audited(on));
-    // A header of our own: HTTP's Warning is about caches, and obsolete (RFC 9111 section 5.5).
-    const told = (notice: string) => call.response.appendHeader('Orchard-Notice', notice);
-    return records.attempt(environmentOf(call), transaction || key !== null || call.member !== null, once, told);
-  };
 }
 
 /** Actions on several collections; for members, too. */
@@ -133,10 +130,19 @@ function bindBatch(parts: Parts): Route[] {
   return bindBoth(
     operations.batches.app,
     operations.batches.managed,
-    (call) =>
-      writer(parts, records)(call as Call, true, async (on) => ({
-        body: { results: await batches.across(on, { environment: environmentOf(call), author: authorOf(call) }, call.body.actions) },
-      })),
+    async (call) => {
+      const { once, told, before } = storing(parts, call as Call);
+      const repeated = await before(call.body.actions.map(({ collection }) => collection));
+      if (repeated) return repeated as never;
+      const environment = environmentOf(call);
+      const placed = await batches.across({ environment, author: authorOf(call) }, call.body.actions);
+      return records.attempt(
+        environment,
+        true,
+        (on) => once(on, async () => ({ body: { results: await batches.run(on, placed, true) } })),
+        told,
+      );
+    },
     OWN,
   );
 }
@@ -148,58 +154,55 @@ function bindWrites(parts: Parts, own: Own): Route[] {
   return [
     bind(
       own.create,
-      (call) =>
-        write(call, false, async (on) => {
-          const outside = await elsewhere(parts, call);
-          const record = outside ? await outside.create(call.body, authorOf(call)) : await records.create(on, scopeOf(call), call.body);
+      async (call) =>
+        write(call, askedOf(call, 'create', call.body), await elsewhere(parts, call), async (_on, store) => {
+          const { record } = written(await store());
           return withEtag(record, 201, { Location: `${call.request.originalUrl.split('?')[0]}/${record.id}` });
         }),
       OWN,
     ),
     bind(
       own.put,
-      (call) =>
-        write(call, false, async (on) => {
-          const outside = await elsewhere(parts, call);
-          const { record, created } = outside
-            ? await outside.put(call.params.id, call.body, expectedOf(call), authorOf(call))
-            : await records.put(on, scopeOf(call), call.params.id, call.body, expectedOf(call));
+      async (call) =>
+        write(call, askedOf(call, 'put', call.body), await elsewhere(parts, call), async (_on, store) => {
+          const { record, created } = written(await store());
           return withEtag(record, created ? 201 : 200);
         }),
       OWN,
     ),
     bind(
       own.patch,
-      (call) =>
-        // What depends on the record as it stands is changed under a lock; sums alone are one statement, where no rule is asked.
-        write(call, hasFieldChanges(call.body) && !(isOnlySums(call.body) && authorOf(call).trusted), async (on) => {
-          const outside = await elsewhere(parts, call);
-          return withEtag(
-            outside
-              ? await outside.patch(call.params.id, call.body, expectedOf(call), authorOf(call))
-              : await records.patch(on, scopeOf(call), call.params.id, call.body, expectedOf(call)),
-          );
-        }),
+      async (call) =>
+        write(call, askedOf(call, 'change', call.body), await elsewhere(parts, call), async (_on, store) =>
+          withEtag(written(await store()).record),
+        ),
       OWN,
     ),
     bind(
       own.remove,
       async (call) =>
-        write(call, await records.isReferredTo(environmentOf(call), call.params.collection), async (on) => {
-          const outside = await elsewhere(parts, call);
-          if (outside) await outside.remove(call.params.id, expectedOf(call), authorOf(call));
-          else await records.remove(on, scopeOf(call), call.params.id, expectedOf(call));
+        write(call, askedOf(call, 'remove'), await elsewhere(parts, call), async (_on, store) => {
+          await store();
           return { body: undefined };
         }),
       OWN,
     ),
     bind(
       own.batch,
-      (call) =>
-        write(call, true, async (on) => {
-          (await elsewhere(parts, call))?.refuse('it takes no part in batches; write its records one by one');
-          return { body: { results: await batches.run(on, scopeOf(call), call.body.actions, call.body.together) } };
-        }),
+      async (call) => {
+        (await elsewhere(parts, call))?.refuse('it takes no part in batches; write its records one by one');
+        const { once, told, before } = storing(parts, call);
+        const repeated = await before([call.params.collection]);
+        if (repeated) return repeated as never;
+        const { actions, together } = call.body;
+        const placed = await batches.one(scopeOf(call), actions);
+        return records.attempt(
+          environmentOf(call),
+          true,
+          (on) => once(on, async () => ({ body: { results: await batches.run(on, placed, together) } })),
+          told,
+        );
+      },
       OWN,
     ),
   ];
@@ -207,14 +210,15 @@ function bindWrites(parts: Parts, own: Own): Route[] {
 
 function bindLive(parts: Parts, own: Own): Route[] {
   const stream = async (call: Call, watched: { filter?: string | undefined; id?: string }) => {
-    const { environment, collection, author } = scopeOf(call);
-    const outside = await parts.recordPorts.elsewhere(environment, collection);
+    const { collection, author } = scopeOf(call);
+    const outside = await elsewhere(parts, call as never);
     if (outside) {
       const start = await outside.live(author, watched);
       await start(new EventStream(call, parts));
       return 'streaming' as const;
     }
     const lastEvent = readLastEvent(call.headers['last-event-id']);
+    const { environment } = await narrowed(parts, call as never, 'list', { filter: watched.filter });
     if (!watched.id) await checkLive(parts, environment, collection, author, watched.filter);
     // Only in an open environment may the collection of a watched record still be created.
     else if (environment.mode === 'closed') await parts.catalogue.get(environment, collection);
@@ -229,50 +233,10 @@ function bindLive(parts: Parts, own: Own): Route[] {
   ];
 }
 
-/** A member's write, with its entry. */
-async function withEntry<Body>(
-  parts: Parts,
-  call: Call,
-  on: Statements,
-  work: (on: Statements) => Promise<Answer<Body>>,
-): Promise<Answer<Body>> {
-  const answer = await work(on);
-  await addEntry(parts, call, on, (answer.body ?? {}) as { id?: string; version?: number });
-  return answer;
-}
-
-/** The entry names record and version; what was written stands in the record's history. */
-function addEntry(parts: Parts, call: Call, on: Statements, written: { id?: string; version?: number }): Promise<void> {
-  const { collection: one, id = written.id } = call.params as { collection?: string; id?: string };
-  const done = (call.body as { actions?: { collection?: string }[] } | undefined)?.actions;
-  const collection = one ?? [...new Set(done?.map((action) => action.collection))].join(', ');
-  const actions = done?.length;
-  return parts.audit.append(on, originOf(call), {
-    action: call.operation.id,
-    kind: 'record',
-    subject: [collection, id].filter(Boolean).join('/'),
-    after: actions === undefined ? { version: written.version ?? null } : { actions },
-  });
-}
-
 const etag = (version: number) => `"${version}"`;
 
 function withEtag(record: StoredRecord, status?: number, headers: Record<string, string> = {}): Answer<OrchardRecord> {
   return { body: record as never, headers: { ETag: etag(record.version), ...headers }, ...(status ? { status } : {}) };
-}
-
-/** RFC 9110 sections 13.1.1 and 13.1.2: `If-Match: "3"`, `If-Match: *`, `If-None-Match: *`. */
-function expectedOf(call: Pick<Call, 'headers'>): Expected {
-  const match = call.headers['if-match'];
-  if (call.headers['if-none-match'] === '*') return { absent: true };
-  if (!match || match === '*') return {};
-  const version = /^"(\d{1,10})"$/.exec(match.trim())?.[1];
-  if (!version) {
-    throw new Problem('invalid-input', `If-Match must be one version in quotes, such as "3"; got ${match}.`, {
-      fields: [{ path: 'headers.If-Match', problem: 'It is not a version.', expected: 'the ETag of the record, such as "3"' }],
-    });
-  }
-  return { version: Number(version) };
 }
 
 /** RFC 8288: the next page, as a link. */

@@ -4,7 +4,8 @@ import { checkFields, explainFilter, type JsonObject, nearest, type RecordAction
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { readRule, scopeOf } from '../collections/querySql.js';
-import { missing, type Records } from './records.js';
+import type { Records } from './records.js';
+import { missing } from './recordProblems.js';
 import { type CollectionShape, presentRow } from '../collections/shape.js';
 import { newRecord } from './writeStore.js';
 import { asUser } from './asUser.js';

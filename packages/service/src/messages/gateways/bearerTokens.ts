@@ -4,10 +4,8 @@ import type { JsonObject } from '@orchard/core';
 import type { CompiledMapping, MappedToken } from '@orchard/core/messages';
 import { SignJWT } from 'jose';
 import { type Dispatcher, request } from 'undici';
+import { KeptToken } from '../../platform/access/keptToken.js';
 import type { ServiceAccount } from './credentials.js';
-
-/** A token is renewed this long before it expires, or after half of a short lifetime. */
-const BEFORE_MS = 60_000;
 
 export interface BearerTokens {
   /** The current token, if it is available without waiting. */
@@ -18,43 +16,10 @@ export interface BearerTokens {
   forget(token: string): void;
 }
 
-class Kept {
-  #kept: { token: string; until: number } | null = null;
-  #making: Promise<string> | null = null;
-
-  constructor(
-    private readonly now: () => number,
-    private readonly make: () => Promise<{ token: string; lifeMs: number }>,
-  ) {}
-
-  atHand(): string | null {
-    return this.#kept && this.#kept.until > this.now() ? this.#kept.token : null;
-  }
-
-  /** Concurrent callers share one token request. */
-  current(): Promise<string> {
-    const token = this.atHand();
-    if (token) return Promise.resolve(token);
-    this.#making ??= this.make()
-      .then(({ token, lifeMs }) => {
-        this.#kept = { token, until: this.now() + Math.max(lifeMs - BEFORE_MS, lifeMs / 2) };
-        return token;
-      })
-      .finally(() => {
-        this.#making = null;
-      });
-    return this.#making;
-  }
-
-  forget(token: string): void {
-    if (this.#kept?.token === token) this.#kept = null;
-  }
-}
-
 /** Tokens signed with an uploaded key; the mapping has header and claims. */
 export function signedTokens(mapping: CompiledMapping, key: KeyObject, values: JsonObject, now: () => number): BearerTokens {
   const { lifeS } = mapping.document.token as MappedToken;
-  return new Kept(now, async () => {
+  return new KeptToken(now, async () => {
     const issuedAtS = Math.floor(now() / 1000);
     const { header, claims } = mapping.tokenParts({ ...values, token: { issuedAtS, expiresAtS: issuedAtS + lifeS } });
     const token = await new SignJWT(claims).setProtectedHeader({ ...header, alg: 'ES256' }).sign(key);
@@ -71,7 +36,7 @@ export function exchangedTokens(
 ): BearerTokens {
   const key = createPrivateKey(account.privateKey);
   const alg = key.asymmetricKeyType === 'ec' ? 'ES256' : 'RS256';
-  return new Kept(now, async () => {
+  return new KeptToken(now, async () => {
     const issuedAtS = Math.floor(now() / 1000);
     // RFC 7523 section 3: iss, sub, aud and exp; section 2.1 is the grant.
     const assertion = await new SignJWT(token.scope ? { scope: token.scope } : {})

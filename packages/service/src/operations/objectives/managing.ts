@@ -83,7 +83,7 @@ function subjectFaults({ subject, measure }: Objective): { path: string; problem
     return wrong('Only jobs have a backlog.', 'another measure, or the subject `{ "of": "jobs" }`');
   if (measure.of === 'delivered' && subject.of !== 'gateway')
     return wrong('Only gateways deliver.', 'another measure, or the subject `{ "of": "gateway" }`');
-  if (measure.of === 'refused' && (subject.of === 'jobs' || subject.of === 'gateway'))
+  if (measure.of === 'refused' && (subject.of === 'jobs' || subject.of === 'gateway' || subject.of === 'function'))
     return wrong('Only calls are refused.', '`failed`, or `delivered` for a gateway');
   return [];
 }

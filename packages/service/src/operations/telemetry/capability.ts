@@ -9,6 +9,7 @@ import { NO_BODIES, RecordingSettings } from './recording.js';
 import { forgetCounts, rollUp } from './rollUps.js';
 import { telemetryRoutes } from './routes.js';
 import { requestTable } from './tables.js';
+import { usesOfCalls } from './useStore.js';
 
 const SUM_MS = 5 * 60_000;
 const COMPARE_MS = 30_000;
@@ -20,6 +21,10 @@ export function telemetry(platform: Platform): Capability<{ recorder: Recorder }
   ports.recordCall = (...call) => recorder.record(...call);
   ports.countWork = (...work) => recorder.countWork(...work);
   ports.recordExchange = (...exchange) => recorder.recordExchange(...exchange);
+  ports.usesOfCalls = async (environment, since) => {
+    await recorder.flush();
+    return usesOfCalls(environment, since);
+  };
   const partitions = (db: EnvironmentDatabase, days = config.requestDays) => keepPartitions(db, requestTable, now(), days);
   const keptIn = async (environment: Environment) => (await recording.settings.read(environment)).keptDays;
   return {

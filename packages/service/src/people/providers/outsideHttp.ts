@@ -1,7 +1,7 @@
 /** Calls to providers outside: guarded hosts, no redirects, a time limit. */
 import { Problem } from '@orchard/contract';
 import { Agent, fetch as fetchBy } from 'undici';
-import { lookupPublic } from '../../platform/http/publicHosts.js';
+import { hostsOf, publicConnector } from '../../platform/http/publicHosts.js';
 import type { Platform } from '../../platform/platform.js';
 
 export const WITHIN_S = 10;
@@ -11,13 +11,13 @@ export class OutsideHttp {
 
   constructor(private readonly parts: Pick<Platform, 'config'>) {
     this.#agent = new Agent({
-      connect: { timeout: WITHIN_S * 1000, lookup: (host, options, done) => lookupPublic(host, options, this.trustedHosts(), done) },
+      connect: publicConnector(this.trustedHosts(), { timeout: WITHIN_S * 1000 }),
     });
   }
 
   /** Origins that the settings name may be private. */
-  trustedHosts(): Set<string> {
-    return new Set(this.parts.config.pushOrigins.filter((origin) => URL.canParse(origin)).map((origin) => new URL(origin).hostname));
+  trustedHosts(): ReadonlySet<string> {
+    return hostsOf(this.parts.config.pushOrigins);
   }
 
   /** Whether it may be called without TLS. */

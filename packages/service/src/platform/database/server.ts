@@ -77,10 +77,14 @@ async function initialise(data: string): Promise<void> {
   const fresh = `${data}.new`;
   rmSync(fresh, { recursive: true, force: true });
   mkdirSync(fresh, { recursive: true, mode: 0o700 });
+  const scratch = `${data}.tmp`;
+  mkdirSync(scratch, { recursive: true, mode: 0o700 });
   try {
     await run('mariadb-install-db', [
       '--no-defaults',
       `--datadir=${fresh}`,
+      // Not the machine's: two that install at once could take away each other's tables.
+      `--tmpdir=${scratch}`,
       '--auth-root-authentication-method=normal',
       '--skip-test-db',
       ...asRoot(),
@@ -91,6 +95,7 @@ async function initialise(data: string): Promise<void> {
       'MariaDB is not installed. Install it with `apt-get install mariadb-server`, or set ORCHARD_DATABASE_URL to a server you have.',
     );
   }
+  rmSync(scratch, { recursive: true, force: true });
   rmSync(data, { recursive: true, force: true });
   renameSync(fresh, data);
 }

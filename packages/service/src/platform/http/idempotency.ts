@@ -37,9 +37,7 @@ export async function answerOnce<Body>(
   work: () => Promise<Answer<Body>>,
 ): Promise<Answer<Body>> {
   const { db } = environmentOf(call);
-  const owner = call.holder?.key.id ?? call.member?.id ?? '';
-  const name = digest(owner, call.user?.id ?? '', key);
-  const fingerprint = digest(call.operation.id, call.request.originalUrl, JSON.stringify(call.body ?? null));
+  const { name, fingerprint } = marksOf(call, key);
   const { affectedRows } = await on.change(
     `INSERT IGNORE INTO ${db.of(answerTable)} (\`key\`, fingerprint, status, at) VALUES (?, ?, 0, ?)`,
     [name, fingerprint, at],
@@ -53,6 +51,21 @@ export async function answerOnce<Body>(
     name,
   ]);
   return answer;
+}
+
+/** The response of an earlier call that has ended, for work that is not to be begun twice; null if there is none. */
+export async function answeredBefore(db: EnvironmentDatabase, call: Call, key: string): Promise<Answer<unknown> | null> {
+  const { name, fingerprint } = marksOf(call, key);
+  const [known] = await db.rows<{ status: number }>(`SELECT status FROM ${db.of(answerTable)} WHERE \`key\` = ?`, [name]);
+  return known ? replay(db, db, name, fingerprint) : null;
+}
+
+function marksOf(call: Call, key: string): { name: string; fingerprint: string } {
+  const owner = call.holder?.key.id ?? call.member?.id ?? '';
+  return {
+    name: digest(owner, call.user?.id ?? '', key),
+    fingerprint: digest(call.operation.id, call.request.originalUrl, JSON.stringify(call.body ?? null)),
+  };
 }
 
 async function replay<Body>(on: Statements, db: EnvironmentDatabase, name: string, fingerprint: string): Promise<Answer<Body>> {

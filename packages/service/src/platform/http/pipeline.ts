@@ -1,12 +1,13 @@
 /** The path of every call, from receiving it to recording it. */
 import { type AnyOperation, Problem, type ProblemDocument } from '@orchard/contract';
 import { maskSecrets, readTraceparent, uuidv7, writeTraceparent } from '@orchard/core';
-import { type Request, type Response, Router } from 'express';
+import { type Request, type RequestHandler, type Response, Router } from 'express';
 import { handle } from '../audit/auditedCall.js';
 import { checkConfirmed, checkOrigin, checkRights, identifyKey, identifyMember, identifyUser, type Rates } from '../access/steps.js';
 import { currentCost } from '../database/connection.js';
 import { isBrokenCheck, isDatabaseAway, isDeadlock, isDuplicate, isGone, isReferenceError, isTooSlow } from '../database/errors.js';
 import type { Platform } from '../platform.js';
+import { askHooks, hookedRoute } from './actionHooks.js';
 import { AnswerBytes } from './answerBytes.js';
 import type { Answer, Call, Route } from '../call.js';
 import { allowReading } from './crossOrigin.js';
@@ -28,21 +29,40 @@ const steps = (rates: Rates): [name: string, step: Step][] => [
   ['body', readBody],
   ['checks', validate],
   ['confirmation', checkConfirmed],
+  ['hooks', askHooks],
 ];
 
-/** A router that serves the given routes. */
-export function serveRoutes(parts: Platform, routes: Route[], rates: Rates): Router {
-  const router = Router({ caseSensitive: true });
+/**
+ * Serves the given routes. A router looks at its routes one after another, so they stand in many, each found by the beginning of the path.
+ */
+export function serveRoutes(parts: Platform, routes: Route[], rates: Rates): RequestHandler {
+  const routers = new Map<string, Router>();
   const before = steps(rates);
-  for (const route of routes) {
-    const path = route.operation.path.replace(/\{(\w+)\.\.\.\}/g, '*$1').replace(/\{(\w+)\}/g, ':$1');
+  for (const served of routes) {
+    const route = hookedRoute(served, parts);
+    const { path: template } = route.operation;
+    const path = template.replace(/\{(\w+)\.\.\.\}/g, '*$1').replace(/\{(\w+)\}/g, ':$1');
     const method = route.operation.method.toLowerCase() as 'get' | 'head' | 'post' | 'put' | 'patch' | 'delete' | 'options';
+    const beginning = beginningOf(template);
+    let router = routers.get(beginning);
+    if (!router) routers.set(beginning, (router = Router({ caseSensitive: true })));
     router[method](path, (request, response) => {
       const call = beginCall(parts, route.operation, request, response);
       return currentCost.run(call.cost, () => conduct(call, parts, before, route));
     });
   }
-  return router;
+  return (request, response, next) => {
+    const router = routers.get(beginningOf(request.path));
+    return router ? router(request, response, next) : next();
+  };
+}
+
+/** `app/v1/data` of any path below it; below an environment, the name of what follows it as well. Other paths begin with names. */
+function beginningOf(path: string): string {
+  const [, part = '', version, group, , environments, , what = ''] = path.split('/', 8);
+  if (version !== 'v1') return part;
+  const beginning = `${part}/${version}/${group}`;
+  return group === 'apps' && environments === 'environments' ? `${beginning}/${what}` : beginning;
 }
 
 /** Responds to calls without a route, and records them like any call. */
@@ -159,16 +179,17 @@ function send(call: Call, answer: Answer<unknown>): Sent {
   for (const [name, value] of Object.entries(answer.headers ?? {})) response.setHeader(name, value);
   if (status === 204 || status === 304) return end(call, status, '');
   if (!response.hasHeader('content-type')) response.setHeader('content-type', 'application/json; charset=utf-8');
-  const text = JSON.stringify(answer.body);
-  call.bytes.count(text.length);
-  return end(call, status, text);
+  // The answer of a system behind passes as it came.
+  const content = Buffer.isBuffer(answer.body) ? answer.body : JSON.stringify(answer.body);
+  call.bytes.count(content.length);
+  return end(call, status, content);
 }
 
-function end({ request, response, bytes: held }: Call, status: number, text: string): Sent {
-  const bytes = Buffer.byteLength(text);
+function end({ request, response, bytes: held }: Call, status: number, content: string | Buffer): Sent {
+  const bytes = Buffer.byteLength(content);
   response.statusCode = status;
   if (status !== 204 && status !== 304) response.setHeader('content-length', bytes);
-  response.end(text);
+  response.end(content);
   // Otherwise the rest of a refused body would be read as the next call on this connection.
   if (!request.complete) request.unpipe().resume();
   const unread = response.writableFinished ? 0 : (response.socket?.writableLength ?? 0);

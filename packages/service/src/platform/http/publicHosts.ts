@@ -1,6 +1,8 @@
 /** Addresses outside the installation's own network: the only ones it calls for others, unless the settings name one. */
 import { lookup } from 'node:dns';
+import { isIP } from 'node:net';
 import ipaddr from 'ipaddr.js';
+import { buildConnector } from 'undici';
 
 export const isPublic = (address: string) => ipaddr.process(address).range() === 'unicast';
 
@@ -19,3 +21,20 @@ export function lookupPublic(hostname: string, options: object, trusted: Readonl
     callback(error, found as never, family);
   });
 }
+
+const privateAddress = (host: string) => Object.assign(new Error(`${host} is a private address`), { code: 'PRIVATE_ADDRESS' });
+
+/** Connects to public addresses alone, whether a name leads there or the address is written out. @param trusted hosts that may be private */
+export function publicConnector(trusted: ReadonlySet<string>, options: buildConnector.BuildOptions = {}): buildConnector.connector {
+  const connect = buildConnector({ ...options, lookup: (host, how, done) => lookupPublic(host, how, trusted, done) });
+  return (target, done) => {
+    const host = target.hostname.replace(/^\[|\]$/g, '');
+    // Nothing is looked up for an address.
+    if (isIP(host) && !trusted.has(host) && !trusted.has(target.hostname) && !isPublic(host)) return done(privateAddress(host), null);
+    connect(target, done);
+  };
+}
+
+/** The hosts of origins that the settings name, which may be private. */
+export const hostsOf = (origins: readonly string[]): ReadonlySet<string> =>
+  new Set(origins.filter((origin) => URL.canParse(origin)).map((origin) => new URL(origin).hostname));

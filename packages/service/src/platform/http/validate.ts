@@ -76,6 +76,14 @@ export function validate(call: Call): void {
   if (fields.length > 0) throw new Problem('invalid-input', summary(operation, fields), { fields });
 }
 
+/** @throws {Problem} invalid-input */
+export function validateBody(operation: AnyOperation, body: unknown): unknown {
+  const fields: FieldProblem[] = [];
+  const checked = operation.body ? check(operation.body, body, 'body', fields) : undefined;
+  if (fields.length > 0) throw new Problem('invalid-input', summary(operation, fields), { fields });
+  return checked;
+}
+
 /** A parameter of several segments comes as a list of them. */
 function joined(params: Request['params']): Record<string, string> {
   return Object.fromEntries(

@@ -50,6 +50,8 @@ export class Instance {
     // The engine's own numbers would begin anew, the same in every run.
     this.#offer('__random', () => this.context.newNumber(Math.random()));
     this.context.unwrapResult(this.context.evalCode(PRELUDE, 'orchard.js')).dispose();
+    // The library makes a context of its own to count in, and remembers it: it has to be there before the memory is kept.
+    this.usedBytes();
     this.#kept = stretches(this.#memory());
   }
 
@@ -61,6 +63,16 @@ export class Instance {
 
   #text(value: QuickJSHandle | undefined): string {
     return value ? this.context.getString(value) : '';
+  }
+
+  /** What the engine holds now. */
+  usedBytes(): number {
+    const usage = this.runtime.computeMemoryUsage();
+    const used = this.context.getProp(usage, 'memory_used_size');
+    const bytes = this.context.getNumber(used);
+    used.dispose();
+    usage.dispose();
+    return bytes;
   }
 
   #memory(): Uint8Array {

@@ -1,5 +1,5 @@
 /** What the service and a sandbox's thread say to each other. */
-import type { Json } from '@orchard/core';
+import type { Combined, Json } from '@orchard/core';
 
 export type Limits = {
   /** Of the processor, and in all, for one run. */
@@ -24,15 +24,20 @@ export const LIMITS: Limits = {
   logLines: 200,
 };
 
-/** JavaScript by file name, and the file whose default export is called. */
-export type Program = { files: Record<string, string>; main: string };
+/** JavaScript by file name, and the file whose default export is called; or an endpoint without code. */
+export type Program = { files: Record<string, string>; main: string; combined?: Combined };
 export type LogLine = { level: 'info' | 'warn' | 'error'; text: string };
 /** How a run ended, besides by its answer. */
 export type RunFailure = {
   reason: 'error' | 'processor' | 'time' | 'memory' | 'stack' | 'output' | 'calls' | 'unsettled' | 'ended';
   text: string;
 };
-export type RunResult = ({ answer: Json } | { failure: RunFailure }) & { cpuUs: number; log: LogLine[] };
+export type RunResult = ({ answer: Json } | { failure: RunFailure }) & {
+  cpuUs: number;
+  /** Of its engine at the end; measured now and then, since the engine counts all that it holds. */
+  memoryBytes?: number;
+  log: LogLine[];
+};
 
 export type ToThread =
   | { say: 'run'; run: number; program: Program; argument: string; limits: Limits }

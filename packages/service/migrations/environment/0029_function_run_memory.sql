@@ -1,0 +1,1 @@
+ALTER TABLE `_functionRuns` ADD `memoryKb` int;

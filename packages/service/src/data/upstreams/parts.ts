@@ -1,0 +1,4 @@
+/** What this room stands on. */
+import type { Parts as FunctionParts } from '../functions/parts.js';
+
+export type Parts = FunctionParts;
