@@ -2,7 +2,8 @@
 import { operations } from '@orchard/contract';
 import type { Browser, Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, inject, it } from 'vitest';
-import { freePort, makeApp, PASSWORD, signUp, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
+import { freePort } from '../../service/test/ports.js';
+import { makeApp, PASSWORD, signUp, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
 import { openBrowser, openPage, violations, withAuthenticator } from './browser.js';
 
 const RETURN = 'http://127.0.0.1/signed-in';

@@ -1,9 +1,9 @@
 import { type ChildProcess, spawn, spawnSync } from 'node:child_process';
 import { existsSync, readFileSync, rmSync } from 'node:fs';
-import { createServer, type AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { afterAll, beforeAll, expect, it } from 'vitest';
+import { areFree, freePorts } from '../../service/test/ports.js';
 import { scratchDirectory } from '../../service/test/scratch.js';
 import { callApp, eventually } from '../../service/test/support.js';
 
@@ -14,13 +14,10 @@ let port: number;
 /** Those that run: none outlives this file, whatever happens in it. */
 const started = new Set<ChildProcess>();
 
-async function freePort(): Promise<number> {
-  const probe = createServer().listen(0, '127.0.0.1');
-  await new Promise((resolve) => probe.once('listening', resolve));
-  const { port: found } = probe.address() as AddressInfo;
-  await new Promise((resolve) => probe.close(resolve));
-  return found;
-}
+/** The service's port, and those of the simulators after it. */
+const PORTS = 14;
+/** Those of the demo's own programs; the association's database, which comes next, outlives a kill and is taken over. */
+const OWN_PORTS = 12;
 
 /** Starts the demo and waits for its greeting, or its end. */
 function demo(...args: string[]): Promise<{ text: string; code: number | null; child: ChildProcess }> {
@@ -43,15 +40,9 @@ const end = (child: ChildProcess, signal: NodeJS.Signals) =>
     child.once('exit', resolve);
     child.kill(signal);
   });
-const isFree = () =>
-  fetch(`http://127.0.0.1:${port}/healthz`).then(
-    () => false,
-    () => true,
-  );
-
 beforeAll(async () => {
   data = scratchDirectory('demo');
-  port = await freePort();
+  port = await freePorts(PORTS);
 });
 afterAll(async () => {
   for (const child of started) await end(child, 'SIGINT');
@@ -87,8 +78,9 @@ it('seeds the scenario, refuses a second start on the same data, and keeps what 
   const stored = await callApp(file.url, 'PUT', '/data/bulletins/kept', { key: file.serverKey, body: { title: 'kept' } });
   expect(stored.status).toBe(201);
   await end(first.child, 'SIGKILL');
-  await eventually(isFree);
+  await eventually(() => areFree(port, OWN_PORTS));
   const recovered = await demo();
+  expect(recovered.text).toContain('Ctrl-C stops');
   expect(recovered.text).not.toContain('seeding');
   expect((await callApp(file.url, 'GET', '/data/bulletins/kept', { key: file.clientKey })).body.title).toBe('kept');
 });
@@ -100,7 +92,7 @@ it('answers the commands of the documents with what they print', () => {
 
 it('stops cleanly on Ctrl-C', async () => {
   for (const child of started) await end(child, 'SIGINT');
-  expect(await isFree()).toBe(true);
+  expect(await areFree(port, PORTS)).toBe(true);
   expect(existsSync(join(data, 'service.lock'))).toBe(false);
 });
 

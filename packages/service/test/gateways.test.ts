@@ -2,7 +2,8 @@ import { generateKeyPairSync, randomUUID } from 'node:crypto';
 import { type NewGateway, operations, Problem } from '@orchard/contract';
 import { clientCertificate, MAIL_ACCOUNT, makeAuthority, readMapping, SMS_ACCOUNT, type Simulators } from '@orchard/simulators';
 import { afterAll, beforeAll, beforeEach, describe, expect, inject, it } from 'vitest';
-import { eventually, freePort, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
+import { freePort } from './ports.js';
+import { eventually, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
 let app: TestApp;

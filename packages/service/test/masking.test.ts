@@ -4,7 +4,7 @@ import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { createLog } from '../src/platform/log.js';
 import { type RunningService, startService } from '../src/service.js';
 import { scratchDirectory } from './scratch.js';
-import { callApp, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
+import { callApp, makeApp, signUp, startTestService, tampered, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
 let app: TestApp;
@@ -44,7 +44,7 @@ describe('a secret', () => {
     const secrets = {
       password: 'Correct-horse-battery',
       serverKey: app.dev.serverKey,
-      mistyped: `${app.dev.serverKey.slice(0, -2)}zz`,
+      mistyped: tampered(app.dev.serverKey),
       accessToken: runa.token,
       refreshToken: runa.refreshToken,
       memberToken: memberToken as string,

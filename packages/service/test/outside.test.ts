@@ -7,7 +7,8 @@ import { setTimeout as sleep } from 'node:timers/promises';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { scratchDirectory } from './scratch.js';
 import { LOOK_MS } from '../src/data/outside/following.js';
-import { eventually, freePort, listenTo, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
+import { freePort } from './ports.js';
+import { eventually, listenTo, makeApp, signUp, startTestService, type TestApp, type TestService } from './support.js';
 
 let test: TestService;
 let app: TestApp;

@@ -3,7 +3,8 @@ import { request as httpRequest } from 'node:http';
 import { operations } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import { formOf } from './pageBrowser.js';
-import { eventually, freePort, makeApp, PASSWORD, startTestService, type TestApp, type TestService } from './support.js';
+import { freePort } from './ports.js';
+import { eventually, makeApp, PASSWORD, startTestService, type TestApp, type TestService } from './support.js';
 
 const RETURN = 'quillfell://signed-in';
 const CHALLENGE = 'E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM';

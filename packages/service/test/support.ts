@@ -1,6 +1,5 @@
 /** A running service with its simulators, for tests: real MariaDB, real HTTP. */
 import { rmSync, writeFileSync } from 'node:fs';
-import { type AddressInfo, createServer } from 'node:net';
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { createHttpClient, type HttpClient, type LiveEvent, operations, readEvents, type Scope, SCOPES } from '@orchard/contract';
@@ -101,14 +100,11 @@ export async function startTestService(
   };
 }
 
-/** A port nobody listens on now. */
-export const freePort = (): Promise<number> =>
-  new Promise((resolve) => {
-    const probe = createServer().listen(0, '127.0.0.1', () => {
-      const { port } = probe.address() as AddressInfo;
-      probe.close(() => resolve(port));
-    });
-  });
+/** A secret with one character in its middle changed: the last ones may stand for bits that nobody reads. */
+export const tampered = (secret: string): string => {
+  const middle = Math.floor(secret.length / 2);
+  return `${secret.slice(0, middle)}${secret[middle] === 'A' ? 'B' : 'A'}${secret.slice(middle + 1)}`;
+};
 
 /** What devices were given at their registration, by their address. */
 const deviceSecrets = new Map<string, string>();

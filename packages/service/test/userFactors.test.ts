@@ -4,7 +4,7 @@ import { TOTP } from 'otpauth';
 import { afterAll, beforeAll, beforeEach, describe, expect, inject, it } from 'vitest';
 import { formOf, PageApp } from './pageBrowser.js';
 import { PasskeyDevice } from './passkeyDevice.js';
-import { makeApp, PASSWORD, signUp, startTestService, type TestApp, type TestService } from './support.js';
+import { makeApp, PASSWORD, signUp, startTestService, tampered, type TestApp, type TestService } from './support.js';
 
 const RETURN = 'quillfell://signed-in';
 const WRONG = '000000';
@@ -107,7 +107,7 @@ describe('an authenticator app', () => {
       key: app.live.clientKey,
       body: { ticket, code: codeOf(secret) },
     });
-    const changed = await anonymous('/sessions/second-factor', { ticket: `${ticket.slice(0, -2)}AA`, code: codeOf(secret) });
+    const changed = await anonymous('/sessions/second-factor', { ticket: tampered(ticket), code: codeOf(secret) });
     expect([elsewhere.body.type, changed.body.type]).toEqual(['/docs/problems/link-refused', '/docs/problems/link-refused']);
   });
 
