@@ -25,6 +25,15 @@ interface Reach {
     list(query?: { filter?: string; sort?: string; limit?: number; cursor?: string }): Promise<{ items: User[]; next?: string }>;
     change(id: string, changes: Record<string, unknown>): Promise<User>;
   };
+  files: {
+    read(path: string): Promise<StoredFile>;
+    list(folder: string, query?: { filter?: string; sort?: string; limit?: number; cursor?: string; deep?: boolean }): Promise<{ items: StoredFile[]; next?: string }>;
+    text(path: string): Promise<string>;
+    write(path: string, text: string, properties?: Record<string, unknown>): Promise<StoredFile>;
+    change(path: string, changes: Record<string, unknown>): Promise<StoredFile>;
+    remove(path: string): Promise<void>;
+    share(path: string, options?: { until?: string; count?: number; password?: string }): Promise<{ address: string }>;
+  };
   notify(notification: Record<string, any>): Promise<{ id: string; [member: string]: any }>;
   channels(name: string): { publish(data: unknown, options?: Record<string, unknown>): Promise<any> };
   upstreams<U extends keyof Upstreams>(name: U): { call(path: Upstreams[U], options?: UpstreamCall): Promise<UpstreamAnswer> };
@@ -55,7 +64,8 @@ interface Joining<T> {
   change(id: string, changes: Partial<T> & { _add?: Partial<Record<keyof T, number>> }, options?: { version?: number }): Promise<{ id: string }>;
   remove(id: string, options?: { version?: number }): Promise<{ id: string }>;
 }
-type BeforeReach = Omit<Reach, 'records' | 'together' | 'notify' | 'channels'> & {
+type BeforeReach = Omit<Reach, 'records' | 'together' | 'notify' | 'channels' | 'files'> & {
+  files: Pick<Reach['files'], 'read' | 'list' | 'text'>;
   records<K extends keyof Collections>(collection: K): Pick<Records<Collections[K]>, 'read' | 'list' | 'summary'> & Joining<Collections[K]>;
   rely(collection: keyof Collections, id: string, version: number): Promise<void>;
 };
@@ -67,6 +77,9 @@ type AfterWrite<K extends keyof Collections> = (event: Event & { action: 'create
 type Reading = { filter?: string; sort?: string; limit?: number };
 type BeforeRead = (event: Event & { action: 'read' | 'list'; query: Reading }, reach: BeforeReach) => Reading | null | undefined | void | Promise<Reading | null | undefined | void>;
 type Reshape<K extends keyof Collections> = (event: Event & { action: 'read' | 'list'; items: Stored<Collections[K]>[] }, reach: BeforeReach) => { items: Record<string, any>[] } | Promise<{ items: Record<string, any>[] }>;
+interface StoredFile { id: string; path: string; folder: string; name: string; size: number; type: string; digest: string; edition: number; version: number; ownerId: string | null; [property: string]: any }
+type BeforeFile = (event: Event & { action: 'create' | 'update' | 'delete'; before: StoredFile | null; record: StoredFile | null; sent: Record<string, any> }, reach: BeforeReach) => BeforeAnswer<Record<string, any>> | Promise<BeforeAnswer<Record<string, any>>>;
+type AfterFile = (event: Event & { action: 'create' | 'update' | 'delete'; before: StoredFile | null; record: StoredFile | null; key: string; attempt: number }, reach: Reach) => unknown;
 type BeforeAction = (event: Event & { action: 'create' | 'update' | 'delete'; value: Record<string, any> }, reach: BeforeReach) => { value?: Record<string, any> } | null | undefined | void | Promise<{ value?: Record<string, any> } | null | undefined | void>;
 type AfterAction = (event: Event & { action: 'create' | 'update' | 'delete'; value: Record<string, any>; key: string; attempt: number }, reach: Reach) => unknown;
 type Schedule = (event: { due: string; key: string; attempt: number }, reach: Reach) => unknown;
@@ -132,6 +145,14 @@ export default handler;`,
     title: 'A hook on reads and lists',
     text: 'Before `read` and `list` it may narrow what callers find, besides the rules: `filter` holds for lists, live streams, summaries and included records alike, and `sort` and `limit` for lists. Server keys and members read past it, as they read past rules. With `"moment": "answer"` it reshapes what a read or a list answers; live streams and summaries are not reshaped.',
     code: `const handler: BeforeRead = ({ caller }) => (caller.roles.includes('warden') ? null : { filter: "state <> 'draft'" });
+export default handler;`,
+  },
+  {
+    title: 'A hook on files',
+    text: 'With `"subject": "files"` it stands on what happens to files, as on records: `record` holds path, size, type and digest. Before a creation or a new edition the content has arrived, but nobody can read it yet; `files.text` reads it by its digest, so a check can refuse it. Properties may be set, facts may not.',
+    code: `const handler: BeforeFile = async ({ record }, { files, refuse }) => {
+  if (record!.folder.startsWith('routes') && !(await files.text(record!.digest)).includes('<gpx')) refuse('This is no GPX route.', { field: 'path' });
+};
 export default handler;`,
   },
   {

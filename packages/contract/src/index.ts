@@ -2,6 +2,7 @@ import { accountOperations } from './operations/accounts.js';
 import { alertOperations, incidentOperations } from './operations/alerts.js';
 import { auditOperations } from './operations/audit.js';
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
+import { fileOperations, folderOperations, managedFileOperations, uploadOperations } from './operations/files.js';
 import { channelOperations } from './operations/channels.js';
 import { dateNoteOperations } from './operations/dateNotes.js';
 import { sheetOperations } from './operations/sheets.js';
@@ -40,6 +41,10 @@ import type { AnyOperation } from './operation.js';
 export const operations = {
   records: recordOperations,
   batches: batchOperations,
+  files: fileOperations,
+  folders: folderOperations,
+  uploads: uploadOperations,
+  managedFiles: managedFileOperations,
   users: userOperations,
   accounts: accountOperations,
   userFactors: userFactorOperations,
@@ -127,6 +132,8 @@ export { CLIENT_KINDS, MODES } from './operations/apps.js';
 export type * from './operations/channels.js';
 export type * from './operations/collections.js';
 export { IMPORT_FORMATS } from './operations/collections.js';
+export type * from './operations/fileDefinition.js';
+export { FITS, MOST_PIXELS_A_SIDE, RENDITION_FORMATS } from './operations/fileDefinition.js';
 export type * from './operations/devices.js';
 export { DEVICE_SECRET, PERMISSIONS, PLATFORMS, STAGES } from './operations/devices.js';
 export type * from './operations/gateways.js';

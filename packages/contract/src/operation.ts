@@ -7,6 +7,8 @@ import type { ProblemName } from './problems.js';
 export const SCOPE_SENTENCES = {
   'records:read': 'Read every record of every collection, hidden fields and history too, regardless of access rules.',
   'records:write': 'Create, change, restore and delete every record, regardless of access rules.',
+  'files:read': 'Read every file and folder, regardless of the rules of folders.',
+  'files:write': 'Store, change, move, share and delete every file and folder, regardless of the rules of folders.',
   'users:read': 'Read the accounts of all users: mail address, name, phone number, roles and data.',
   'users:write': 'Create accounts, set roles and data, and disable users.',
   'devices:read': 'Read every device and the topics it follows.',

@@ -19,6 +19,56 @@ export const PROBLEMS = {
   },
   'malformed-filter': { status: 422, title: 'The filter cannot be read', cure: 'Correct the filter at the position named in `detail`.' },
   'body-too-large': { status: 413, title: 'The body is too large', cure: 'A body has at most 1 MB, a batch 16 MB. Send less in one call.' },
+  'file-too-large': {
+    status: 413,
+    title: 'The file is too large',
+    cure: 'See `detail` for the most that is taken here. Nothing was stored.',
+  },
+  'quota-exceeded': {
+    status: 413,
+    title: 'There is no room left for this file',
+    cure: 'Delete files that are not needed, or ask the team of the app to raise the limit. Nothing was stored.',
+  },
+  // RFC 4918 section 11.5.
+  'storage-full': {
+    status: 507,
+    title: 'The disk of the service is full',
+    cure: 'The team has to make room on the disk of the service. Nothing was stored.',
+  },
+  // RFC 9110 section 15.5.17.
+  'range-not-satisfiable': {
+    status: 416,
+    title: 'The range lies outside the content',
+    cure: 'See `Content-Range` of the response for the size, and ask for a range within it.',
+  },
+  'digest-mismatch': {
+    status: 422,
+    title: 'The content does not match its digest',
+    cure: 'It changed on the way, or the digest is of something else. Send it again. Nothing was stored.',
+  },
+  'upload-broken': {
+    status: 400,
+    title: 'The upload ended too early',
+    cure: 'Send it again, or by /app/v1/uploads, which continues where it broke. Nothing was stored.',
+  },
+  'upload-refused': { status: 400, title: 'The upload does not follow tus 1.0', cure: 'See `detail`.' },
+  'upload-address-ended': {
+    status: 410,
+    title: 'The upload address is not valid any more',
+    cure: 'It was used, or its time is over. Ask the app for a new one.',
+  },
+  'share-link-ended': {
+    status: 410,
+    title: 'The share link has ended',
+    cure: 'Its time or its number of downloads is over, or the file is gone. Ask for a new one.',
+  },
+  'folder-not-empty': { status: 409, title: 'The folder is not empty', cure: 'Add `files=true` to delete what is in it, too.' },
+  'no-rendition': { status: 422, title: 'There is no such rendition', cure: 'See `detail`.' },
+  'content-damaged': {
+    status: 500,
+    title: 'The stored content is damaged',
+    cure: 'The disk of the service gave back something else than was stored. The team sees it under Files, and can put a copy in its place.',
+  },
   'unsupported-media-type': {
     status: 415,
     title: 'This call does not accept the media type of the body',

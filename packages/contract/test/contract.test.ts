@@ -43,6 +43,7 @@ describe('operations', () => {
         (name) => `identity.${name}`,
       ),
       ...['wayBack', 'wayMetadata', 'wayPosted', 'wayThere'].map((name) => `identity.${name}`),
+      'files.public',
       'incidents.acknowledgeByLink',
       ...['atDirectory', 'back', 'finish', 'metadata', 'offered', 'posted', 'there'].map((name) => `memberEntry.${name}`),
       'memberSessions.challenge',
@@ -54,6 +55,11 @@ describe('operations', () => {
       'members.newPassword',
       'setup.create',
       'setup.read',
+      'shareLinks.open',
+      'shareLinks.unlock',
+      'uploadAddresses.post',
+      'uploadAddresses.put',
+      'uploads.options',
       'users.newPassword',
     ]);
   });

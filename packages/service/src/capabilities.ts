@@ -1,5 +1,6 @@
 /** The rooms of the service, each after those it stands on. Adding a room is one line here. */
 import { collections } from './data/collections/capability.js';
+import { files } from './data/files/capability.js';
 import { functions } from './data/functions/capability.js';
 import { imports } from './data/imports/capability.js';
 import { outside } from './data/outside/capability.js';
@@ -69,6 +70,7 @@ const ROOMS = [
   outside,
   functions,
   upstreams,
+  files,
   optOuts,
   devices,
   topics,

@@ -24,7 +24,7 @@ const path = z
 /** When a hook runs: before an action, which it may change or refuse; after it; or on an answer, which it may reshape. */
 export const HOOK_MOMENTS = ['before', 'after', 'answer'] as const;
 /** What hooks stand on besides the records of collections. */
-export const HOOK_SUBJECTS = ['users', 'devices', 'notifications', 'events'] as const;
+export const HOOK_SUBJECTS = ['files', 'users', 'devices', 'notifications', 'events'] as const;
 export const HOOK_ACTIONS = ['create', 'read', 'list', 'update', 'delete'] as const;
 export type HookAction = (typeof HOOK_ACTIONS)[number];
 export const MISSED_RUNS = ['once', 'each', 'skip'] as const;
@@ -50,6 +50,7 @@ const hookOn = z
   });
 export type HookOn = z.output<typeof hookOn>;
 const SUBJECT_ACTIONS: Record<(typeof HOOK_SUBJECTS)[number], readonly HookAction[]> = {
+  files: HOOK_ACTIONS,
   users: ['create', 'update', 'delete'],
   devices: ['create', 'delete'],
   notifications: ['create'],

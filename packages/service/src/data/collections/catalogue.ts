@@ -15,8 +15,18 @@ import { LRUCache } from 'lru-cache';
 import type { PoolConnection } from 'mysql2/promise';
 import type { Environment } from '../../platform/call.js';
 import type { Ports } from '../../platform/ports.js';
-import { deleteCollection, readCollections, readMark, writeCollection, writeRules } from './catalogueStore.js';
-import { addKeys, addSilentColumns, bringUpToDate, createTable, keepEveryWord, modifyColumns, writeTriggers } from './collectionDdl.js';
+import { deleteCollection, raiseRevision, readCollections, readMark, writeCollection, writeRules } from './catalogueStore.js';
+import {
+  addIndex,
+  addKeys,
+  addSilentColumns,
+  bringUpToDate,
+  createTable,
+  keepEveryWord,
+  modifyColumns,
+  writeTriggers,
+} from './collectionDdl.js';
+import { FILES, NEW_FILES } from './filesShape.js';
 import type { CollectionPorts } from './ports.js';
 import { type CollectionShape, usersShape } from './shape.js';
 
@@ -63,9 +73,22 @@ export class Catalogue {
     private readonly elsewhere: CollectionPorts,
   ) {}
 
-  /** Every collection of the environment. */
+  /** Every collection of the team. */
   async all(environment: Environment): Promise<CollectionShape[]> {
-    return [...(await this.#load(environment)).collections.values()];
+    return [...(await this.#load(environment)).collections.values()].filter(({ name }) => name !== FILES);
+  }
+
+  /** The collection of files; an environment has it from their first use on. */
+  async files(environment: Environment): Promise<CollectionShape> {
+    const known = await this.find(environment, FILES);
+    if (known) return known;
+    const made = await this.extend(environment, FILES, NEW_FILES.fields, [], NEW_FILES.rules);
+    await this.change(environment, FILES, async (connection, before) => {
+      const there = new Set(before?.indexes.map(({ name }) => name));
+      for (const index of NEW_FILES.indexes) if (!there.has(index.name)) await addIndex(connection, made, index);
+      await raiseRevision(connection, environment.db, FILES);
+    });
+    return this.get(environment, FILES);
   }
 
   /** All shapes of the environment, at most 2 s old; read again when it has no `wanted` collection. */

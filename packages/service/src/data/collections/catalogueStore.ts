@@ -7,6 +7,7 @@ import { type AccessRules, FIELD_TYPES, type Field, type Fields, type FieldType,
 import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { PATH_COMMENT, SEARCH_COLUMN, SEARCH_COMMENT, spatialColumn } from './columns.js';
+import { FILES } from './filesShape.js';
 import type { CollectionShape, DroppedField, Index, IndexColumns } from './shape.js';
 import { collectionTable, queryTable, sizeTable, viewTable } from './tables.js';
 
@@ -32,7 +33,7 @@ export async function readCollections(connection: PoolConnection, db: Environmen
   );
   const [keys] = await connection.query<RowDataPacket[]>(
     `SELECT TABLE_NAME AS collection, INDEX_NAME AS name, COLUMN_NAME AS field, NON_UNIQUE AS plain, INDEX_TYPE AS kind FROM information_schema.STATISTICS
-     WHERE TABLE_SCHEMA = ? AND TABLE_NAME NOT LIKE '\\_%' AND INDEX_NAME <> 'PRIMARY' AND INDEX_NAME NOT LIKE '\\_l\\_%' ORDER BY TABLE_NAME, INDEX_NAME, SEQ_IN_INDEX`,
+     WHERE TABLE_SCHEMA = ? AND (TABLE_NAME NOT LIKE '\\_%' OR TABLE_NAME = '${FILES}') AND INDEX_NAME <> 'PRIMARY' AND INDEX_NAME NOT LIKE '\\_l\\_%' ORDER BY TABLE_NAME, INDEX_NAME, SEQ_IN_INDEX`,
     [db.name],
   );
   const byTable = grouped(columns, ({ collection }) => collection as string);

@@ -3,6 +3,7 @@ import { createHash } from 'node:crypto';
 import type { HookAction, HookOn, VersionPart } from '@orchard/contract';
 import type { Combined, JsonObject } from '@orchard/core';
 import { LRUCache } from 'lru-cache';
+import { FILES } from '../collections/filesShape.js';
 import type { Environment } from '../../platform/call.js';
 import { COMBINED_FILE } from './combining.js';
 import type { Parts } from './parts.js';
@@ -40,6 +41,8 @@ type Known = {
 const standsOn = (moment: string, subject: string, action: string): string => `${moment} ${action} ${subject}`;
 export const subjectOf = ({ collection, subject }: Pick<HookOn, 'collection' | 'subject'>): string =>
   collection ? `data/${collection}` : (subject as string);
+/** Files are records of a collection of the service's own. */
+const standingOn = (on: HookOn): HookOn => (on.subject === 'files' ? { ...on, collection: FILES } : on);
 
 export class FunctionDirectory {
   readonly #known = new LRUCache<string, Known>({ max: 2_000 });
@@ -139,7 +142,7 @@ export function inForce(row: FunctionRow, version: number, files: Record<string,
     program: programOf(files),
     methods: held(row.methods),
     hosts: held(row.hosts),
-    on: row.on ? held<HookOn>(row.on) : null,
+    on: row.on ? standingOn(held<HookOn>(row.on)) : null,
     input: row.input ? held<JsonObject>(row.input) : null,
     pattern: new RegExp(`^${pattern}$`),
     names,

@@ -3,6 +3,7 @@ import { type HookAction, Problem } from '@orchard/contract';
 import { isPlainObject, type Json, type JsonObject, mergePatch, own } from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import type { ActionBy, ActionHooks, HookedAction } from '../../platform/ports.js';
+import { FILE_FACTS, FILES } from '../collections/filesShape.js';
 import { readRule } from '../collections/querySql.js';
 import { presentRow } from '../collections/shape.js';
 import type { Author } from '../records/author.js';
@@ -45,7 +46,7 @@ export class Hooks {
         if (hooks.length === 0) return false;
         demandDepth(author, `after ${action} of ${collection}`);
         const by = { ...originOf(author), trusted: author.trusted, userId: author.userId };
-        await calls.add(on, environment, hooks, by, { subject: collection, action, id, before, record });
+        await calls.add(on, environment, hooks, by, { subject: told(collection), action, id, before, record });
         return true;
       },
       narrow: (environment, author, asked) => this.#narrow(environment, author, asked),
@@ -75,7 +76,7 @@ export class Hooks {
     const write: HookedWrite = { set: {}, answer: {}, saw: seen.saw, relies: [], joined: [] };
     for (const hook of hooks) {
       const record = seen.record && { ...seen.record, ...write.set };
-      const event = { subject: asked.collection, action, id: asked.id || null, before: seen.before, record, sent: asked.record };
+      const event = { subject: told(asked.collection), action, id: asked.id || null, before: seen.before, record, sent: asked.record };
       takeAnswer(hook, await this.#run(environment, author, hook, action, event, write), write);
     }
     return write;
@@ -132,7 +133,7 @@ export class Hooks {
     const found: { rules: Record<string, string>; sort?: string; limit?: number } = { rules: {} };
     for (const hook of all) {
       const of = hook.on?.collection as string;
-      const event = { subject: of, action, id: asked.id ?? null, query: of === collection ? readingOf(query) : {} };
+      const event = { subject: told(of), action, id: asked.id ?? null, query: of === collection ? readingOf(query) : {} };
       const said = await this.#run(environment, author, hook, action, event, APART);
       await this.#takeNarrowing(environment, hook, said, found, of === collection);
     }
@@ -170,7 +171,7 @@ export class Hooks {
   ): Promise<R[]> {
     let shown = items;
     for (const hook of await this.ground.directory.hooks(environment, 'answer', `data/${collection}`, action)) {
-      const said = await this.#run(environment, author, hook, action, { subject: collection, action, id: null, items: shown }, APART);
+      const said = await this.#run(environment, author, hook, action, { subject: told(collection), action, id: null, items: shown }, APART);
       const next = isPlainObject(said) ? (said as { items?: unknown }).items : null;
       if (!Array.isArray(next) || next.length !== shown.length || !next.every(isPlainObject))
         throw runProblem(hook.row.name, 'failed', 'It reshapes an answer: return { items }, as many objects as it was given.');
@@ -200,6 +201,8 @@ function demandDepth(author: Author, cause: string): void {
   if (originOf(author).depth >= MOST_DEPTH) throw tooDeep(cause);
 }
 
+/** The collection of files by its name among what hooks stand on. */
+const told = (collection: string): string => (collection === FILES ? 'files' : collection);
 const owned = (record: JsonObject, author: Author, present: string | null): JsonObject => ({
   ...record,
   ownerId: author.trusted && record.ownerId !== undefined ? record.ownerId : (present ?? (author.trusted ? null : author.userId)),
@@ -219,12 +222,14 @@ const readingOf = ({
 });
 
 /** `{ record?, answer? }`, or nothing. @throws {Problem} function-failed */
-function takeAnswer({ row }: InForce, said: Json, write: HookedWrite): void {
+function takeAnswer({ row, on }: InForce, said: Json, write: HookedWrite): void {
   if (said === null) return;
   const { record, answer, ...other } = isPlainObject(said) ? (said as JsonObject) : { said };
   const wrong = Object.keys(other)[0] ?? [record, answer].find((part) => part !== undefined && part !== null && !isPlainObject(part));
   if (wrong !== undefined)
     throw runProblem(row.name, 'failed', 'It returned something that is no decision: return { record?, answer? }, or nothing.');
+  const fact = on?.collection === FILES && Object.keys((record ?? {}) as JsonObject).find((name) => FILE_FACTS.has(name));
+  if (fact) throw runProblem(row.name, 'failed', `It set \`${fact}\`, which is what the service knows of a file. Set properties.`);
   Object.assign(write.set, record);
   Object.assign(write.answer, answer);
 }

@@ -14,6 +14,8 @@ export type FunctionPorts = {
   addresses: (environment: Environment) => Promise<DocumentedCall[]>;
   /** What else functions can reach, as types of TypeScript. */
   types: (environment: Environment) => Promise<string>;
+  /** Reads and writes files for a function. @param work what it does with them @throws {CallRefused, Problem} */
+  files: (at: Reaching, work: string, given: unknown[]) => Promise<unknown>;
   /** Calls an upstream for a function. @throws {CallRefused, Problem} */
   upstream: (at: Reaching, upstream: string, path: string, options: unknown) => Promise<unknown>;
 };
@@ -24,6 +26,9 @@ export const emptyFunctionPorts = (): FunctionPorts => ({
   uses: async () => [],
   addresses: async () => [],
   types: async () => 'interface Upstreams {}',
+  files: async () => {
+    throw new CallRefused('There are no files.');
+  },
   upstream: async (_at, upstream) => {
     throw new CallRefused(`There is no upstream ${upstream}.`);
   },

@@ -8,6 +8,8 @@ import type { Parts } from './parts.js';
 import type { MadeCall, Reaching } from './reaching.js';
 import { type RecordAccess, RecordReach } from './recordReach.js';
 
+const FILE_READS = ['read', 'list', 'text'];
+const FILE_WRITES = ['write', 'change', 'remove', 'share'];
 type Work = (given: unknown[]) => Promise<unknown> | unknown;
 
 export class Reach {
@@ -35,6 +37,8 @@ export class Reach {
       notify: ([body]) => this.#do('notify', operations.notifications.send, { body }),
       'channels.publish': ([channel, data, options]) =>
         this.#do('channels.publish', operations.channels.publish, { params: { channel }, body: { data, ...(options as object | null) } }),
+      ...Object.fromEntries(FILE_READS.map((work) => [`files.${work}`, (given: unknown[]) => parts.functionPorts.files(at, work, given)])),
+      ...Object.fromEntries(FILE_WRITES.map((work) => [`files.${work}`, (given: unknown[]) => this.#writeFile(work, given)])),
       'upstreams.call': ([upstream, path, options]) => parts.functionPorts.upstream(at, String(upstream), String(path ?? ''), options),
     };
   }
@@ -91,6 +95,16 @@ export class Reach {
       throw new CallRefused(`A hook before an action cannot ${call}: it may still be refused. Do it in a hook after it.`);
     if (this.at.isTrial) this.#records.changes.push({ call, ...(input as object) } as JsonObject);
     return this.#ask(operation, input);
+  }
+
+  /** A trial shows what it would write; contents cannot be undone, so nothing is written. */
+  #writeFile(work: string, given: unknown[]): Promise<unknown> {
+    if (this.at.joining)
+      throw new CallRefused('A hook before an action writes no files: it may still be refused. Do it in a hook after it.');
+    if (!this.at.isTrial) return this.parts.functionPorts.files(this.at, work, given);
+    const [path] = given;
+    this.#records.changes.push({ call: `files.${work}`, path: String(path) });
+    return Promise.resolve({ path });
   }
 
   async #providerToken(way: string): Promise<string | null> {

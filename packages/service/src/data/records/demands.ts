@@ -4,7 +4,7 @@ import { explainFilter, type Explained, type JsonObject, presetOf, type RecordAc
 import { untold } from '../../platform/call.js';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Shapes } from '../collections/catalogue.js';
-import { fieldRuleOf, ruleOf, scopeOf } from '../collections/querySql.js';
+import { fieldRuleOf, type Rule, ruleOf, scopeOf } from '../collections/querySql.js';
 import type { CollectionShape } from '../collections/shape.js';
 import { askingOf, type Author } from './author.js';
 import { holds, loadRelated } from './reading.js';
@@ -21,8 +21,18 @@ export async function demand(on: Statements, author: Author, now: number, subjec
   await (author.inRules ? author.inRules(work) : work);
 }
 
-async function demandByRule(on: Statements, author: Author, now: number, { shapes, shape, action, record }: RuleSubject): Promise<void> {
-  const rule = ruleOf(shapes, shape, action);
+async function demandByRule(on: Statements, author: Author, now: number, subject: RuleSubject): Promise<void> {
+  await judge(on, author, now, subject, ruleOf(subject.shapes, subject.shape, subject.action));
+}
+
+/** Whether a rule allows it. @throws {Problem} access-refused, in the words of the shape that is given */
+export async function judge(
+  on: Statements,
+  author: Author,
+  now: number,
+  { shapes, shape, action, record }: RuleSubject,
+  rule: Rule,
+): Promise<void> {
   if ('broken' in rule) throw refusal(shape, action, `it no longer fits the fields (${rule.broken}), so nobody passes it`, author);
   const asking = askingOf(author, now);
   const related = rule.paths.length > 0 ? await loadRelated(on, shapes, shape, record, rule.paths, 'team') : undefined;

@@ -31,7 +31,7 @@ const isConflict = (error: unknown): boolean =>
 export class WriteGate {
   constructor(
     private readonly parts: Parts,
-    private readonly records: Records,
+    readonly records: Records,
   ) {}
 
   /**

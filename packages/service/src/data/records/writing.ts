@@ -96,7 +96,7 @@ function addEntry(parts: Parts, call: Call, on: Statements, written: { id?: stri
 }
 
 /** RFC 9110 sections 13.1.1 and 13.1.2: `If-Match: "3"`, `If-Match: *`, `If-None-Match: *`. */
-function expectedOf(call: Pick<Call, 'headers'>): Expected {
+export function expectedOf(call: Pick<Call, 'headers'>): Expected {
   const match = call.headers['if-match'];
   if (call.headers['if-none-match'] === '*') return { absent: true };
   if (!match || match === '*') return {};

@@ -31,6 +31,7 @@ export const PRELUDE = `
     together: (actions) => ask('together', actions),
     rely: (collection, id, version) => ask('rely', collection, id, version),
     users: under('users', ['read', 'list', 'change']),
+    files: under('files', ['read', 'list', 'text', 'write', 'change', 'remove', 'share']),
     notify: (notification) => ask('notify', notification),
     channels: (name) => under('channels', ['publish'], name),
     upstreams: (name) => under('upstreams', ['call'], name),

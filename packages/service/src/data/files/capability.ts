@@ -1,0 +1,17 @@
+import type { Capability } from '../../platform/capability.js';
+import { openFiles } from './filesRoom.js';
+import type { Parts } from './parts.js';
+import { filesForFunctions } from './reaching.js';
+import { fileRoutes, managedFileRoutes } from './routes.js';
+
+const HOUR_MS = 3_600_000;
+
+export function files(parts: Parts): Capability {
+  const room = openFiles(parts);
+  parts.functionPorts.files = filesForFunctions(room);
+  return {
+    name: 'files',
+    routes: [...fileRoutes(room), ...managedFileRoutes(room)],
+    recurring: [{ work: 'tend files', everyMs: HOUR_MS, eachEnvironment: (environment) => room.contents.tend(environment) }],
+  };
+}
