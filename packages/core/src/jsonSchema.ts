@@ -35,6 +35,7 @@ const SHAPES: Record<FieldType, JsonObject> = {
   choice: { type: 'string' },
   place: POINT,
   reference: { type: 'string' },
+  file: { type: 'string' },
   list: { type: 'array' },
   object: { type: 'object' },
 };
@@ -64,6 +65,7 @@ function propertyOf(field: Field): JsonObject {
   if (choices) shape.enum = field.required ? choices : [...choices, null];
   if (field.default !== undefined) shape[field.default === 'now()' && timed ? 'orchardDefault' : 'default'] = field.default;
   if (field.to) shape.orchardReference = { to: field.to, onDelete: field.onDelete ?? 'restrict' };
+  if (type === 'file') shape.orchardFile = { onDelete: field.onDelete ?? 'restrict', withRecord: field.withRecord ?? 'keep' };
   if (field.unique) shape.orchardUnique = true;
   if (field.hidden) shape.orchardHidden = true;
   if (field.setBy) shape.orchardSetBy = field.setBy;
@@ -135,6 +137,7 @@ const WORDS = [
   'orchardMax',
   'orchardDefault',
   'orchardReference',
+  'orchardFile',
   'orchardUnique',
   'orchardHidden',
 ];
@@ -174,6 +177,11 @@ function readProperty(name: string, property: Json, required: boolean, problems:
     field.to = String(reference.to);
     if ((ON_DELETE as readonly Json[]).includes(reference.onDelete as Json)) field.onDelete = reference.onDelete as OnDelete;
   }
+  const file = isPlainObject(property.orchardFile) ? property.orchardFile : null;
+  if (file) {
+    if ((ON_DELETE as readonly Json[]).includes(file.onDelete as Json)) field.onDelete = file.onDelete as OnDelete;
+    if (file.withRecord === 'delete') field.withRecord = 'delete';
+  }
   if (property.orchardHidden === true) field.hidden = true;
   if (typeof property.orchardSetBy === 'string') field.setBy = property.orchardSetBy;
   if (typeof property.orchardSeenBy === 'string') field.seenBy = property.orchardSeenBy;
@@ -185,6 +193,7 @@ function typeOf(property: JsonObject, type: string): FieldType | null {
     case 'string':
       if (property.enum) return 'choice';
       if (property.orchardReference) return 'reference';
+      if (property.orchardFile) return 'file';
       return property.format === 'date' ? 'date' : property.format === 'date-time' ? 'time' : 'text';
     case 'integer':
     case 'number':

@@ -1,5 +1,5 @@
 /** Fields of a collection: their types and constraints, inferred from a first write and checked at every later one. */
-import type { FieldType, OnDelete } from './fieldTypes.js';
+import { FILES, type FieldType, type OnDelete, type WithRecord } from './fieldTypes.js';
 import { nearest, type ValueKind } from './filter/index.js';
 import { NAME_PATTERN } from './identifiers.js';
 import { isPlainObject, isShallow, type Json, type JsonObject, own } from './json.js';
@@ -26,6 +26,8 @@ export type Field = {
   /** The collection a reference leads to, or `users`. */
   to?: string;
   onDelete?: OnDelete;
+  /** Of a file: what happens to it when the record is deleted. Absent: it is kept. */
+  withRecord?: WithRecord;
   /** Not shown to clients, nor writable or usable in filters by them. */
   hidden?: boolean;
   /** CQL2 over the record: who may set it, besides the team and its servers. Absent: whoever may write the record. */
@@ -33,6 +35,9 @@ export type Field = {
   /** CQL2 over the record: who may see it, besides the team and its servers. Absent: whoever may read the record. */
   seenBy?: string;
 };
+/** The collection whose records a field holds ids of, or `users`; null for fields of other types. */
+export const targetOfField = ({ type, to }: Pick<Field, 'type' | 'to'>): string | null =>
+  type === 'file' ? FILES : type === 'reference' ? (to ?? null) : null;
 /** Field names of a collection with their fields. */
 export type Fields = ReadonlyMap<string, Field>;
 
@@ -64,6 +69,7 @@ const KINDS: Record<FieldType, ValueKind> = {
   choice: 'text',
   place: 'place',
   reference: 'text',
+  file: 'text',
   list: 'list',
   object: 'object',
 };
@@ -91,6 +97,7 @@ const TAKES: Record<FieldType, [short: string, more?: string]> = {
   choice: ['one of its choices'],
   place: ['a GeoJSON Point', '{"type":"Point","coordinates":[longitude, latitude]} with longitude -180 to 180 and latitude -90 to 90'],
   reference: ['the id of a record', 'a text'],
+  file: ['the id of a file', 'a text'],
   list: ['a list', 'nested at most 30 deep'],
   object: ['an object', 'nested at most 30 deep'],
 };
@@ -116,6 +123,7 @@ const FITS: Record<FieldType, (value: Json) => boolean> = {
   choice: (v) => typeof v === 'string',
   place: isPlace,
   reference: isId,
+  file: isId,
   list: (v) => Array.isArray(v) && isShallow(v),
   object: (v) => isPlainObject(v) && isShallow(v),
 };
@@ -351,8 +359,9 @@ const ALLOWED: Record<string, readonly FieldType[]> = {
   pattern: ['text'],
   choices: ['choice'],
   to: ['reference'],
-  onDelete: ['reference'],
-  unique: ['text', 'integer', 'number', 'date', 'time', 'choice', 'reference'],
+  onDelete: ['reference', 'file'],
+  withRecord: ['file'],
+  unique: ['text', 'integer', 'number', 'date', 'time', 'choice', 'reference', 'file'],
 };
 
 /** What is wrong with a field's own definition. */
@@ -406,6 +415,7 @@ export function convertValue(value: Json, field: Field): Json | undefined {
     case 'text':
     case 'choice':
     case 'reference':
+    case 'file':
       return fits(typeof value === 'object' ? JSON.stringify(value) : String(value));
     case 'integer':
     case 'number':

@@ -146,6 +146,9 @@ function connect(platform: Platform, capabilities: readonly Capability[]): void 
     for (const { dataOfUser } of capabilities) Object.assign(whole, await dataOfUser?.(environment, userId));
     return whole;
   };
+  platform.ports.environmentRemoved = async (environment) => {
+    for (const { onEnvironmentRemoved } of capabilities) await onEnvironmentRemoved?.(environment);
+  };
   platform.ports.environmentCreated = async (environment) => {
     for (const { onEnvironmentCreated } of capabilities) await onEnvironmentCreated?.(environment);
   };
@@ -328,7 +331,7 @@ function buildApp(platform: Platform, capabilities: readonly Capability[]): expr
   const routes = capabilities.flatMap(({ routes = [] }) => routes);
   const answersOptions = routes.some(({ operation }) => operation.method === 'OPTIONS');
   app.use(keepSignInHosts(platform));
-  app.use(['/app/v1', '/identity'], (request, response, next) => {
+  app.use(['/app/v1', '/identity', '/files'], (request, response, next) => {
     // Fetch standard section 3.2.2: a preflight names the method it asks for; other OPTIONS may be calls of their own.
     const isPreflight = request.method === 'OPTIONS' && (!answersOptions || 'access-control-request-method' in request.headers);
     return isPreflight ? answerPreflight(request, response) : next();

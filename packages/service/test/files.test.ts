@@ -527,3 +527,84 @@ describe('a resumable upload', () => {
     expect([options.status, options.headers.get('tus-extension')]).toEqual([204, 'creation,creation-with-upload,termination,expiration']);
   });
 });
+
+describe('a field of type file', () => {
+  const fields = (collection: string, list: object[]) =>
+    test.owner.call(operations.collections.create, { params: app.dev.params, body: { name: collection, fields: list as never } });
+  const stored = async (path: string) => (await call('PUT', `/files/${path}`, { body: path })).json.id as string;
+
+  it('refers to a file, so that filters and answers reach what is known of it', async () => {
+    await fields('huts', [
+      { name: 'name', type: 'text' },
+      { name: 'photo', type: 'file', onDelete: 'clear' },
+    ]);
+    const photo = await stored('huts/fellgate.txt');
+    const hut = await send('POST', '/data/huts', { name: 'Fellgate', photo });
+    expect(hut.status).toBe(201);
+    const found = await call(
+      'GET',
+      `/data/huts?filter=${encodeURIComponent("photo.size > 5 AND photo.type = 'text/plain'")}&include=photo`,
+    );
+    expect(found.json.items[0]).toMatchObject({ name: 'Fellgate', _included: { photo: { path: 'huts/fellgate.txt' } } });
+    expect(problemOf(await send('POST', '/data/huts', { name: 'Nowhere', photo: 'no-such-file' }))).toEqual([422, 'invalid-input']);
+    expect((await call('DELETE', `/files/@${photo}`)).status).toBe(204);
+    expect((await call('GET', `/data/huts/${hut.json.id}`)).json.photo).toBeNull();
+  });
+
+  it('keeps its file, or takes it along when the record goes', async () => {
+    await fields('hazards', [
+      { name: 'proof', type: 'file', withRecord: 'delete' },
+      { name: 'map', type: 'file' },
+    ]);
+    const [proof, map] = [await stored('hazards/proof.txt'), await stored('hazards/map.txt')];
+    const { json } = await send('POST', '/data/hazards', { proof, map });
+    expect(problemOf(await call('DELETE', `/files/@${map}`))).toEqual([409, 'still-referenced']);
+    expect((await call('DELETE', `/data/hazards/${json.id}`)).status).toBe(204);
+    expect([(await call('GET', `/files/@${proof}`)).status, (await call('GET', `/files/@${map}`)).status]).toEqual([404, 200]);
+    expect((await send('POST', `/deleted-files/${proof}/restoration`, {})).json.path).toBe('hazards/proof.txt');
+  });
+});
+
+describe('functions of the team', () => {
+  const save = (name: string, body: object) =>
+    test.owner.call(operations.functions.put, { params: { ...app.dev.params, name }, body: body as never });
+
+  it('check files before anybody can read them, and act on them afterwards', async () => {
+    await save('check-routes', {
+      kind: 'hook',
+      on: { moment: 'before', subject: 'files', actions: ['create', 'update'] },
+      source: `const handler: BeforeFile = async ({ record }, { files, refuse }) => {
+        if (record!.folder !== 'routes') return;
+        const content = await files.text(record!.digest);
+        if (!content.includes('<gpx')) refuse('This is no GPX route.', { field: 'path' });
+        return { record: { points: content.split('<trkpt').length - 1 } };
+      };
+      export default handler;`,
+    });
+    await save('note-routes', {
+      kind: 'hook',
+      rights: 'own',
+      on: { moment: 'after', subject: 'files', actions: ['create'] },
+      source: `const handler: AfterFile = async ({ record }, { files }) => {
+        if (record!.folder === 'routes') await files.write('notes/' + record!.name + '.txt', 'A route of ' + record!.points + ' points');
+      };
+      export default handler;`,
+    });
+    const refused = await call('PUT', '/files/routes/bad.gpx', { body: 'no route' });
+    expect([...problemOf(refused), refused.json.detail]).toEqual([422, 'refused-by-function', 'This is no GPX route.']);
+    expect((await call('GET', '/files/routes/bad.gpx')).status).toBe(404);
+    const good = await call('PUT', '/files/routes/good.gpx', { body: '<gpx><trkpt/><trkpt/></gpx>' });
+    expect([good.status, good.json.points]).toEqual([201, 2]);
+    const note = await eventually(
+      async () =>
+        (await call('GET', '/files/notes/good.gpx.txt')).bytes.toString().includes('route') && call('GET', '/files/notes/good.gpx.txt'),
+    );
+    expect(note.bytes.toString()).toBe('A route of 2 points');
+  });
+});
+
+it('what belongs to a person is theirs to take along, and an environment leaves no bytes behind', async () => {
+  await call('PUT', '/files/own.txt', { ...as(runa), body: 'mine' });
+  const mine = await call('GET', '/users/me/export', as(runa));
+  expect(mine.json.files.map(({ path }: { path: string }) => path)).toContain('own.txt');
+});

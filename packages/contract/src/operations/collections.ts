@@ -1,4 +1,4 @@
-import { FIELD_TYPES, type Json, ON_DELETE, RECORD_ACTIONS, RULE_PRESETS, type RulePreset } from '@orchard/core/words';
+import { FIELD_TYPES, type Json, ON_DELETE, RECORD_ACTIONS, RULE_PRESETS, type RulePreset, WITH_RECORD } from '@orchard/core/words';
 import { z } from 'zod';
 import { ENVIRONMENT, actor, collectionName, environmentParams, jsonObject, nothing, operation, recordId, time, uuid } from '../common.js';
 
@@ -27,7 +27,8 @@ const fieldShape = {
     .describe('A regular expression (ECMA-262) that the whole text matches, without look-around and back-references'),
   choices: z.array(z.string().min(1).max(100)).min(1).max(200).optional(),
   to: collectionName.optional().describe('For a reference: the collection it refers to, or `users`'),
-  onDelete: z.enum(ON_DELETE).optional().describe('For a reference: what happens to the record when the target is deleted'),
+  onDelete: z.enum(ON_DELETE).optional().describe('For a reference or a file: what happens to the record when the target is deleted'),
+  withRecord: z.enum(WITH_RECORD).optional().describe('For a file: what happens to it when the record is deleted; it is kept, if left out'),
   hidden: z.boolean().optional().describe('Not shown to clients'),
   setBy: rule
     .optional()

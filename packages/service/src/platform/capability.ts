@@ -35,6 +35,8 @@ export type Capability<Offer extends object = object> = {
   stop?: () => Promise<void> | void;
   /** The environment's database exists; the environment is not visible yet. */
   onEnvironmentCreated?: (environment: Environment) => Promise<void>;
+  /** The environment was deleted, with its database. */
+  onEnvironmentRemoved?: (environment: Pick<Environment, 'id'>) => Promise<void>;
   /** What the room keeps of a user, for themselves: named parts of one JSON document. */
   dataOfUser?: (environment: Environment, userId: string) => Promise<JsonObject>;
   /** In the transaction in which a user is removed. */

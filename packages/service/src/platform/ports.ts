@@ -205,6 +205,7 @@ export type Ports = {
   /** A member was removed, in the same unit of work. */
   memberRemoved: (memberId: string) => Promise<void>;
   environmentCreated: (environment: Environment) => Promise<void>;
+  environmentRemoved: (environment: Pick<Environment, 'id'>) => Promise<void>;
   /** Of all gateways there are, as they were at most a minute ago. */
   certificates: () => Promise<GatewayCertificate[]>;
   /** A web page called from an origin that its client does not list. */
@@ -246,6 +247,7 @@ export const emptyPorts = (): Ports => ({
   waysOfMembers: async () => new Map(),
   memberRemoved: async () => undefined,
   environmentCreated: async () => undefined,
+  environmentRemoved: async () => undefined,
   certificates: async () => [],
   noteBlockedOrigin: async () => undefined,
 });

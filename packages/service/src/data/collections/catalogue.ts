@@ -171,6 +171,7 @@ export class Catalogue {
   }
 
   async #demandTarget(environment: Environment, collection: string, { type, to }: Field): Promise<void> {
+    if (type === 'file') await this.files(environment);
     if (type !== 'reference' || to === 'users' || to === collection) return;
     if (!(await this.find(environment, to as string)))
       throw new Problem('invalid-input', `There is no collection \`${to}\` to refer to.`, {

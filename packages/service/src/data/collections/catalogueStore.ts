@@ -52,12 +52,13 @@ function shapeOf(db: EnvironmentDatabase, row: RowDataPacket, columns: RowDataPa
   const dropped: DroppedField[] = [];
   for (const { name, comment } of columns) {
     if (name.startsWith('_x')) dropped.push({ column: name, ...(JSON.parse(comment) as Omit<DroppedField, 'column'>) });
-    const [type, to, onDelete] = (comment as string).split(' ');
+    const [type, ...words] = (comment as string).split(' ');
     if (name.startsWith('_') || !known(type)) continue;
     const { unique: _, ...rest } = own(constraints, name) ?? {};
     fields.set(name, {
       type,
-      ...(type === 'reference' ? { to: to as string, onDelete: onDelete as OnDelete } : {}),
+      ...(type === 'reference' ? { to: words[0] as string, onDelete: words[1] as OnDelete } : {}),
+      ...(type === 'file' ? { onDelete: words[0] as OnDelete } : {}),
       ...rest,
       ...(unique.has(name) ? { unique: true } : {}),
     });

@@ -4,7 +4,7 @@
  */
 import { createHash } from 'node:crypto';
 import { Problem } from '@orchard/contract';
-import { type Field, type Fields, grouped, type ObjectPath, readObjectPath } from '@orchard/core';
+import { type Field, type Fields, grouped, type ObjectPath, readObjectPath, targetOfField } from '@orchard/core';
 import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import {
@@ -163,7 +163,10 @@ const foreignKeyName = (collection: string, field: string): string =>
   `_r_${createHash('sha256').update(`${collection}.${field}`).digest('hex').slice(0, 12)}_${field}`.slice(0, 64);
 
 /** The table that a reference leads to. */
-export const targetTable = (db: EnvironmentDatabase, { to }: Field): string => db.collection(to === 'users' ? '_users' : (to as string));
+export function targetTable(db: EnvironmentDatabase, field: Field): string {
+  const target = targetOfField(field) as string;
+  return db.collection(target === 'users' ? '_users' : target);
+}
 
 /** Foreign and unique keys of a field. */
 export async function addKeys(
@@ -174,7 +177,7 @@ export async function addKeys(
   field: Field,
 ): Promise<void> {
   const table = db.collection(collection);
-  if (field.type === 'reference')
+  if (targetOfField(field))
     await connection.query(
       `ALTER TABLE ${table} ADD CONSTRAINT \`${foreignKeyName(collection, name)}\` FOREIGN KEY IF NOT EXISTS (\`${name}\`) REFERENCES ${targetTable(db, field)} (id)`,
     );
@@ -195,7 +198,8 @@ const addLookup = (connection: PoolConnection, table: string, unique: string, co
 /** Drops the foreign key, the unique key and the indexes of a field; `keep` says what the field becomes. */
 export async function dropKeys(connection: PoolConnection, shape: CollectionShape, name: string, keep?: Field): Promise<void> {
   const parts: string[] = [];
-  if (shape.fields.get(name)?.type === 'reference')
+  const field = shape.fields.get(name);
+  if (field && targetOfField(field))
     for (const key of await foreignKeysOf(connection, shape, name)) parts.push(`DROP FOREIGN KEY \`${key}\``);
   const kept = (index: Index) => keep && !(index.kind === 'unique' && index.name.startsWith('_u_'));
   for (const index of shape.indexes) {

@@ -26,6 +26,7 @@ const COLUMN_TYPES: Record<FieldType, string> = {
   choice: 'VARCHAR(100)',
   place: 'POINT',
   reference: ID_TYPE,
+  file: ID_TYPE,
   list: 'JSON',
   object: 'JSON',
 };
@@ -35,7 +36,7 @@ export const columnType = ({ type }: Field): string => COLUMN_TYPES[type];
 
 /** What a column's comment says of its field, so that the two cannot drift apart. */
 export const columnComment = ({ type, to, onDelete }: Field): string =>
-  type === 'reference' ? `reference ${to} ${onDelete ?? 'restrict'}` : type;
+  type === 'reference' ? `reference ${to} ${onDelete ?? 'restrict'}` : type === 'file' ? `file ${onDelete ?? 'restrict'}` : type;
 
 /** `\`name\` TYPE NULL COMMENT '…'`; without the comment the field is not known yet. */
 export const columnSql = (name: string, field: Field, known = true): string =>
@@ -129,6 +130,7 @@ function imageValue(column: string, type: FieldType): string {
     case 'text':
     case 'choice':
     case 'reference':
+    case 'file':
       return `${column} COLLATE utf8mb4_bin`;
     case 'place':
       return `JSON_ARRAY(ST_X(${column}), ST_Y(${column}))`;

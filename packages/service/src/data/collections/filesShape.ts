@@ -1,9 +1,8 @@
 /** The collection that the service keeps of an environment's files: what is known of each, and the properties that the team gave it. */
-import { composeFolderRules, type Field, type Fields, OWNER_ONLY } from '@orchard/core';
+import { composeFolderRules, FILES, type Field, type Fields, OWNER_ONLY } from '@orchard/core';
 import type { Index } from './shape.js';
 
-/** Its name: no collection of a team can have it. */
-export const FILES = '_files';
+export { FILES };
 
 const FACTS: [string, Field][] = [
   ['path', { type: 'text', required: true, unique: true }],

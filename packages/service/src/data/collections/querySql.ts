@@ -14,6 +14,7 @@ import {
   type Slot,
   type Sql,
   type SqlNames,
+  targetOfField,
   writeObjectPath,
 } from '@orchard/core';
 import type { Shapes } from './catalogue.js';
@@ -29,8 +30,9 @@ const MAX_STEPS = 3;
 /** The collection a reference leads to, or null. */
 export function targetOf(shapes: Shapes, shape: RuleGround, field: string, withHidden: boolean): CollectionShape | null {
   const reference = shape.fields.get(field);
-  if (reference?.type !== 'reference' || (reference.hidden && !withHidden)) return null;
-  return reference.to === 'users' ? shapes.users : (shapes.collections.get(reference.to as string) ?? null);
+  const target = reference && targetOfField(reference);
+  if (!target || (reference.hidden && !withHidden)) return null;
+  return target === 'users' ? shapes.users : (shapes.collections.get(target) ?? null);
 }
 
 /** The names a filter over a collection may use; clients do not see hidden fields. */

@@ -13,6 +13,7 @@ import {
   misfitOf,
   RECORD_ACTIONS,
   toJsonSchema,
+  targetOfField,
 } from '@orchard/core';
 import type { PoolConnection } from 'mysql2/promise';
 import type { Environment } from '../../platform/call.js';
@@ -136,6 +137,7 @@ export class SchemaChanges {
     }
     if ((field.seenBy !== undefined || field.hidden) && shape.indexed.searched.includes(name))
       return `\`${name}\` is in the search index of \`${shape.name}\`, in which everybody finds its words. Drop that index first.`;
+    if (field.type === 'file') await this.parts.catalogue.files(environment);
     const target =
       field.type === 'reference' && field.to !== 'users' && field.to !== shape.name
         ? await this.parts.catalogue.find(environment, field.to as string)
@@ -188,7 +190,7 @@ export class SchemaChanges {
       }
     }
     if (field.unique && !present?.unique && present) await this.#countTwins(shape, change.name, preview);
-    const dangling = field.type === 'reference' && present && (present.type !== 'reference' || present.to !== field.to);
+    const dangling = targetOfField(field) !== null && present && targetOfField(present) !== targetOfField(field);
     if (dangling) await this.#countDangling(shape, change.name, field, preview);
   }
 
@@ -266,7 +268,7 @@ export class SchemaChanges {
     fields: Map<string, Field>,
   ): Promise<void> {
     // A reference is restored as text: its target may be gone.
-    const field: Field = dropped.field.type === 'reference' || dropped.field.type === 'choice' ? { type: 'text' } : dropped.field;
+    const field: Field = targetOfField(dropped.field) || dropped.field.type === 'choice' ? { type: 'text' } : dropped.field;
     const name = as ?? dropped.name;
     await putInPlace(connection, shape, dropped.column, name, field);
     fields.set(name, field);
@@ -285,7 +287,7 @@ export class SchemaChanges {
     const present = shape.fields.get(name) as Field;
     const fields = new Map([...shape.fields, [name, field]]);
     const finish = async () => {
-      if (field.type === 'reference') await clearDangling(connection, shape, name, field, new Date(this.parts.now()));
+      if (targetOfField(field)) await clearDangling(connection, shape, name, field, new Date(this.parts.now()));
       await addKeys(connection, shape.db, shape.name, name, field);
       await catalogue.settle(connection, environment, shape, fields);
     };
@@ -343,7 +345,7 @@ const renamed = (fields: Fields, from: string, to: string): Fields =>
   new Map([...fields].map(([name, field]) => [name === from ? to : name, field]));
 const isSame = (a: Field, b: Field): boolean => JSON.stringify(sorted(a)) === JSON.stringify(sorted(b));
 const sorted = (field: Field) =>
-  Object.entries({ ...field, ...(field.type === 'reference' ? { onDelete: field.onDelete ?? 'restrict' } : {}) })
+  Object.entries({ ...field, ...(targetOfField(field) ? { onDelete: field.onDelete ?? 'restrict' } : {}) })
     .filter(([, value]) => value !== undefined && value !== false)
     .sort(([a], [b]) => a.localeCompare(b));
 

@@ -1,4 +1,5 @@
 import type { Capability } from '../../platform/capability.js';
+import { deleteWithRecord, filesOfUser } from './belonging.js';
 import { openFiles } from './filesRoom.js';
 import type { Parts } from './parts.js';
 import { filesForFunctions } from './reaching.js';
@@ -9,9 +10,12 @@ const HOUR_MS = 3_600_000;
 export function files(parts: Parts): Capability {
   const room = openFiles(parts);
   parts.functionPorts.files = filesForFunctions(room);
+  parts.recordPorts.gone = deleteWithRecord(room);
   return {
     name: 'files',
     routes: [...fileRoutes(room), ...managedFileRoutes(room)],
+    dataOfUser: (environment, userId) => filesOfUser(room, environment, userId),
+    onEnvironmentRemoved: ({ id }) => room.contents.bytes.forgetAll(id),
     recurring: [{ work: 'tend files', everyMs: HOUR_MS, eachEnvironment: (environment) => room.contents.tend(environment) }],
   };
 }

@@ -35,6 +35,9 @@ export async function filesWithin(on: Statements, { table }: CollectionShape, fo
   ]);
 }
 
+export const filesOwnedBy = ({ db }: Environment, { table }: CollectionShape, userId: string): Promise<FileRow[]> =>
+  db.rows<FileRow>(`SELECT * FROM ${table} WHERE ownerId = ? ORDER BY path LIMIT 10000`, [userId]);
+
 /** What files take: of one owner, or all. */
 export async function bytesOf(on: Statements, { table }: CollectionShape, ownerId?: string): Promise<number> {
   const [row] = await on.rows<{ bytes: number | null }>(

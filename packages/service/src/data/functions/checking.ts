@@ -94,6 +94,7 @@ const TYPES: Record<Field['type'], string> = {
   choice: 'string',
   place: "{ type: 'Point'; coordinates: [number, number] }",
   reference: 'string',
+  file: 'string',
   list: 'unknown[]',
   object: 'Record<string, any>',
 };

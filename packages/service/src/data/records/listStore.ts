@@ -1,6 +1,6 @@
 /** Reading records: one, a page of them, and those they refer to. */
 import { Problem } from '@orchard/contract';
-import { bindSlots, excerptOf, type JsonObject, nearest, presetOf, type Slot } from '@orchard/core';
+import { bindSlots, excerptOf, type JsonObject, nearest, presetOf, type Slot, targetOfField } from '@orchard/core';
 import { isOutOfRange } from '../../platform/database/errors.js';
 import { bindList, type CompiledList, compileList, cutPage } from '../../platform/database/listing.js';
 import { countAnswer, jsonBytes } from '../../platform/http/answerBytes.js';
@@ -168,7 +168,7 @@ function prepareList(
       only.has(name) ||
       ['id', 'version', 'createdAt', 'updatedAt', 'ownerId'].includes(name) ||
       list.sort.some((term) => term.name === name) ||
-      shape.fields.get(name)?.type === 'reference',
+      targetOfField(shape.fields.get(name) ?? { type: 'text' }) !== null,
   );
   const computed = list.sort.filter((term) => term.computed);
   const { joins } = builder;

@@ -1,5 +1,5 @@
 /** The records that a user owns, for themselves: without fields that are hidden from apps. */
-import type { JsonObject } from '@orchard/core';
+import { FILES, type JsonObject } from '@orchard/core';
 import type { Environment } from '../../platform/call.js';
 import { type CollectionShape, presentRow, type RecordRow } from '../collections/shape.js';
 import type { Parts } from './parts.js';
@@ -15,6 +15,7 @@ export async function ownedRecords({ catalogue }: Parts, environment: Environmen
   const { collections } = await catalogue.shapes(environment);
   const owned: JsonObject = {};
   for (const shape of collections.values()) {
+    if (shape.name === FILES) continue;
     const rows = await environment.db.rows<RecordRow>(`SELECT * FROM ${shape.table} WHERE ownerId = ? ORDER BY id LIMIT ${MOST}`, [userId]);
     if (rows.length > 0) owned[shape.name] = rows.map((row) => leaveOut(presentRow(shape, row, null, false), guarded(shape)));
   }

@@ -85,7 +85,13 @@ const NO_HOOKS: RecordHooks = {
 
 export type RecordPorts = {
   hooks: RecordHooks;
+  /** A record was deleted, in this transaction: what goes with it. */
+  gone: (on: Statements, environment: Environment, author: Author, done: DoneWrite) => Promise<void>;
   /** The records of a name that is no collection of the environment; null where there are none. */
   elsewhere: (environment: Environment, collection: string) => Promise<RecordsElsewhere | null>;
 };
-export const emptyRecordPorts = (): RecordPorts => ({ elsewhere: async () => null, hooks: NO_HOOKS });
+export const emptyRecordPorts = (): RecordPorts => ({
+  elsewhere: async () => null,
+  hooks: NO_HOOKS,
+  gone: async () => undefined,
+});

@@ -14,6 +14,7 @@ import {
   own,
   type RecordAction,
   type RecordCheck,
+  targetOfField,
   THE_SERVICE,
   uuidv7,
 } from '@orchard/core';
@@ -208,6 +209,7 @@ export class Records {
   /** What follows from a write, in its transaction. */
   async #follow(on: Statements, { environment, collection, author }: RecordScope, done: Omit<DoneWrite, 'collection'>): Promise<void> {
     if (await this.parts.recordPorts.hooks.after(on, environment, author, { collection, ...done })) this.#followed.add(on);
+    if (done.action === 'delete') await this.parts.recordPorts.gone(on, environment, author, { collection, ...done });
   }
 
   /** Replaces or creates. @returns the record, and whether it is new */
@@ -390,8 +392,9 @@ export class Records {
     before: JsonObject | null,
   ): Promise<void> {
     if (author.told) return;
-    for (const [name, { type, to }] of shape.fields) {
-      const id = type === 'reference' && to !== 'users' && Object.hasOwn(values, name) ? values[name] : null;
+    for (const [name, field] of shape.fields) {
+      const to = targetOfField(field);
+      const id = to !== null && to !== 'users' && Object.hasOwn(values, name) ? values[name] : null;
       const target = typeof id === 'string' && id !== before?.[name] ? shapes.collections.get(to as string) : null;
       if (!target || visibleSql(shapes, target, 'r') === null) continue;
       const row = await this.row(on, target, id as string);

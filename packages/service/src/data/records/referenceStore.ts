@@ -1,5 +1,6 @@
 /** What happens to records when the one they refer to is deleted. */
 import { Problem } from '@orchard/contract';
+import { targetOfField } from '@orchard/core';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Shapes } from '../collections/catalogue.js';
 import type { CollectionShape, RecordRow } from '../collections/shape.js';
@@ -15,9 +16,10 @@ type Incoming = { shape: CollectionShape; field: string; onDelete: 'clear' | 'ca
 /** References from other collections that act on a deletion. */
 function incomingReferences(shapes: Shapes, collection: string): Incoming[] {
   return [...shapes.collections.values()].flatMap((shape) =>
-    [...shape.fields].flatMap(([field, { type, to, onDelete }]) =>
-      type === 'reference' && to === collection && onDelete && onDelete !== 'restrict' ? [{ shape, field, onDelete }] : [],
-    ),
+    [...shape.fields].flatMap(([name, field]) => {
+      const { onDelete } = field;
+      return targetOfField(field) === collection && onDelete && onDelete !== 'restrict' ? [{ shape, field: name, onDelete }] : [];
+    }),
   );
 }
 

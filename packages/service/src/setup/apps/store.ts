@@ -127,6 +127,7 @@ export class AppStore {
     await db.drop();
     this.parts.servers.forget(id);
     await this.parts.jobs.forget(id);
+    await this.parts.ports.environmentRemoved({ id });
   }
 
   /** @throws {Problem} not-found */
