@@ -22,6 +22,7 @@ import { addSecondFactorCommands } from './commands/secondFactors.js';
 import { addMessagingCommands, addSmsCommands } from './commands/sms.js';
 import { addTelemetryCommands } from './commands/telemetry.js';
 import { addTokenCommands } from './commands/tokens.js';
+import { addFileCommands } from './commands/files.js';
 import { addFunctionCommands } from './commands/functions.js';
 import { addUpstreamCommands } from './commands/upstreams.js';
 import { addOutsideCommands } from './commands/outside.js';
@@ -42,6 +43,7 @@ const COMMANDS = [
   addKeyCommands,
   addRecordCommands,
   addCollectionCommands,
+  addFileCommands,
   addUserCommands,
   addEntryCommands,
   addDeviceCommands,

@@ -12,7 +12,8 @@ export const profileOf = ({ profiles }: Settings, name: string): Profile | undef
   Object.hasOwn(profiles, name) ? profiles[name] : undefined;
 
 /** XDG Base Directory: $XDG_CONFIG_HOME, else ~/.config. */
-const path = () => join(surroundings().env.XDG_CONFIG_HOME || join(homedir(), '.config'), 'orchard', 'settings.json');
+export const settingsDirectory = (): string => join(surroundings().env.XDG_CONFIG_HOME || join(homedir(), '.config'), 'orchard');
+const path = () => join(settingsDirectory(), 'settings.json');
 
 export function readSettings(): Settings {
   try {

@@ -38,12 +38,12 @@ describe('operations', () => {
       'accounts.confirm',
       'digests.confirm',
       'digests.end',
+      'files.public',
       'identity.addAccount',
       ...['authorize', 'introspect', 'keys', 'metadata', 'picture', 'relatedOrigins', 'revoke', 'signIn', 'token', 'userInfo'].map(
         (name) => `identity.${name}`,
       ),
       ...['wayBack', 'wayMetadata', 'wayPosted', 'wayThere'].map((name) => `identity.${name}`),
-      'files.public',
       'incidents.acknowledgeByLink',
       ...['atDirectory', 'back', 'finish', 'metadata', 'offered', 'posted', 'there'].map((name) => `memberEntry.${name}`),
       'memberSessions.challenge',

@@ -164,7 +164,6 @@ const listRoot = operation({
 });
 const list = operation({
   id: 'folders.list',
-  command: 'file list',
   method: 'GET',
   path: FOLDER,
   summary: 'Files and folders of a folder',
@@ -176,7 +175,7 @@ const list = operation({
 });
 const make = operation({
   id: 'folders.make',
-  command: 'file folder',
+  command: 'file mkdir',
   changes: 'folder',
   method: 'PUT',
   path: FOLDER,
@@ -250,7 +249,7 @@ const deleted = operation({
 });
 const restore = operation({
   id: 'files.restore',
-  command: 'file restore <id>',
+  command: 'file restore',
   changes: 'file',
   method: 'POST',
   path: '/app/v1/deleted-files/{id}/restoration',
@@ -454,6 +453,10 @@ export const managedFileOperations = {
   move: forMembers(move, 'developer'),
   removeFolder: forMembers(removeFolder, 'developer'),
   archive: forMembers(archive, 'viewer'),
+  begin: forMembers(uploadOperations.begin, 'developer'),
+  offset: forMembers(uploadOperations.offset, 'developer'),
+  append: forMembers(uploadOperations.append, 'developer'),
+  end: forMembers(uploadOperations.end, 'developer'),
   links: operation({
     id: 'shareLinks.list',
     command: 'file links',
@@ -467,7 +470,7 @@ export const managedFileOperations = {
   }),
   endLink: operation({
     id: 'shareLinks.end',
-    command: 'file unshare <id>',
+    command: 'file unshare',
     changes: 'share link',
     method: 'DELETE',
     path: `${ENVIRONMENT}/share-links/{id}`,
@@ -480,7 +483,6 @@ export const managedFileOperations = {
   }),
   folderSettings: operation({
     id: 'folders.settings',
-    command: 'file rules',
     method: 'GET',
     path: `${ENVIRONMENT}/folder-settings`,
     summary: 'The root and the folders that have rules of their own, or are public',

@@ -36,15 +36,14 @@ export class ResumableUploads {
     const { request, response } = call;
     const store = new UploadParts(this.parts, this.contents, this.storing, call);
     let problem: unknown = null;
-    const isAbsolute = /^https?:/.test(this.parts.address());
     const limit = call.environment ? (await this.contents.limitOf(call.environment)).bytes : undefined;
     const server = new Server({
-      path: '/app/v1/uploads',
+      path: (request.originalUrl.split('?')[0] as string).replace(/\/uploads(\/[^/]*)?$/, '/uploads'),
       datastore: store,
       locker: this.#locker,
       ...(limit === undefined ? {} : { maxSize: limit }),
       namingFunction: () => this.parts.newId(),
-      generateUrl: (_request, { path, id }) => `${isAbsolute ? this.parts.address() : ''}${path}/${id}`,
+      generateUrl: (_request, { path, id }) => `${this.parts.address()}${path}/${id}`,
       onUploadFinish: async (_request, upload) => {
         await store.finish(upload);
         return {};

@@ -46,7 +46,14 @@ export function managedFileRoutes(room: FilesRoom): Route[] {
     remove: own.removeFolder,
     archive: own.archive,
   };
-  return [...bindFiles(room, own as unknown as Own), ...bindFolders(room, folders as unknown as OfFolders), ...bindManaging(room)];
+  return [
+    ...bindFiles(room, own as unknown as Own),
+    ...bindFolders(room, folders as unknown as OfFolders),
+    ...[own.begin, own.offset, own.append, own.end].map((operation) =>
+      bind(operation, (call) => room.resumable.handle(call as Call), APART),
+    ),
+    ...bindManaging(room),
+  ];
 }
 
 /** The content that a call asks for: a file, an edition of it, or a rendition. */
