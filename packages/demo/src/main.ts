@@ -10,6 +10,7 @@ import { type FleetDevice, registerFleet } from './fleet.js';
 import { writeHistory } from './history.js';
 import { forgetPostgresql, MAIL_ACCOUNT, type PostgresqlServer, startPostgresql } from '@orchard/simulators';
 import { seedAssociation } from './association.js';
+import { seedFiles } from './files.js';
 import { seedFunctions, useFunctions } from './functions.js';
 import { seedUpstreams } from './upstreams.js';
 import { seedDateNotes } from './dateNotes.js';
@@ -40,6 +41,7 @@ const OWN_ENTRIES = [
   'mariadb-init.sql',
   'simulators.json',
   'mail-authority.pem',
+  'files',
 ];
 
 type Options = { fresh: boolean; port: number; data: string };
@@ -189,6 +191,8 @@ async function fill(
   await seedChannels(owner);
   await seedMessages(owner, service.address, simulators, seeded, devices, now);
   await seedStanding(owner);
+  step('drawing pictures');
+  await seedFiles(owner, seeded);
   await seedUpstreams(owner, simulators);
   await seedFunctions(owner);
   await useFunctions(owner, service.address, seeded);

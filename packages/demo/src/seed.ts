@@ -102,6 +102,7 @@ async function seedCollections(owner: HttpClient, environment: string): Promise<
     position: { type: 'place' },
     warden: reference('users', 'clear'),
     amenities: { type: 'list' },
+    photo: { type: 'file', onDelete: 'clear' },
   });
   await make('trails', EVERYONE_READS, {
     name: text,
@@ -137,7 +138,7 @@ async function seedCollections(owner: HttpClient, environment: string): Promise<
       state: { ...choice('reported', 'approved', 'cleared'), default: 'reported' },
       position: { type: 'place' },
       note: { ...text, maxLength: 500 },
-      photo: text,
+      photo: { type: 'file', onDelete: 'clear', withRecord: 'delete' },
       phone: { ...text, maxLength: 30, seenBy: `${OWNER_RULE} OR A_CONTAINS(me('roles'), ('rescuer'))` },
       seenAt: { type: 'time', default: 'now()' },
     },

@@ -9,7 +9,7 @@ import { ConfirmedButton } from '../parts/confirmed.js';
 import { RecordForm } from '../parts/recordForm.js';
 import { useEnvironment } from '../environment.js';
 import { ruleWords } from '../pages/collections.js';
-import { TryRule } from './tryRule.js';
+import { TryRecordRule } from './tryRule.js';
 import { showValue } from './value.js';
 
 const REFRESH = [operations.managedRecords, operations.collections];
@@ -61,7 +61,7 @@ export function OneRecord({ collection, all, id, onGone }: { collection: Collect
               <Fact key={action} name={action} value={ruleWords(collection.rules[action])} />
             ))}
           </dl>
-          <TryRule collection={collection} record={id} />
+          <TryRecordRule collection={collection} record={id} />
         </Stack>
       </Tabs.Panel>
     </Tabs>

@@ -4,7 +4,7 @@ import type { Collection } from '@orchard/contract';
 import { useState } from 'react';
 import type { Names } from '../parts/filterBar.js';
 import { RuleInput } from './rules.js';
-import { TryRule } from './tryRule.js';
+import { TryRecordRule } from './tryRule.js';
 
 export const FIELD_RULES = ['seenBy', 'setBy'] as const;
 export type FieldRules = Record<(typeof FIELD_RULES)[number], string>;
@@ -57,7 +57,7 @@ export function FieldRulesInput({
               onChange={(rule) => onChange({ [which]: rule })}
               names={names}
             />
-            {field && trying === which && <TryRule collection={collection} action={action} field={field} rule={rules[which]} />}
+            {field && trying === which && <TryRecordRule collection={collection} action={action} field={field} rule={rules[which]} />}
           </div>
         );
       })}

@@ -8,7 +8,7 @@ import { Trouble } from '../parts/basics.js';
 import { FilterInput, type Names, scopeOfNames } from '../parts/filterBar.js';
 import { useEnvironment } from '../environment.js';
 import { namesOf } from './names.js';
-import { TryRule } from './tryRule.js';
+import { TryRecordRule } from './tryRule.js';
 
 const ACTION_WORDS = { read: 'Read', create: 'Create', update: 'Change', delete: 'Delete' } as const;
 const PRESET_WORDS: Record<RulePreset, string> = {
@@ -117,7 +117,7 @@ function RuleEditor({ collection, action, names }: { collection: Collection; act
             </Button>
           </Group>
           <Trouble error={patch.error} />
-          {trying && <TryRule collection={collection} action={action} rule={rule} />}
+          {trying && <TryRecordRule collection={collection} action={action} rule={rule} />}
         </Stack>
       </Group>
     </section>

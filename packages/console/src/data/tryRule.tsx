@@ -8,18 +8,55 @@ import { useCall, useChange } from '../api.js';
 import { Trouble } from '../parts/basics.js';
 import { useEnvironment } from '../environment.js';
 
+type Tried = RecordAction | 'see' | 'set';
+type Trial = Pick<ReturnType<typeof useChange<(typeof operations.collections)['tryRule']>>, 'data' | 'error' | 'isPending'>;
+
 /** @param rule in place of the current rule; `record` fixes the record; `field` is the one to see or set */
-export function TryRule({
+export function TryRecordRule({
   collection,
-  record,
-  action: fixed,
   field,
-  rule,
+  ...rest
 }: {
   collection: Collection;
   record?: string;
-  action?: RecordAction | 'see' | 'set';
+  action?: Tried;
   field?: string;
+  rule?: string;
+}) {
+  const { params } = useEnvironment();
+  const trial = useChange(operations.collections.tryRule, []);
+  return (
+    <TryRule
+      of="the record"
+      example='id, or {"state":"open"}'
+      trial={trial}
+      onTry={(body) =>
+        trial.mutate({
+          params: { ...params, collection: collection.name },
+          body: { ...body, record: body.record as never, ...(field ? { field } : {}) },
+        })
+      }
+      {...rest}
+    />
+  );
+}
+
+/** @param of what it is tried on @param trial the call that tries it */
+export function TryRule({
+  of,
+  example,
+  trial,
+  onTry,
+  record,
+  action: fixed,
+  rule,
+}: {
+  of: string;
+  example: string;
+  trial: Trial;
+  onTry: (asked: { action: Tried; user: string | null; record: string | JsonObject; rule?: string }) => void;
+  record?: string;
+  action?: Tried;
   rule?: string;
 }) {
   const { params } = useEnvironment();
@@ -35,7 +72,6 @@ export function TryRule({
       ...(debounced && !debounced.includes(' ') ? { filter: `CASEI(email) LIKE CASEI('${debounced.replaceAll("'", "''")}%')` } : {}),
     },
   });
-  const trial = useChange(operations.collections.tryRule, []);
   const tried = fixed ?? action;
   const given = record ?? subject.trim();
   function run(): void {
@@ -47,10 +83,7 @@ export function TryRule({
         body = given;
       }
     }
-    trial.mutate({
-      params: { ...params, collection: collection.name },
-      body: { action: tried, user, record: body as never, ...(field ? { field } : {}), ...(rule ? { rule } : {}) },
-    });
+    onTry({ action: tried, user, record: body, ...(rule ? { rule } : {}) });
   }
   return (
     <Stack gap="xs">
@@ -77,8 +110,8 @@ export function TryRule({
         )}
         {!record && (
           <TextInput
-            label="the record"
-            placeholder='id, or {"state":"open"}'
+            label={of}
+            placeholder={example}
             classNames={{ input: 'mono' }}
             value={subject}
             onChange={({ currentTarget }) => setSubject(currentTarget.value)}

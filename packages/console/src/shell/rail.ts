@@ -14,6 +14,7 @@ import {
   IconDatabase,
   IconDeviceMobile,
   IconFilterDown,
+  IconFolders,
   IconHash,
   IconHistory,
   IconKey,
@@ -50,6 +51,7 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
     group: 'Data',
     entries: [
       { to: 'data', label: 'Collections', icon: IconDatabase },
+      { to: 'files', label: 'Files', icon: IconFolders },
       { to: 'outside', label: 'Outside tables', icon: IconTableShare },
       { to: 'functions', label: 'Functions', icon: IconCode },
       { to: 'schedules', label: 'Schedules', icon: IconClockHour6 },

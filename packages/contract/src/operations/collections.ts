@@ -40,7 +40,7 @@ const fieldShape = {
     ),
 };
 const field = z.strictObject(fieldShape).meta({ id: 'Field' });
-const namedField = z.strictObject({ name: collectionName, ...fieldShape });
+export const namedField = z.strictObject({ name: collectionName, ...fieldShape });
 export type NamedField = z.output<typeof namedField>;
 
 export const rules = { read: rule, create: rule, update: rule, delete: rule };
@@ -110,7 +110,7 @@ const misfits = z
   .default('refuse')
   .describe('What happens to values that do not fit: refuse the change, or clear them');
 
-const explained = z
+export const explained = z
   .object({
     text: z.string(),
     result: z.boolean().nullable().describe('null is unknown'),

@@ -1,5 +1,19 @@
+import { RECORD_ACTIONS } from '@orchard/core/words';
 import { z } from 'zod';
-import { ENVIRONMENT, environmentParams, forMembers, jsonObject, listQuery, none, nothing, operation, page, slug } from '../common.js';
+import {
+  ENVIRONMENT,
+  environmentParams,
+  forMembers,
+  jsonObject,
+  listQuery,
+  none,
+  nothing,
+  operation,
+  page,
+  slug,
+  uuid,
+} from '../common.js';
+import { explained, namedField } from './collections.js';
 import {
   deletedFile,
   edition,
@@ -507,6 +521,48 @@ export const managedFileOperations = {
     }),
     reply: folderSettings,
     problems: ['malformed-filter', 'invalid-input', 'not-found'],
+  }),
+  tryRule: operation({
+    id: 'folders.tryRule',
+    changes: 'nothing',
+    method: 'POST',
+    path: `${ENVIRONMENT}/folder-rule-trials`,
+    summary: 'Whether a rule of a folder allows a user an action on a file, and which part decides',
+    caller: viewer,
+    params: environmentParams,
+    body: z.strictObject({
+      action: z.enum(RECORD_ACTIONS),
+      user: uuid.nullable().describe('A user of the environment; null without a signed-in user'),
+      roles: z.array(z.string().max(100)).max(50).optional().describe("Instead of the user's own"),
+      file: z.union([filePath, jsonObject]).describe('The path of a file, or what is known of one to be stored'),
+      rule: z.string().trim().min(1).max(4000).optional().describe('Instead of the rule that holds for it'),
+    }),
+    reply: z.object({ allowed: z.boolean(), rule: z.string(), explained }),
+    problems: ['not-found', 'malformed-filter', 'invalid-input'],
+  }),
+  properties: operation({
+    id: 'files.properties',
+    command: 'file properties',
+    method: 'GET',
+    path: `${ENVIRONMENT}/file-properties`,
+    summary: 'The properties that files have besides what the service knows of them',
+    caller: viewer,
+    params: environmentParams,
+    reply: z.object({ items: z.array(namedField) }),
+  }),
+  addProperty: operation({
+    id: 'files.addProperty',
+    command: 'file property <name>',
+    changes: 'file settings',
+    method: 'POST',
+    path: `${ENVIRONMENT}/file-properties`,
+    summary: 'Give files a property',
+    caller: developer,
+    params: environmentParams,
+    body: namedField,
+    status: 201,
+    reply: namedField,
+    problems: ['already-exists', 'invalid-input', 'malformed-filter'],
   }),
   settings: operation({
     id: 'files.settings',

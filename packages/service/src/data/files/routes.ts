@@ -11,7 +11,9 @@ import { ensureFolder } from './folderStore.js';
 import type { FilesRoom } from './filesRoom.js';
 import { filePathOf, folderPathOf } from './paths.js';
 import { propertiesIn, receive } from './receiving.js';
+import { addProperty, propertiesOf } from './properties.js';
 import { fileSettings } from './settings.js';
+import { tryFolderRule } from './trying.js';
 
 type Own = typeof operations.files;
 type OfFolders = typeof operations.folders;
@@ -246,6 +248,12 @@ function bindManaging(room: FilesRoom): Route[] {
         read: (call) => folders.settingsOf(environmentOf(call), folderPathOf(call.query.path)),
       },
     ),
+    bind(own.tryRule, async (call) => ({ body: (await tryFolderRule(room, environmentOf(call), call.body)) as never })),
+    bind(own.properties, async (call) => ({ body: { items: (await propertiesOf(room, environmentOf(call))) as never } })),
+    bind(own.addProperty, async (call) => ({ body: (await addProperty(room, environmentOf(call), call.body as never)) as never }), {
+      as: 'apart',
+      subject: (call) => (call.body as { name: string }).name,
+    }),
     bind(own.settings, async (call) => ({ body: await fileSettings.read(environmentOf(call)) })),
     bind(
       own.changeSettings,

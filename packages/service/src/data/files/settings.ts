@@ -1,12 +1,10 @@
 import type { FileSettings } from '@orchard/contract';
 import { Settings } from '../../platform/settings/settingStore.js';
 
-const GIBIBYTE = 2 ** 30;
-
 export const fileSettings = new Settings<FileSettings>('files', () => ({
   totalBytes: null,
   userBytes: null,
-  fileBytes: 5 * GIBIBYTE,
+  fileBytes: 5_000_000_000,
   keepDeletedDays: 7,
   editions: 10,
 }));
