@@ -21,6 +21,7 @@ export const AUDIT_KINDS = {
   file: 'environment',
   folder: 'environment',
   'share link': 'environment',
+  site: 'environment',
   'file settings': 'environment',
   user: 'environment',
   device: 'environment',

@@ -3,6 +3,7 @@ import { alertOperations, incidentOperations } from './operations/alerts.js';
 import { auditOperations } from './operations/audit.js';
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
 import { fileOperations, folderOperations, managedFileOperations, uploadOperations } from './operations/files.js';
+import { siteOperations } from './operations/sites.js';
 import { channelOperations } from './operations/channels.js';
 import { dateNoteOperations } from './operations/dateNotes.js';
 import { sheetOperations } from './operations/sheets.js';
@@ -45,6 +46,7 @@ export const operations = {
   folders: folderOperations,
   uploads: uploadOperations,
   managedFiles: managedFileOperations,
+  sites: siteOperations,
   users: userOperations,
   accounts: accountOperations,
   userFactors: userFactorOperations,
@@ -134,6 +136,7 @@ export type * from './operations/collections.js';
 export { IMPORT_FORMATS } from './operations/collections.js';
 export type * from './operations/fileDefinition.js';
 export { FITS, MOST_PIXELS_A_SIDE, RENDITION_FORMATS } from './operations/fileDefinition.js';
+export type * from './operations/sites.js';
 export type * from './operations/devices.js';
 export { DEVICE_SECRET, PERMISSIONS, PLATFORMS, STAGES } from './operations/devices.js';
 export type * from './operations/gateways.js';

@@ -41,6 +41,7 @@ export * from './retry.js';
 export * from './rota.js';
 export * from './sampling.js';
 export * from './schema.js';
+export * from './sites.js';
 export * from './tallies.js';
 export * from './time.js';
 export * from './timeSteps.js';

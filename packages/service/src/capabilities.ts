@@ -5,6 +5,7 @@ import { functions } from './data/functions/capability.js';
 import { imports } from './data/imports/capability.js';
 import { outside } from './data/outside/capability.js';
 import { records } from './data/records/capability.js';
+import { sites } from './data/sites/capability.js';
 import { upstreams } from './data/upstreams/capability.js';
 import { behaviour } from './insight/behaviour/capability.js';
 import { dateNotes } from './insight/dateNotes/capability.js';
@@ -71,6 +72,7 @@ const ROOMS = [
   functions,
   upstreams,
   files,
+  sites,
   optOuts,
   devices,
   topics,

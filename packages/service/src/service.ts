@@ -331,6 +331,9 @@ function buildApp(platform: Platform, capabilities: readonly Capability[]): expr
   const routes = capabilities.flatMap(({ routes = [] }) => routes);
   const answersOptions = routes.some(({ operation }) => operation.method === 'OPTIONS');
   app.use(keepSignInHosts(platform));
+  for (const { serveHost } of capabilities)
+    if (serveHost)
+      app.use((request, response, next) => void serveHost(request, response).then((served) => (served ? undefined : next()), next));
   app.use(['/app/v1', '/identity', '/files'], (request, response, next) => {
     // Fetch standard section 3.2.2: a preflight names the method it asks for; other OPTIONS may be calls of their own.
     const isPreflight = request.method === 'OPTIONS' && (!answersOptions || 'access-control-request-method' in request.headers);

@@ -1,5 +1,6 @@
 /** What a room contributes to the service. The service itself names no room; it loops over their list (capabilities.ts). */
 import type { JsonObject } from '@orchard/core';
+import type { Request, Response } from 'express';
 import type { Environment, Route } from './call.js';
 import type { JobKind } from './jobs/queue.js';
 import type { Mark } from './live/marks.js';
@@ -20,6 +21,8 @@ export type Capability<Offer extends object = object> = {
   routes?: Route[];
   /** By kind. */
   jobs?: Record<string, JobKind>;
+  /** Serves calls of a host that is the room's; false where it is not. */
+  serveHost?: (request: Request, response: Response) => Promise<boolean>;
   /** Done by one instance, whichever is free. */
   recurring?: Recurring[];
   /** Done by every instance for itself, first when it starts. */

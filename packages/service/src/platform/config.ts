@@ -45,6 +45,13 @@ const schema = z.object({
       'an address with {environment} and {app}, such as https://{environment}.{app}.id.quillfell.example',
     )
     .optional(),
+  ORCHARD_SITE_HOSTS: z
+    .string()
+    .regex(
+      /^https?:\/\/(?=.*\{site\})(?=.*\{environment\})(?=.*\{app\})[a-z0-9.{}:-]+$/,
+      'an address with {site}, {environment} and {app}, such as https://{site}.{environment}.{app}.quillfell.example',
+    )
+    .optional(),
   ORCHARD_KEY_RATE: z.coerce.number().int().min(1).default(6000),
   ORCHARD_ADDRESS_RATE: z.coerce.number().int().min(1).default(6000),
   ORCHARD_SIGN_IN_RATE: z.coerce.number().int().min(1).default(30),
@@ -75,6 +82,8 @@ export type Config = {
   publicUrl: string | undefined;
   /** Hosts of their own for the sign-in pages: an address with `{environment}` and `{app}`. */
   signInHosts: string | undefined;
+  /** Hosts of sites: an address with `{site}`, `{environment}` and `{app}`; without it, `http://{site}.{environment}.{app}.localhost` and the port. */
+  siteHosts: string | undefined;
   logLevel: string;
   trustedProxies: string;
   /** Allowed push networks on private addresses or without TLS, as origins. */
@@ -126,6 +135,7 @@ export function readConfig(variables: Record<string, string | undefined>): Confi
     secretKey: read.ORCHARD_SECRET_KEY ? Buffer.from(read.ORCHARD_SECRET_KEY, 'hex') : undefined,
     publicUrl: read.ORCHARD_PUBLIC_URL?.replace(/\/+$/, ''),
     signInHosts: read.ORCHARD_SIGN_IN_HOSTS,
+    siteHosts: read.ORCHARD_SITE_HOSTS,
     logLevel: read.ORCHARD_LOG_LEVEL,
     trustedProxies: read.ORCHARD_TRUSTED_PROXIES,
     bouncePort: read.ORCHARD_BOUNCE_PORT,

@@ -208,6 +208,8 @@ export type Ports = {
   environmentRemoved: (environment: Pick<Environment, 'id'>) => Promise<void>;
   /** Of all gateways there are, as they were at most a minute ago. */
   certificates: () => Promise<GatewayCertificate[]>;
+  /** Whether a site of the client has this origin. */
+  isSiteOrigin: (environment: Environment, client: string, origin: string) => Promise<boolean>;
   /** A web page called from an origin that its client does not list. */
   noteBlockedOrigin: (environmentId: string, client: string, origin: string, route: string) => Promise<void>;
 };
@@ -249,5 +251,6 @@ export const emptyPorts = (): Ports => ({
   environmentCreated: async () => undefined,
   environmentRemoved: async () => undefined,
   certificates: async () => [],
+  isSiteOrigin: async () => false,
   noteBlockedOrigin: async () => undefined,
 });

@@ -3,7 +3,17 @@ import { Problem } from '@orchard/contract';
 import type { Environment } from '../../platform/call.js';
 import { FILES } from '../collections/filesShape.js';
 import { type Arrived, FileBytes, type Limit } from './bytes.js';
-import { contentsToVerify, dropContent, endDeleted, noteContent, noteDay, noteVerified, noteWhole, unusedContents } from './fileStore.js';
+import {
+  type ContentHolder,
+  contentsToVerify,
+  dropContent,
+  endDeleted,
+  noteContent,
+  noteDay,
+  noteVerified,
+  noteWhole,
+  unusedContents,
+} from './fileStore.js';
 import type { Parts } from './parts.js';
 import { fileSettings } from './settings.js';
 import { awaitedUploads, endUploads } from './uploadStore.js';
@@ -18,6 +28,8 @@ const VERIFY_AT_ONCE = 200;
 
 export class Contents {
   readonly bytes: FileBytes;
+  /** Later rooms add their own. */
+  readonly holders: ContentHolder[] = [];
 
   constructor(private readonly parts: Parts) {
     this.bytes = new FileBytes(parts.config.filesDirectory);
@@ -49,8 +61,8 @@ export class Contents {
     const { keepDeletedDays } = await fileSettings.read(environment);
     while ((await endDeleted(environment, new Date(now - keepDeletedDays * DAY_MS))) > 0);
     const unused = new Date(now - UNUSED_MS);
-    for (const digest of await unusedContents(environment, shape, unused))
-      await dropContent(environment, shape, digest, unused, () => this.bytes.forget(environment.id, digest));
+    for (const digest of await unusedContents(environment, shape, this.holders, unused))
+      await dropContent(environment, shape, this.holders, digest, unused, () => this.bytes.forget(environment.id, digest));
     await endUploads(environment, new Date(now));
     const awaited = await awaitedUploads(environment);
     await this.bytes.sweep(environment.id, now - UNUSED_MS, (name) => awaited.has(name));

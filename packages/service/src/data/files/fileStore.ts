@@ -149,21 +149,32 @@ export async function endDeleted({ db }: Environment, before: Date): Promise<num
   return rows.length;
 }
 
-/** That no file, edition, deleted file or rendition has. */
-const unreferenced = ({ db }: Environment, { table }: CollectionShape): string =>
-  [
+/** Rows of another room that have contents: a subquery over the content `c`. */
+export type ContentHolder = (environment: Environment) => string;
+
+/** That no file, edition, deleted file or rendition has, and nothing of other rooms. */
+const unreferenced = (environment: Environment, { table }: CollectionShape, others: readonly ContentHolder[]): string => {
+  const { db } = environment;
+  return [
     `SELECT 1 FROM ${table} f WHERE f.digest = c.digest`,
     `SELECT 1 FROM ${db.of(editionTable)} e WHERE e.digest = c.digest`,
     `SELECT 1 FROM ${db.of(deletedFileTable)} d WHERE d.digest = c.digest`,
     `SELECT 1 FROM ${db.of(renditionTable)} r WHERE r.content = c.digest`,
+    ...others.map((holder) => holder(environment)),
   ]
     .map((sql) => `NOT EXISTS (${sql})`)
     .join(' AND ');
+};
 
-export async function unusedContents(environment: Environment, shape: CollectionShape, before: Date): Promise<string[]> {
+export async function unusedContents(
+  environment: Environment,
+  shape: CollectionShape,
+  others: readonly ContentHolder[],
+  before: Date,
+): Promise<string[]> {
   const { db } = environment;
   const rows = await db.rows<{ digest: string }>(
-    `SELECT c.digest FROM ${db.of(contentTable)} c WHERE c.keptAt < ? AND ${unreferenced(environment, shape)} LIMIT 500`,
+    `SELECT c.digest FROM ${db.of(contentTable)} c WHERE c.keptAt < ? AND ${unreferenced(environment, shape, others)} LIMIT 500`,
     [before],
   );
   return rows.map(({ digest }) => digest);
@@ -173,6 +184,7 @@ export async function unusedContents(environment: Environment, shape: Collection
 export function dropContent(
   environment: Environment,
   shape: CollectionShape,
+  others: readonly ContentHolder[],
   digest: string,
   before: Date,
   remove: () => Promise<void>,
@@ -180,7 +192,7 @@ export function dropContent(
   const { db } = environment;
   return db.transaction(async (on) => {
     const [row] = await on.rows<{ digest: string }>(
-      `SELECT c.digest FROM ${db.of(contentTable)} c WHERE c.digest = ? AND c.keptAt < ? AND ${unreferenced(environment, shape)} FOR UPDATE`,
+      `SELECT c.digest FROM ${db.of(contentTable)} c WHERE c.digest = ? AND c.keptAt < ? AND ${unreferenced(environment, shape, others)} FOR UPDATE`,
       [digest, before],
     );
     if (!row) return false;

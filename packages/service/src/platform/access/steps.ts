@@ -55,6 +55,7 @@ export async function checkOrigin(call: Call, parts: Platform): Promise<void> {
   const { origin } = call.headers;
   if (!origin || !call.holder || call.holder.client.origins.includes(origin) || origin === parts.address()) return;
   const { client, environment } = call.holder;
+  if (await parts.ports.isSiteOrigin(environment, client.name, origin)) return;
   await parts.ports.noteBlockedOrigin(environment.id, client.name, origin, `${call.operation.method} ${call.operation.path}`);
   throw new Problem(
     'origin-blocked',
