@@ -46,6 +46,8 @@ export class SiteBuilding {
       for (const entry of entries) {
         const { path } = pathOf(entry.fileName.slice(around.length));
         const content = await promisify(opened.openReadStream.bind(opened))(entry);
+        // It may fail once more when it was given up, and then nobody listens.
+        content.on('error', () => undefined);
         const made = await this.keep(environment, path, content as Readable, limitOf(rest)).catch((error: unknown) => {
           throw error instanceof Problem ? error : invalid(`${entry.fileName} cannot be unpacked: ${(error as Error).message}.`);
         });
