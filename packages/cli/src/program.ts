@@ -23,6 +23,7 @@ import { addMessagingCommands, addSmsCommands } from './commands/sms.js';
 import { addTelemetryCommands } from './commands/telemetry.js';
 import { addTokenCommands } from './commands/tokens.js';
 import { addFileCommands } from './commands/files.js';
+import { addSiteCommands } from './commands/sites.js';
 import { addFunctionCommands } from './commands/functions.js';
 import { addUpstreamCommands } from './commands/upstreams.js';
 import { addOutsideCommands } from './commands/outside.js';
@@ -44,6 +45,7 @@ const COMMANDS = [
   addRecordCommands,
   addCollectionCommands,
   addFileCommands,
+  addSiteCommands,
   addUserCommands,
   addEntryCommands,
   addDeviceCommands,

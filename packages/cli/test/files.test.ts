@@ -99,3 +99,27 @@ describe('orchard file', () => {
     expect((await orchard(['file', 'rmdir', 'paths', '--files'])).err).toBe('Deleted paths.\n');
   });
 });
+
+describe('orchard site', () => {
+  it('pushes a folder, goes back, and says what happened on its pages', async () => {
+    local('front/index.html', '<title>First</title>');
+    local('front/assets/app.js', 'go();');
+    const push = (...more: string[]) => orchard(['site', 'push', 'warden', join(home, 'front'), ...more]);
+    expect(await push()).toMatchObject({ code: 4, err: expect.stringContaining('There is no client of kind web') });
+    await test.owner.call(operations.clients.create, { params: app.dev.params, body: { name: 'warden-web', kind: 'web' } });
+    const first = await push();
+    expect(first).toMatchObject({
+      code: 0,
+      err: 'Pushed version 1 of warden: 2 files, 25 B.\n',
+      out: expect.stringContaining('http://warden.dev.'),
+    });
+    local('front/index.html', '<title>Second</title>');
+    expect((await push('--no-use', '--note', 'Redrawn')).out).toContain('http://warden--2.dev.');
+    expect((await orchard(['site', 'versions', 'warden'])).out).toMatch(/2\s+2\s+26 B\s+Redrawn[\s\S]*1\s+yes/);
+    expect((await orchard(['site', 'use', 'warden', '2'])).err).toContain('Version 2 of warden is in force');
+    expect((await orchard(['site', 'use', 'warden', '1'])).err).toContain('Version 1 of warden is in force');
+    expect(await orchard(['site', 'push', 'warden', join(home, 'nowhere')])).toMatchObject({ code: 2 });
+    expect((await orchard(['site', 'list'])).out).toMatch(/warden\s+http:\/\/warden\.dev\./);
+    expect((await orchard(['site', 'remove', 'warden', '--yes'])).code).toBe(0);
+  });
+});

@@ -13,6 +13,7 @@ import { seedAssociation } from './association.js';
 import { seedFiles } from './files.js';
 import { seedFunctions, useFunctions } from './functions.js';
 import { seedUpstreams } from './upstreams.js';
+import { seedSite } from './site.js';
 import { seedDateNotes } from './dateNotes.js';
 import { seedPeople } from './people.js';
 import { type SimulatorAddresses, seedChannels, seedGateways, seedMessages, seedStanding, seedTeam, seedTopics } from './messages.js';
@@ -193,6 +194,7 @@ async function fill(
   await seedStanding(owner);
   step('drawing pictures');
   await seedFiles(owner, seeded);
+  const site = await seedSite(owner, service.address);
   await seedUpstreams(owner, simulators);
   await seedFunctions(owner);
   await useFunctions(owner, service.address, seeded);
@@ -218,6 +220,7 @@ async function fill(
     serverKey: seeded.serverKey,
     user: { email: HIKER.email, password: HIKER.password },
     webClientKey: seeded.webKey,
+    site,
     live: { environment: 'live', clientKey: seeded.live.clientKey, serverKey: seeded.live.serverKey },
     simulators: { ...simulators, handsets: simulators.address, pushNetwork: simulators.address, faults: `${simulators.address}/faults` },
   };

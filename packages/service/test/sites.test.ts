@@ -145,7 +145,7 @@ describe('a site', () => {
     const docs = await open(HOST, '/docs/');
     expect([docs.headers['cache-control'], docs.headers['content-security-policy']]).toEqual([
       'no-store',
-      "default-src 'self'; report-to default; report-uri /-/reports",
+      "default-src 'self'; report-uri /-/reports",
     ]);
   });
 

@@ -42,6 +42,8 @@ export function addFileCommands(program: Command): void {
     }),
   });
   addCall(program, own.changeSettings);
+  addList(program, own.properties, ['name', 'type', 'choices', 'setBy', 'seenBy']);
+  addCall(program, own.addProperty);
 }
 
 function addListing(group: Command): void {

@@ -4,6 +4,7 @@ import {
   IconBellRinging,
   IconBolt,
   IconBroadcast,
+  IconBrowser,
   IconBug,
   IconChartLine,
   IconChecklist,
@@ -52,6 +53,7 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
     entries: [
       { to: 'data', label: 'Collections', icon: IconDatabase },
       { to: 'files', label: 'Files', icon: IconFolders },
+      { to: 'sites', label: 'Sites', icon: IconBrowser },
       { to: 'outside', label: 'Outside tables', icon: IconTableShare },
       { to: 'functions', label: 'Functions', icon: IconCode },
       { to: 'schedules', label: 'Schedules', icon: IconClockHour6 },

@@ -95,9 +95,10 @@ export class SiteServing {
     response.setHeader('X-Content-Type-Options', 'nosniff');
     if (of.packed) response.setHeader('Vary', 'Accept-Encoding');
     if (coding) response.setHeader('Content-Encoding', coding);
-    if (isPage) response.setHeader('Reporting-Endpoints', `default="${REPORTS_PATH}"`);
+    // Browsers hold the Reporting API for addresses with TLS alone.
+    if (isPage && request.secure) response.setHeader('Reporting-Endpoints', `default="${REPORTS_PATH}"`);
     if (preview !== null) response.setHeader('X-Robots-Tag', 'noindex');
-    for (const [name, value] of siteHeaders(site.headers, path)) response.setHeader(name, withReports(name, value));
+    for (const [name, value] of siteHeaders(site.headers, path)) response.setHeader(name, withReports(name, value, request.secure));
     response.statusCode = status;
     return new Promise((resolve) => {
       const stream = send(request, encodeURI(this.contents.bytes.place(environment.id, content.digest)), {
@@ -137,9 +138,9 @@ export class SiteServing {
 }
 
 /** Reports of what a policy refused come here, where the team's policy names no other place. */
-const withReports = (name: string, value: string): string =>
+const withReports = (name: string, value: string, isSecure: boolean): string =>
   name.startsWith('content-security-policy') && !/report-(to|uri)/.test(value)
-    ? `${value}; report-to default; report-uri ${REPORTS_PATH}`
+    ? `${value};${isSecure ? ' report-to default;' : ''} report-uri ${REPORTS_PATH}`
     : value;
 
 /** RFC 9110 section 12.5.3: the packed form that the caller takes, the smaller one first. */
