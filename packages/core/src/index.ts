@@ -19,6 +19,7 @@ export * from './grouped.js';
 export * from './guessType.js';
 export * from './har.js';
 export * from './histogram.js';
+export * from './hls.js';
 export * from './identifiers.js';
 export * from './indexAdvice.js';
 export * from './json.js';
