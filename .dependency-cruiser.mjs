@@ -51,6 +51,7 @@ const ROOMS = {
   'data/outside': ['data/collections', 'data/records'],
   'data/functions': ['data/collections', 'data/records', 'people/users'],
   'data/upstreams': ['data/functions'],
+  'data/broadcasts': ['data/collections', 'data/files', 'data/records'],
   'data/sites': ['data/collections', 'data/files', 'data/records', 'setup/apps'],
   'data/files': ['data/collections', 'data/functions', 'data/records', 'people/users'],
   'messages/devices': ['messages/gateways', 'messages/settings', 'people/users'],

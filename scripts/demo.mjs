@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { needBuild, needDebian, needNode, needPackages, root } from './prepare.mjs';
 
 needNode();
-needDebian({ mariadbd: 'mariadb-server', postgres: 'postgresql', slapd: 'slapd' });
+needDebian({ mariadbd: 'mariadb-server', postgres: 'postgresql', slapd: 'slapd', ffmpeg: 'ffmpeg' });
 needPackages();
 needBuild();
 const child = spawn(process.execPath, [join(root, 'packages/demo/dist/main.js'), ...process.argv.slice(2)], { stdio: 'inherit' });

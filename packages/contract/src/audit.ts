@@ -22,6 +22,8 @@ export const AUDIT_KINDS = {
   folder: 'environment',
   'share link': 'environment',
   site: 'environment',
+  broadcast: 'environment',
+  'broadcast settings': 'environment',
   'file settings': 'environment',
   user: 'environment',
   device: 'environment',

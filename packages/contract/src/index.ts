@@ -4,6 +4,7 @@ import { auditOperations } from './operations/audit.js';
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
 import { fileOperations, folderOperations, managedFileOperations, uploadOperations } from './operations/files.js';
 import { siteOperations } from './operations/sites.js';
+import { broadcastOperations, managedBroadcastOperations } from './operations/broadcasts.js';
 import { channelOperations } from './operations/channels.js';
 import { dateNoteOperations } from './operations/dateNotes.js';
 import { sheetOperations } from './operations/sheets.js';
@@ -47,6 +48,8 @@ export const operations = {
   uploads: uploadOperations,
   managedFiles: managedFileOperations,
   sites: siteOperations,
+  broadcasts: broadcastOperations,
+  managedBroadcasts: managedBroadcastOperations,
   users: userOperations,
   accounts: accountOperations,
   userFactors: userFactorOperations,
@@ -137,6 +140,8 @@ export { IMPORT_FORMATS } from './operations/collections.js';
 export type * from './operations/fileDefinition.js';
 export { FITS, MOST_PIXELS_A_SIDE, RENDITION_FORMATS } from './operations/fileDefinition.js';
 export type * from './operations/sites.js';
+export type * from './operations/broadcasts.js';
+export { BROADCAST_STATES } from './operations/broadcasts.js';
 export type * from './operations/devices.js';
 export { DEVICE_SECRET, PERMISSIONS, PLATFORMS, STAGES } from './operations/devices.js';
 export type * from './operations/gateways.js';

@@ -9,6 +9,8 @@ export const SCOPE_SENTENCES = {
   'records:write': 'Create, change, restore and delete every record, regardless of access rules.',
   'files:read': 'Read every file and folder, regardless of the rules of folders.',
   'files:write': 'Store, change, move, share and delete every file and folder, regardless of the rules of folders.',
+  'broadcasts:send': 'Begin, send and end every broadcast.',
+  'broadcasts:watch': 'Watch every broadcast.',
   'users:read': 'Read the accounts of all users: mail address, name, phone number, roles and data.',
   'users:write': 'Create accounts, set roles and data, and disable users.',
   'devices:read': 'Read every device and the topics it follows.',

@@ -63,6 +63,23 @@ export const PROBLEMS = {
     cure: 'Its time or its number of downloads is over, or the file is gone. Ask for a new one.',
   },
   'folder-not-empty': { status: 409, title: 'The folder is not empty', cure: 'Add `files=true` to delete what is in it, too.' },
+  'too-many-broadcasts': {
+    status: 429,
+    title: 'Too many broadcasts at once',
+    cure: 'End one of those that go on, or raise the limit under Broadcasts, Rules and limits.',
+  },
+  'broadcast-ended': { status: 410, title: 'The broadcast has ended', cure: 'Begin another one.' },
+  'broadcast-refused': { status: 422, title: 'What arrives cannot be broadcast', cure: 'See `detail`.' },
+  'piece-missing': {
+    status: 409,
+    title: 'A piece is missing',
+    cure: 'Send the piece whose number stands in `detail`, or begin anew with 0.',
+  },
+  'no-encoder': {
+    status: 503,
+    title: 'There is no encoder',
+    cure: 'The team has to install `ffmpeg` on the machine of the service: `apt-get install ffmpeg`.',
+  },
   'no-rendition': { status: 422, title: 'There is no such rendition', cure: 'See `detail`.' },
   'content-damaged': {
     status: 500,

@@ -36,6 +36,10 @@ describe('operations', () => {
     const open = allOperations.filter(({ caller }) => caller.kind === 'anyone').map(({ id }) => id);
     expect(open.sort()).toEqual([
       'accounts.confirm',
+      'broadcasts.ingest',
+      'broadcasts.ingestByPut',
+      'broadcasts.piece',
+      'broadcasts.watched',
       'digests.confirm',
       'digests.end',
       'files.public',

@@ -1,4 +1,5 @@
 /** The rooms of the service, each after those it stands on. Adding a room is one line here. */
+import { broadcasts } from './data/broadcasts/capability.js';
 import { collections } from './data/collections/capability.js';
 import { files } from './data/files/capability.js';
 import { functions } from './data/functions/capability.js';
@@ -73,6 +74,7 @@ const ROOMS = [
   upstreams,
   files,
   sites,
+  broadcasts,
   optOuts,
   devices,
   topics,

@@ -97,6 +97,8 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
 
   const http = createServer(buildApp(platform, capabilities));
   http.keepAliveTimeout = 65_000;
+  // An upload may take hours; the pipeline bounds how long a body stands still.
+  http.requestTimeout = 0;
   answerBrokenCalls(http);
   await new Promise<void>((resolve, reject) => http.once('error', reject).listen(config.port, config.host, resolve));
   const { port } = http.address() as AddressInfo;

@@ -20,6 +20,7 @@ const facts = {
   size: z.int().describe('In bytes'),
   type: z.string().describe('Media type, judged by the content'),
   digest: sha256,
+  durationMs: z.int().nullable().describe('Of video and audio, where it can be read'),
   rulesFrom: z.string().describe('The folder whose rules hold; empty for the root'),
   edition: z.int().describe('Raised by one whenever the content changes'),
   version: z.int().describe('Raised by one whenever anything changes'),

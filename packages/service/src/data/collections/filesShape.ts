@@ -12,6 +12,8 @@ const FACTS: [string, Field][] = [
   ['type', { type: 'text', required: true }],
   ['digest', { type: 'text', required: true }],
   ['edition', { type: 'integer', required: true }],
+  // Of video and audio.
+  ['durationMs', { type: 'integer' }],
   // The folder whose rules hold for the file.
   ['rulesFrom', { type: 'text', required: true }],
 ];

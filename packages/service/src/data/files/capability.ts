@@ -13,7 +13,7 @@ export function files(parts: Parts): Capability<FilesOffer> {
   parts.recordPorts.gone = deleteWithRecord(room);
   return {
     name: 'files',
-    offer: { contents: room.contents, fileReading: room.reading },
+    offer: { contents: room.contents, fileReading: room.reading, fileStoring: room.storing, fileChanges: room.changes },
     routes: [...fileRoutes(room), ...managedFileRoutes(room)],
     dataOfUser: (environment, userId) => filesOfUser(room, environment, userId),
     onEnvironmentRemoved: ({ id }) => room.contents.bytes.forgetAll(id),

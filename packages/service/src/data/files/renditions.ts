@@ -6,6 +6,7 @@ import pLimit from 'p-limit';
 import sharp from 'sharp';
 import type { Environment } from '../../platform/call.js';
 import type { Contents } from './contents.js';
+import { run } from './ffmpeg.js';
 import type { Parts } from './parts.js';
 import { findRendition, keepRendition } from './renditionStore.js';
 
@@ -20,7 +21,7 @@ export type Rendition = { digest: string; size: number; type: string; negotiated
 
 /** A picture of more pixels is not opened: 50,000 x 50,000 of them would take 10 GB. */
 const MOST_PIXELS = 100_000_000;
-const READABLE = /^image\/(jpeg|png|webp|avif|gif|tiff)$/;
+const READABLE = /^image\/(jpeg|png|webp|avif|gif|tiff)$|^video\//;
 const SECONDS = 20;
 /** One at a time leaves the other processor to calls. */
 const oneAtATime = pLimit(1);
@@ -48,7 +49,7 @@ export class Renditions {
     if (!READABLE.test(source.type))
       throw new Problem(
         'no-rendition',
-        `${source.path} is of type ${source.type}; renditions are made of JPEG, PNG, WebP, AVIF, GIF and TIFF.`,
+        `${source.path} is of type ${source.type}; renditions are made of JPEG, PNG, WebP, AVIF, GIF, TIFF and video.`,
       );
     const chosen = format ?? preferred(accept, source.type);
     const type = `image/${chosen}`;
@@ -63,26 +64,27 @@ export class Renditions {
 
   async #make(
     environment: Environment,
-    { digest, path }: { digest: string; path: string },
+    { digest, path, type }: { digest: string; path: string; type: string },
     { width, height, fit = 'inside' }: RenditionWish,
     format: RenditionFormat,
     form: string,
   ): Promise<{ content: string; size: number }> {
+    const place = this.contents.bytes.place(environment.id, digest);
     const picture = sharp({ limitInputPixels: MOST_PIXELS, failOn: 'error', sequentialRead: true, animated: false })
       // As the camera was held; after that, what else it wrote is left out.
       .autoOrient()
       .timeout({ seconds: SECONDS });
     if (width !== undefined || height !== undefined)
       picture.resize({ width, height, fit: fit as 'inside', withoutEnlargement: fit === 'inside', background: '#00000000' });
-    const source = createReadStream(this.contents.bytes.place(environment.id, digest));
-    source.once('error', (error) => picture.destroy(error));
     let bytes: Buffer;
     try {
-      bytes = await source.pipe(picture).toFormat(format, QUALITY[format]).toBuffer();
+      const made = picture.toFormat(format, QUALITY[format]);
+      const still = type.startsWith('video/') ? await stillOf(place) : createReadStream(place);
+      still.once('error', (error: Error) => made.destroy(error));
+      bytes = await still.pipe(made).toBuffer();
     } catch (error) {
+      if (error instanceof Problem) throw error;
       throw await this.#problem(environment, digest, path, error as NodeJS.ErrnoException);
-    } finally {
-      source.destroy();
     }
     const limit = { bytes: Number.POSITIVE_INFINITY, refuse: () => new Problem('unexpected') };
     const arrived = await this.contents.bytes.take(environment.id, Readable.from([bytes]), limit);
@@ -103,6 +105,14 @@ export class Renditions {
       );
     return new Problem('no-rendition', `${path} cannot be read as a picture: ${error.message.split('\n')[0]}.`);
   }
+}
+
+/** The first picture of a video. @throws {Problem} no-encoder */
+async function stillOf(file: string): Promise<Readable> {
+  const source = ['-protocol_whitelist', 'file', '-i', file, '-frames:v', '1'];
+  const { child } = await run('ffmpeg', [...source, '-f', 'image2pipe', '-c:v', 'png', 'pipe:1'], '/');
+  child.stdin.end();
+  return child.stdout;
 }
 
 const QUALITY = {

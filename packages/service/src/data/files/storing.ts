@@ -15,6 +15,7 @@ import type { FileAccess } from './access.js';
 import type { Arrived } from './bytes.js';
 import type { Contents } from './contents.js';
 import { addEdition, bytesOf, type FileRow, fileAt } from './fileStore.js';
+import { probe } from './ffmpeg.js';
 import { AreaChanged, type Folders } from './folders.js';
 import { mediaTypeOf } from './mediaType.js';
 import type { Parts } from './parts.js';
@@ -24,7 +25,7 @@ import { fileSettings } from './settings.js';
 const ROUNDS = 5;
 export type StoreWish = { properties: JsonObject; expected: Expected; ownerId?: string | null; replace?: boolean };
 export type StoredFile = { file: FileDocument; created: boolean };
-type Facts = { size: number; type: string; digest: string };
+type Facts = { size: number; type: string; digest: string; durationMs: number | null };
 
 export class FileStoring {
   readonly gate: WriteGate;
@@ -77,8 +78,20 @@ export class FileStoring {
     demandProperties(wish.properties);
     const type = await mediaTypeOf(arrived.head, arrived.size, path.name);
     await this.contents.keep(place.environment, arrived);
-    const facts = { size: arrived.size, type, digest: arrived.digest };
+    const durationMs = await this.#durationOf(place.environment, type, arrived.digest);
+    const facts = { size: arrived.size, type, digest: arrived.digest, durationMs };
     return this.tried(() => this.#attempt(place, path, facts, wish), wish.expected);
+  }
+
+  async #durationOf({ id }: Environment, type: string, digest: string): Promise<number | null> {
+    if (!/^(video|audio)\//.test(type)) return null;
+    try {
+      return (await probe({ file: this.contents.bytes.place(id, digest) }, '/'))?.durationMs ?? null;
+    } catch (error) {
+      // A machine without the encoder stores files all the same.
+      if (error instanceof Problem && error.problem === 'no-encoder') return null;
+      throw error;
+    }
   }
 
   /** Tries a write again when somebody else was faster, unless the caller named a version. */
@@ -141,7 +154,8 @@ export class FileStoring {
     { by }: Author,
   ): Promise<void> {
     const { editions } = await fileSettings.read(environment);
-    await addEdition(on, environment, { fileId, edition, ...facts, by, at: new Date(this.parts.now()) }, editions);
+    const { durationMs: _, ...content } = facts;
+    await addEdition(on, environment, { fileId, edition, ...content, by, at: new Date(this.parts.now()) }, editions);
   }
 
   /** Writes through the gate of records, and holds the rules of the folder meanwhile. */

@@ -18,8 +18,23 @@ function parserOf(limit: number): ParseBody {
   return parser;
 }
 
+/** How long a JSON body may take in all, and how long one that is read as a stream may stand still. */
+const [JSON_WITHIN_MS, STILL_MS] = [60_000, 120_000];
+
+/** Ends a call whose body stands still. */
+function boundStillness({ request, response }: Call): void {
+  const { socket } = request;
+  const end = () => request.destroy();
+  socket.setTimeout(STILL_MS, end);
+  response.once('close', () => {
+    socket.setTimeout(0);
+    socket.off('timeout', end);
+  });
+}
+
 /** Reads the body as JSON, where the operation has one. @throws {Problem} malformed-json, body-too-large, unsupported-media-type */
 export async function readBody(call: Call): Promise<void> {
+  if (call.operation.rawBody) boundStillness(call);
   if (!call.operation.body) return;
   // The parser reads an absent body as an empty object.
   if (
@@ -27,10 +42,13 @@ export async function readBody(call: Call): Promise<void> {
     (call.headers['content-length'] === undefined && call.headers['transfer-encoding'] === undefined)
   )
     return;
+  const late = setTimeout(() => call.request.destroy(), JSON_WITHIN_MS);
   try {
     await parserOf(call.operation.bodyLimit ?? MAX_BODY)(call.request, call.response);
   } catch (error) {
     throw bodyProblem(error as { type?: string; message: string }, call.operation.bodyLimit ?? MAX_BODY);
+  } finally {
+    clearTimeout(late);
   }
   if (call.request.body === undefined && Number(call.headers['content-length'] ?? 0) > 0) {
     throw new Problem(

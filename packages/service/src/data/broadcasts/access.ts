@@ -1,0 +1,55 @@
+/** Who may send and watch. */
+import { Problem } from '@orchard/contract';
+import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
+import { type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
+import { readingFilter } from '../../platform/database/listing.js';
+import { askingOf, authorOf } from '../records/author.js';
+import type { Parts } from './parts.js';
+import { broadcastSettings } from './settings.js';
+import type { BroadcastRow } from './store.js';
+
+const SCOPE = flatScope(
+  new Map([
+    ['name', 'text'],
+    ['ownerId', 'text'],
+  ]),
+);
+type Named = Pick<BroadcastRow, 'name' | 'ownerId'>;
+
+/** @throws {Problem} malformed-filter */
+export function demandReadable(rule: string | undefined): void {
+  if (rule !== undefined) readingFilter(() => readFilter(rule, SCOPE));
+}
+
+export class BroadcastAccess {
+  readonly #compiled = new Map<string, ReturnType<typeof compileEvaluator>>();
+
+  constructor(private readonly parts: Pick<Parts, 'now'>) {}
+
+  async may(call: Call, action: 'send' | 'watch', { name, ownerId }: Named): Promise<boolean> {
+    const author = authorOf(call);
+    if (author.trusted) return true;
+    const rule = (await broadcastSettings.read(environmentOf(call)))[action];
+    let evaluate = this.#compiled.get(rule);
+    if (!evaluate) this.#compiled.set(rule, (evaluate = compileEvaluator(readFilter(rule, SCOPE))));
+    return evaluate({ name, ownerId }, askingOf(author, this.parts.now())) === true;
+  }
+
+  /** @throws {Problem} access-refused */
+  async demand(call: Call, action: 'send' | 'watch', broadcast: Named): Promise<void> {
+    if (await this.may(call, action, broadcast)) return;
+    const { userId } = authorOf(call);
+    const rule = (await broadcastSettings.read(environmentOf(call)))[action];
+    const which = `The rule for ${action === 'send' ? 'sending' : 'watching'} broadcasts`;
+    const full = `${which}, ${rule}, refuses ${userId === null ? 'this: nobody is signed in' : 'this user'}.`;
+    if (explainsRefusals(environmentOf(call))) throw new Problem('access-refused', full);
+    throw new Problem('access-refused', untold(which, { userId }), { teamDetail: full });
+  }
+
+  /** Those who began it, and the team: who watches, and its end, are theirs. @throws {Problem} access-refused */
+  demandOwn(call: Call, { ownerId }: Named): void {
+    const { trusted, userId } = authorOf(call);
+    if (!trusted && (userId === null || userId !== ownerId))
+      throw new Problem('access-refused', 'Only whoever began this broadcast may do that, and the team.');
+  }
+}
