@@ -51,9 +51,9 @@ const ROOMS = {
   'data/outside': ['data/collections', 'data/records'],
   'data/functions': ['data/collections', 'data/records', 'people/users'],
   'data/upstreams': ['data/functions'],
-  'data/broadcasts': ['data/collections', 'data/files', 'data/records'],
-  'data/sites': ['data/collections', 'data/files', 'data/records', 'setup/apps'],
   'data/files': ['data/collections', 'data/functions', 'data/records', 'people/users'],
+  'data/sites': ['data/collections', 'data/files', 'data/records', 'setup/apps'],
+  'data/broadcasts': ['data/collections', 'data/files', 'data/records'],
   'messages/devices': ['messages/gateways', 'messages/settings', 'people/users'],
   'messages/topics': ['messages/devices', 'people/users'],
   'messages/notifications': [

@@ -107,6 +107,8 @@ export {
   figureWords,
   findingWords,
   measureWords,
+  RULE_PRESETS,
+  type RulePreset,
   subjectWords,
   valueWords,
 } from '@orchard/core/words';

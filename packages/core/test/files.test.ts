@@ -144,7 +144,7 @@ describe('a site', () => {
 
   it('differs by what was added, changed and removed, and by nothing from itself', () => {
     const version = fc
-      .dictionary(name, fc.record({ digest: fc.constantFrom('a', 'b'), size: fc.nat() }))
+      .dictionary(name, fc.record({ digest: fc.constantFrom<string>('a', 'b'), size: fc.nat() }))
       .map((all) => new Map(Object.entries(all)));
     fc.assert(
       fc.property(version, version, (before, after) => {

@@ -1,7 +1,6 @@
 /** Files and folders. */
 import { basename } from 'node:path';
-import { type FolderSettingsDocument, operations } from '@orchard/contract';
-import { RULE_PRESETS, type RulePreset } from '@orchard/core/words';
+import { type FolderSettingsDocument, operations, RULE_PRESETS, type RulePreset } from '@orchard/contract';
 import type { Command } from 'commander';
 import { CommandError, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';

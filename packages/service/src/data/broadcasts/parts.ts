@@ -1,4 +1,5 @@
 /** What this room stands on. */
-import type { FilesOffer, Stands as FileStands } from '../files/parts.js';
+import type { FilesOffer } from '../files/offer.js';
+import type { Stands as FileStands } from '../files/parts.js';
 
 export type Parts = FileStands & FilesOffer;

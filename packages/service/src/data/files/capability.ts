@@ -1,7 +1,8 @@
 import type { Capability } from '../../platform/capability.js';
 import { deleteWithRecord, filesOfUser } from './belonging.js';
 import { openFiles } from './filesRoom.js';
-import type { FilesOffer, Parts } from './parts.js';
+import type { FilesOffer } from './offer.js';
+import type { Parts } from './parts.js';
 import { filesForFunctions } from './reaching.js';
 import { fileRoutes, managedFileRoutes } from './routes.js';
 
