@@ -23,6 +23,7 @@ import { addMessagingCommands, addSmsCommands } from './commands/sms.js';
 import { addTelemetryCommands } from './commands/telemetry.js';
 import { addTokenCommands } from './commands/tokens.js';
 import { addFileCommands } from './commands/files.js';
+import { addBroadcastCommands } from './commands/broadcasts.js';
 import { addSiteCommands } from './commands/sites.js';
 import { addFunctionCommands } from './commands/functions.js';
 import { addUpstreamCommands } from './commands/upstreams.js';
@@ -46,6 +47,7 @@ const COMMANDS = [
   addCollectionCommands,
   addFileCommands,
   addSiteCommands,
+  addBroadcastCommands,
   addUserCommands,
   addEntryCommands,
   addDeviceCommands,

@@ -64,6 +64,7 @@ const TeamPage = page(() => import('./pages/team.js'), 'TeamPage');
 const TokensPage = page(() => import('./pages/tokens.js'), 'TokensPage');
 const FunctionsPage = page(() => import('./pages/functions.js'), 'FunctionsPage');
 const SchedulesPage = page(() => import('./pages/schedules.js'), 'SchedulesPage');
+const BroadcastsPage = page(() => import('./pages/broadcasts.js'), 'BroadcastsPage');
 const SitesPage = page(() => import('./pages/sites.js'), 'SitesPage');
 const FilesPage = page(() => import('./pages/files.js'), 'FilesPage');
 const UpstreamsPage = page(() => import('./pages/upstreams.js'), 'UpstreamsPage');
@@ -145,6 +146,7 @@ function Pages({ member }: { member: Member }) {
         <Route path="sent/:id" element={<NotificationPage />} />
         <Route path="functions" element={<FunctionsPage />} />
         <Route path="schedules" element={<SchedulesPage />} />
+        <Route path="broadcasts" element={<BroadcastsPage />} />
         <Route path="sites" element={<SitesPage />} />
         <Route path="files" element={<FilesPage />} />
         <Route path="upstreams" element={<UpstreamsPage />} />

@@ -13,6 +13,7 @@ import { seedAssociation } from './association.js';
 import { seedFiles } from './files.js';
 import { seedFunctions, useFunctions } from './functions.js';
 import { seedUpstreams } from './upstreams.js';
+import { seedRecording, startCamera } from './camera.js';
 import { seedSite } from './site.js';
 import { seedDateNotes } from './dateNotes.js';
 import { seedPeople } from './people.js';
@@ -49,6 +50,7 @@ type Options = { fresh: boolean; port: number; data: string };
 type DemoFile = { serverKey: string; url: string; clientKey: string; androidKey: string; webClientKey: string; [member: string]: unknown };
 const children: ChildProcess[] = [];
 let stopTraffic = () => {};
+let stopCamera = () => {};
 let stopAssociation: () => Promise<void> = async () => undefined;
 let stopping = false;
 
@@ -85,6 +87,7 @@ async function stop(code = 0): Promise<void> {
   if (stopping) return;
   stopping = true;
   stopTraffic();
+  stopCamera();
   await Promise.all(
     children.map(
       (child) =>
@@ -168,6 +171,7 @@ async function main(): Promise<void> {
   const demo = JSON.parse(readFileSync(file, 'utf8')) as DemoFile;
   await connectHandsets(service.address, demo);
   stopTraffic = startTraffic(service.address, demo, [HIKER, ...hikers(10)]);
+  stopCamera = startCamera(await signInOwner(service.address, null));
   greet(service.address, simulators.address, file);
 }
 
@@ -195,6 +199,7 @@ async function fill(
   step('drawing pictures');
   await seedFiles(owner, seeded);
   const site = await seedSite(owner, service.address);
+  await seedRecording(owner);
   await seedUpstreams(owner, simulators);
   await seedFunctions(owner);
   await useFunctions(owner, service.address, seeded);

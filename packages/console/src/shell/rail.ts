@@ -43,6 +43,7 @@ import {
   IconDoorEnter,
   IconUsers,
   IconUsersGroup,
+  IconVideo,
 } from '@tabler/icons-react';
 
 type Entry = { to: string; label: string; icon: typeof IconLeaf /** Shown to owners of the installation. */; ownerOnly?: true };
@@ -54,6 +55,7 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
       { to: 'data', label: 'Collections', icon: IconDatabase },
       { to: 'files', label: 'Files', icon: IconFolders },
       { to: 'sites', label: 'Sites', icon: IconBrowser },
+      { to: 'broadcasts', label: 'Broadcasts', icon: IconVideo },
       { to: 'outside', label: 'Outside tables', icon: IconTableShare },
       { to: 'functions', label: 'Functions', icon: IconCode },
       { to: 'schedules', label: 'Schedules', icon: IconClockHour6 },

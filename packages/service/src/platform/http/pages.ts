@@ -24,7 +24,7 @@ function protect(request: Request, response: Response, next: NextFunction): void
         scriptSrc: ["'self'"],
         styleSrc: ["'self'", `'nonce-${nonce}'`],
         imgSrc: ["'self'", 'data:', 'blob:'],
-        mediaSrc: ["'self'"],
+        mediaSrc: ["'self'", 'blob:'],
         fontSrc: ["'self'"],
         connectSrc: ["'self'"],
         baseUri: ["'none'"],
