@@ -10,6 +10,7 @@ import { Agent, request } from 'undici';
 import { batches, deepPaging, fillPlaces, filterToSql, imports, live, radius } from './collections.mjs';
 import { byObjectPath, outsideTable, textSearch } from './finding.mjs';
 import { endpointRead, hookedCreate, inForce, neighbours, sandboxCall, upstreams } from './functions.mjs';
+import { files } from './files.mjs';
 import { counters, importByKey } from './records.mjs';
 import { environments } from './environments.mjs';
 import { eventIntake, fillEvents, questions } from './insight.mjs';
@@ -33,6 +34,7 @@ const { values } = parseArgs({
     requests: { type: 'string', default: '1000000' },
     events: { type: 'string', default: '1000000' },
     users: { type: 'string', default: '1000000' },
+    files: { type: 'string', default: '1000000' },
     // Of ten million events, the statements beside them take ten minutes.
     'without-sql': { type: 'boolean', default: false },
     only: { type: 'string', default: '' },
@@ -82,6 +84,13 @@ const AIMS = {
   'create with a hook': 0.7,
   'upstream straight through': 0.6,
   'kept answer of an upstream': 0.8,
+  'download of 1 kB': 0.6,
+  'download of 100 MB': 0.9,
+  'upload of 100 MB by PUT': 0.8,
+  'upload of 100 MB by tus': 0.7,
+  'list of 50 among files': 0.7,
+  'kept rendition': 0.9,
+  'page of a site': 0.7,
 };
 const part = (name) => fileURLToPath(import.meta.resolve(`@orchard/${name}`)).replace(/index\.js$/, 'main.js');
 const data = mkdtempSync(join(tmpdir(), 'orchard-bench-'));
@@ -309,6 +318,11 @@ async function main() {
     const behind = (env) => start(fileURLToPath(new URL('./behindServer.mjs', import.meta.url)), env);
     const { through, kept } = await upstreams({ ...finding, headers, pick, start: behind, port: BEHIND_PORT });
     Object.assign(results, { 'upstream straight through': through, 'kept answer of an upstream': kept });
+  }
+  if (wanted('files')) {
+    const bareFiles = (env) => start(fileURLToPath(new URL('./filesServer.mjs', import.meta.url)), env);
+    const place = { start: bareFiles, port: BEHIND_PORT + 2, directory: join(data, 'bare-files'), residentMb };
+    Object.assign(results, await files({ ...finding, rows: Number(values.files) }, place));
   }
   if (wanted('functions')) results['endpoint reads a record'] = await functions({ ...finding, headers, pick });
   if (wanted('insight', 'intake')) {
