@@ -68,6 +68,7 @@ const ROOMS = {
   'messages/sms': ['messages/gateways', 'messages/notifications', 'messages/optOuts', 'people/users'],
   'messages/mail': ['messages/notifications'],
   'messages/channels': ['messages/notifications', 'messages/presence'],
+  'messages/turn': [],
   'insight/events': ['messages/devices'],
   'insight/questions': ['insight/events', 'messages/notifications', 'operations/telemetry'],
   'insight/dateNotes': [],

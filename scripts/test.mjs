@@ -7,7 +7,15 @@ import { join, relative } from 'node:path';
 import { needBuild, needDebian, needNode, needPackages, root } from './prepare.mjs';
 
 needNode();
-needDebian({ mariadbd: 'mariadb-server', postgres: 'postgresql', slapd: 'slapd', ffmpeg: 'ffmpeg', chromium: 'chromium', curl: 'curl' });
+needDebian({
+  mariadbd: 'mariadb-server',
+  postgres: 'postgresql',
+  slapd: 'slapd',
+  ffmpeg: 'ffmpeg',
+  turnserver: 'coturn',
+  chromium: 'chromium',
+  curl: 'curl',
+});
 needPackages();
 needBuild();
 const report = join(tmpdir(), `orchard-report-${process.pid}.json`);

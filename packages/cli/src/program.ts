@@ -24,6 +24,7 @@ import { addTelemetryCommands } from './commands/telemetry.js';
 import { addTokenCommands } from './commands/tokens.js';
 import { addFileCommands } from './commands/files.js';
 import { addBroadcastCommands } from './commands/broadcasts.js';
+import { addTurnCommands } from './commands/turn.js';
 import { addSiteCommands } from './commands/sites.js';
 import { addFunctionCommands } from './commands/functions.js';
 import { addUpstreamCommands } from './commands/upstreams.js';
@@ -48,6 +49,7 @@ const COMMANDS = [
   addFileCommands,
   addSiteCommands,
   addBroadcastCommands,
+  addTurnCommands,
   addUserCommands,
   addEntryCommands,
   addDeviceCommands,

@@ -8,6 +8,7 @@ import {
   DEVICE_SECRET,
   type Device,
   followEvents,
+  type IceServers,
   type LiveEvent,
   operations,
   type OrchardRecord,
@@ -107,6 +108,8 @@ export type Orchard = {
   ) => EventsHandle<Plan>;
   /** `applicationServerKey` for a web push subscription. */
   pushKey: () => Promise<string>;
+  /** For a new RTCPeerConnection: STUN and TURN servers, with credentials of the signed-in user that are valid for a while. */
+  iceServers: () => Promise<IceServers>;
 };
 
 const RENEW_BEFORE_MS = 30_000;
@@ -322,5 +325,6 @@ export function connect(options: Options): Orchard {
       return { track: (name, properties) => own.track(name, properties as EventProperties | undefined), flush: () => own.flush() };
     },
     pushKey: async () => (await http.call(devices.pushKey, await headers())).applicationServerKey,
+    iceServers: async () => http.call(operations.turn.credentials, await headers()),
   };
 }

@@ -24,6 +24,7 @@ export const AUDIT_KINDS = {
   site: 'environment',
   broadcast: 'environment',
   'broadcast settings': 'environment',
+  'turn settings': 'environment',
   'file settings': 'environment',
   user: 'environment',
   device: 'environment',

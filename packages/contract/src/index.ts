@@ -4,6 +4,7 @@ import { auditOperations } from './operations/audit.js';
 import { appOperations, clientOperations, environmentOperations } from './operations/apps.js';
 import { fileOperations, folderOperations, managedFileOperations, uploadOperations } from './operations/files.js';
 import { siteOperations } from './operations/sites.js';
+import { turnOperations } from './operations/turn.js';
 import { broadcastOperations, managedBroadcastOperations } from './operations/broadcasts.js';
 import { channelOperations } from './operations/channels.js';
 import { dateNoteOperations } from './operations/dateNotes.js';
@@ -49,6 +50,7 @@ export const operations = {
   managedFiles: managedFileOperations,
   sites: siteOperations,
   broadcasts: broadcastOperations,
+  turn: turnOperations,
   managedBroadcasts: managedBroadcastOperations,
   users: userOperations,
   accounts: accountOperations,
@@ -143,6 +145,7 @@ export type * from './operations/fileDefinition.js';
 export { FITS, MOST_PIXELS_A_SIDE, RENDITION_FORMATS } from './operations/fileDefinition.js';
 export type * from './operations/sites.js';
 export type * from './operations/broadcasts.js';
+export type * from './operations/turn.js';
 export { BROADCAST_STATES } from './operations/broadcasts.js';
 export type * from './operations/devices.js';
 export { DEVICE_SECRET, PERMISSIONS, PLATFORMS, STAGES } from './operations/devices.js';

@@ -3,6 +3,7 @@ import { Buffer } from 'node:buffer';
 import { type HttpClient, operations } from '@orchard/contract';
 import { ZipFile } from 'yazl';
 import { buffer } from 'node:stream/consumers';
+import { CALL_BODY, callScript } from './callPage.js';
 import { APP } from './scenario.js';
 
 const params = { app: APP.name, environment: 'dev' };
@@ -14,7 +15,9 @@ body{margin:0;background:var(--paper);color:var(--ink);font:17px/1.5 system-ui,s
 main{max-width:60rem;margin:0 auto;padding:1.5rem}h1{font:600 2rem/1.2 Georgia,serif;margin:.2rem 0}
 ul{list-style:none;margin:1.5rem 0;padding:0;display:grid;gap:1.2rem;grid-template-columns:repeat(auto-fill,minmax(14rem,1fr))}
 li{border-top:1px solid var(--rule);padding-top:.5rem}img{width:100%;aspect-ratio:3/2;object-fit:cover;border-radius:4px;background:var(--rule)}
-b{display:block}.state{color:var(--leaf);font-weight:600}.state[data-state=closed],.state[data-state=full]{color:#d9532c}
+b{display:block}video{width:100%;aspect-ratio:4/3;object-fit:cover;border-radius:4px;background:var(--rule)}
+form{display:grid;gap:.8rem;max-width:22rem}form[hidden]{display:none}label{display:grid;gap:.2rem}input,button{font:inherit;padding:.4rem .6rem}
+.state{color:var(--leaf);font-weight:600}.state[data-state=closed],.state[data-state=full]{color:#d9532c}
 `;
 const SCRIPT = (address: string, key: string) => `const service = '${address}';
 const headers = { 'Orchard-Key': '${key}' };
@@ -68,6 +71,8 @@ const filesOf = (address: string, key: string, heading: string): Record<string, 
   ),
   'warden.css': STYLE,
   'warden.js': SCRIPT(address, key),
+  'call/index.html': PAGE(CALL_BODY),
+  'call/call.js': callScript(address, key),
   'about/index.html': PAGE('<h1>About</h1><p>For the tablets in the huts. <a href="/">Back to the huts</a></p>'),
   '404.html': PAGE('<h1>Off the trail</h1><p>There is no page at this address. <a href="/">Back to the huts</a></p>'),
 });
@@ -84,7 +89,7 @@ export async function seedSite(owner: HttpClient, address: string): Promise<stri
   const client = await owner.call(operations.clients.create, { params, body: { name: 'warden-web', kind: 'web', origins: [] } });
   const key = client.keys[0]?.key as string;
   const images = new URL(address).origin;
-  const policy = `default-src 'self'; img-src 'self' ${images}; connect-src 'self' ${images}; style-src 'self'; script-src 'self'`;
+  const policy = `default-src 'self'; img-src 'self' ${images}; connect-src 'self' ${images}; style-src 'self'; script-src 'self' ${images}`;
   const site = await owner.call(operations.sites.put, {
     params: { ...params, site: NAME },
     body: {

@@ -21,6 +21,7 @@ import { optOuts } from './messages/optOuts/capability.js';
 import { messageSettings } from './messages/settings/capability.js';
 import { sms } from './messages/sms/capability.js';
 import { standing } from './messages/standing/capability.js';
+import { turn } from './messages/turn/capability.js';
 import { topics } from './messages/topics/capability.js';
 import { alerts } from './operations/alerts/capability.js';
 import { jobs } from './operations/jobs/capability.js';
@@ -83,6 +84,7 @@ const ROOMS = [
   sms,
   mail,
   channels,
+  turn,
   events,
   questions,
   dateNotes,

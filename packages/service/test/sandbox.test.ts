@@ -143,6 +143,7 @@ describe('the sandbox stops', () => {
       value: [
         'channels',
         'fetch',
+        'files',
         'log',
         'notify',
         'providerToken',

@@ -133,10 +133,13 @@ function Properties({ file, onMoved }: { file: FileDocument; onMoved: (path: str
   const changed = path !== file.path || text !== before;
   function save(): void {
     const properties = text === before ? {} : (JSON.parse(text || '{}') as JsonObject);
-    change.mutate(
-      { params: { ...params, path: file.path }, body: { ...properties, ...(path === file.path ? {} : { path }) } },
-      { onSuccess: (moved) => onMoved(moved.path) },
-    );
+    // The file is gone from its former path before the answer is here, and this form with it: a promise outlives it.
+    void change
+      .mutateAsync({ params: { ...params, path: file.path }, body: { ...properties, ...(path === file.path ? {} : { path }) } })
+      .then(
+        (moved) => onMoved(moved.path),
+        () => undefined,
+      );
   }
   return (
     <section className="panel" aria-label="Place and properties">

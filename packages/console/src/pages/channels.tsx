@@ -9,6 +9,7 @@ import { ConfirmedButton } from '../parts/confirmed.js';
 import { objectOf } from '../parts/json.js';
 import { ListPage } from '../parts/listPage.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
+import { TurnServers } from '../channels/turnServers.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 
 /** The default rule of a channel. */
@@ -56,10 +57,16 @@ export function ChannelsPage() {
         ]}
         drawer={{ title: 'Channel', render: (name, close) => <OneChannel key={name} name={name} onGone={close} /> }}
       >
+        <Button variant="default" onClick={() => setAdding('calls')}>
+          Calls between people
+        </Button>
         <Button onClick={() => setAdding('1')}>Add channel</Button>
       </ListPage>
-      <Drawer opened={adding !== ''} onClose={() => setAdding(null)} position="right" size="lg" title="Add channel">
-        {adding && (
+      <Drawer opened={adding === 'calls'} onClose={() => setAdding(null)} position="right" size="lg" title="Calls between people">
+        {adding === 'calls' && <TurnServers />}
+      </Drawer>
+      <Drawer opened={adding === '1'} onClose={() => setAdding(null)} position="right" size="lg" title="Add channel">
+        {adding === '1' && (
           <ChannelForm
             channel={null}
             onSaved={(name) => {

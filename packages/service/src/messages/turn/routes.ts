@@ -1,0 +1,50 @@
+import { operations, Problem } from '@orchard/contract';
+import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
+import { bind, type Call, environmentOf, explainsRefusals, type Route, untold } from '../../platform/call.js';
+import { readingFilter } from '../../platform/database/listing.js';
+import { iceServersOf } from './credentials.js';
+import type { Parts } from './parts.js';
+import { changeTurn, readTurn, secretOf } from './settings.js';
+import { tryAddress } from './trial.js';
+
+const SCOPE = flatScope(new Map());
+/** What a trial names itself; it has no user. */
+const TRIAL = 'trial';
+
+export function turnRoutes({ now }: Parts): Route[] {
+  const own = operations.turn;
+  return [
+    bind(own.credentials, async (call) => {
+      const environment = environmentOf(call);
+      const settings = await readTurn(environment);
+      demandWho(call, settings.who, now());
+      return { body: iceServersOf(settings, await secretOf(environment), call.user?.id as string, now()) };
+    }),
+    bind(own.settings, async (call) => ({ body: await readTurn(environmentOf(call)) })),
+    bind(
+      own.change,
+      async (call) => {
+        const { who } = call.body;
+        if (who !== undefined) readingFilter(() => readFilter(who, SCOPE));
+        return { body: await changeTurn(environmentOf(call), call.body, new Date(now())) };
+      },
+      { read: (call) => readTurn(environmentOf(call)) },
+    ),
+    bind(own.trial, async (call) => {
+      const environment = environmentOf(call);
+      const settings = await readTurn(environment);
+      const { iceServers } = iceServersOf(settings, await secretOf(environment), TRIAL, now());
+      const credentials = iceServers.find((one) => one.username !== undefined) as { username: string; credential: string } | undefined;
+      return { body: { items: await Promise.all(settings.addresses.map((address) => tryAddress(address, credentials))) } };
+    }),
+  ];
+}
+
+/** @throws {Problem} access-refused */
+function demandWho(call: Pick<Call, 'user' | 'environment'>, who: string, now: number): void {
+  const me = { id: call.user?.id ?? null, roles: [...(call.user?.roles ?? [])] };
+  if (compileEvaluator(readFilter(who, SCOPE))({}, { me, now }) === true) return;
+  const full = `The rule for calls between people, ${who}, refuses this user.`;
+  if (explainsRefusals(environmentOf(call))) throw new Problem('access-refused', full);
+  throw new Problem('access-refused', untold('The rule for calls between people', { userId: me.id }), { teamDetail: full });
+}
