@@ -31,8 +31,13 @@ const me = crypto.randomUUID();
 const peers = new Map();
 let channel, own, servers, stop, greeted;
 
-const send = (message) => channel.publish({ from: me, ...message }).catch(tell);
 const tell = (error) => { said.textContent = error.message; };
+// One after another: candidates that overtake the description before them would be lost.
+let sending = Promise.resolve();
+const send = (message) => {
+  sending = sending.then(() => channel.publish({ from: me, ...message })).catch(tell);
+  return sending;
+};
 function show(id, stream, label) {
   const item = document.createElement('li');
   item.dataset.peer = id;
@@ -79,10 +84,15 @@ function peerOf(id) {
 }
 /** Whether the pictures go from one to the other, or through a relay. */
 async function wayOf(connection) {
-  const stats = [...(await connection.getStats()).values()];
-  const pair = stats.find(({ type, nominated, state }) => type === 'candidate-pair' && nominated && state === 'succeeded');
-  const local = stats.find(({ id }) => id === pair?.localCandidateId);
-  return local?.candidateType === 'relay' ? 'connected through the relay' : 'connected directly';
+  // Which pair of candidates was chosen is known a little after the connection.
+  while (connection.connectionState === 'connected') {
+    const stats = [...(await connection.getStats()).values()];
+    const pair = stats.find(({ type, nominated, state }) => type === 'candidate-pair' && nominated && state === 'succeeded');
+    const local = stats.find(({ id }) => id === pair?.localCandidateId);
+    if (local) return local.candidateType === 'relay' ? 'connected through the relay' : 'connected directly';
+    await new Promise((resolve) => setTimeout(resolve, 250));
+  }
+  return connection.connectionState + ' …';
 }
 
 async function take({ from, to, hello, bye, description, candidate }) {

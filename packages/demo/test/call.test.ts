@@ -49,7 +49,7 @@ async function join(name: string, call: string, query = ''): Promise<Page> {
 async function sees(page: Page, others: number, way: RegExp): Promise<void> {
   const captions = page.locator('li:not([data-peer=own]) b');
   await expect
-    .poll(() => captions.allInnerTexts(), { timeout: 30_000 })
+    .poll(() => captions.allInnerTexts(), { timeout: 60_000 })
     .toEqual(Array.from({ length: others }, () => expect.stringMatching(way)));
   await expect
     .poll(
@@ -59,7 +59,7 @@ async function sees(page: Page, others: number, way: RegExp): Promise<void> {
           .evaluateAll((videos) =>
             videos.map((video) => [(video as HTMLVideoElement).videoWidth > 0, (video as HTMLVideoElement).currentTime > 0.5]),
           ),
-      { timeout: 30_000 },
+      { timeout: 60_000 },
     )
     .toEqual(Array.from({ length: others }, () => [true, true]));
 }
@@ -67,16 +67,17 @@ async function sees(page: Page, others: number, way: RegExp): Promise<void> {
 it('connects two, a third joins, and who leaves is gone', async () => {
   const [runa, odd] = [await join('runa', 'fellgate'), await join('odd', 'fellgate')];
   await Promise.all([sees(runa, 1, /connected directly/), sees(odd, 1, /connected directly/)]);
+  await runa.getByText('1 other is on the call.').waitFor();
   const siv = await join('siv', 'fellgate');
   await Promise.all([sees(siv, 2, /connected/), sees(runa, 2, /connected/), sees(odd, 2, /connected/)]);
   await odd.getByRole('button', { name: 'Leave' }).click();
   await Promise.all([sees(runa, 1, /connected/), sees(siv, 1, /connected/)]);
   await odd.getByText('You left the call.').waitFor();
-}, 120_000);
+}, 240_000);
 
 it('goes through the TURN server of the team where browsers do not reach each other', async () => {
   const params = { app: 'quillfell-hiker', environment: 'dev' };
   await test.owner.call(operations.turn.change, { params, body: { addresses: [`turn:127.0.0.1:${server.port}`], secret: SECRET } });
   const [runa, odd] = [await join('runa', 'tarn', '?relayed'), await join('odd', 'tarn', '?relayed')];
   await Promise.all([sees(runa, 1, /connected through the relay/), sees(odd, 1, /connected through the relay/)]);
-}, 120_000);
+}, 240_000);

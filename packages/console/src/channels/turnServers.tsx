@@ -1,5 +1,5 @@
 /** STUN and TURN servers of calls between people: where they are, who gets credentials, and whether they work. */
-import { Anchor, Button, Group, NumberInput, PasswordInput, Stack, Text, Textarea, TextInput } from '@mantine/core';
+import { Button, Group, NumberInput, PasswordInput, Stack, Text, Textarea, TextInput } from '@mantine/core';
 import { operations, type TurnSettings, type TurnTrial } from '@orchard/contract';
 import { useState } from 'react';
 import { useCall, useChange } from '../api.js';
@@ -79,7 +79,8 @@ function Form({ settings }: { settings: TurnSettings }) {
       </Group>
       {trial.data && <Trials of={trial.data.items} />}
       <Text size="xs" c="dimmed">
-        The <Anchor href="/docs#turn.credentials">call for credentials</Anchor> needs a signed-in user.
+        Only signed-in users get credentials: each holds the id of its user. Without a server, browsers of one network still reach each
+        other.
       </Text>
     </Stack>
   );
