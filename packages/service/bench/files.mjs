@@ -1,5 +1,5 @@
 // Files and sites beside express.static, a bare pipeline with fsync, and the same SQL; and the memory of many slow transfers.
-import { randomBytes } from 'node:crypto';
+import { createHash, randomBytes } from 'node:crypto';
 import { writeFileSync } from 'node:fs';
 import { request as httpRequest } from 'node:http';
 import { join } from 'node:path';
@@ -131,6 +131,13 @@ async function listing({ service, headers, mysql, database, rows, rounds, send }
          CONCAT('many/', seq DIV 1000), CONCAT(seq, '.jpg'), seq % 9973, 'image/jpeg', SHA2(seq, 256), 1, '' FROM seq_${from}_to_${from + step - 1}`,
     );
   const folders = rows / 1000;
+  const row = (path, parent) => [createHash('sha256').update(path).digest('hex'), path, createHash('sha256').update(parent).digest('hex')];
+  const made = [row('many', ''), ...Array.from({ length: folders }, (_, i) => row(`many/${i}`, 'many'))];
+  for (const [key, path, parent] of made)
+    await mysql.execute(
+      `INSERT INTO \`${database}\`._folders (\`key\`, path, parent, public, createdBy, createdAt) VALUES (?, ?, ?, 0, 'bench', UTC_TIMESTAMP(3))`,
+      [key, path, parent],
+    );
   const filter = 'size > 5000';
   const sql = `SELECT id, createdAt, updatedAt, version, ownerId, path, folder, name, size, type, digest, edition, durationMs, rulesFrom
      FROM \`${database}\`._files WHERE folder = ? AND size > 5000 ORDER BY name, id LIMIT 51`;
