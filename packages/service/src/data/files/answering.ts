@@ -2,6 +2,7 @@
 import { readFile } from 'node:fs/promises';
 import { Problem } from '@orchard/contract';
 import { create as contentDisposition } from 'content-disposition';
+import { LRUCache } from 'lru-cache';
 import send from 'send';
 import type { Answer, Call, Environment } from '../../platform/call.js';
 import type { Contents } from './contents.js';
@@ -33,6 +34,8 @@ const CACHING = {
 } as const;
 /** Smaller ones are answered from memory: opening a stream would cost more than reading. */
 const SMALL = 64 * 1024;
+/** A content never changes, so what was read lately needs no disk. By environment and digest, for the whole instance. */
+const READ_LATELY = new LRUCache<string, Buffer>({ maxSize: 8 * 1024 * 1024, sizeCalculation: ({ length }) => length + 200 });
 /** Whatever a file holds, a browser that opens it by its address runs nothing of it on our origin. */
 const NO_CODE = "sandbox; default-src 'none'; img-src 'self' data:; media-src 'self'; style-src 'unsafe-inline'";
 
@@ -90,9 +93,15 @@ const isKnown = (header: string | undefined, tag: string): boolean =>
   header !== undefined && (header.trim() === '*' || header.split(',').some((one) => one.trim().replace(/^W\//, '') === tag));
 
 async function small(contents: Contents, environment: Environment, { digest, size }: Content): Promise<Buffer> {
+  const key = `${environment.id} ${digest}`;
+  const known = READ_LATELY.get(key);
+  if (known) return known;
   try {
     const body = await readFile(contents.bytes.place(environment.id, digest));
-    if (body.length === size) return body;
+    if (body.length === size) {
+      READ_LATELY.set(key, body);
+      return body;
+    }
   } catch (error) {
     if ((error as NodeJS.ErrnoException).code !== 'ENOENT') throw error;
   }

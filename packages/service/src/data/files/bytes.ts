@@ -16,6 +16,9 @@ const KEPT_FREE = 256 * 1024 * 1024;
 /** How many first bytes tell what a content is. */
 const HEAD_BYTES = 4_100;
 
+/** Written in larger pieces than arrive: fewer trips to the disk, while the next ones are hashed. */
+export const WRITE_BUFFER = 512 * 1024;
+
 /** A content that arrived and has no name yet. */
 export type Arrived = { file: string; size: number; digest: string; head: Buffer };
 export type Limit = { bytes: number; refuse: (bytes: number) => Problem };
@@ -54,7 +57,7 @@ export class FileBytes {
     const file = await this.scratch(environmentId);
     const measure = new Measure(limit);
     try {
-      await pipeline(content, measure, createWriteStream(file, { flags: 'wx', mode: 0o600, flush: true }));
+      await pipeline(content, measure, createWriteStream(file, { flags: 'wx', mode: 0o600, flush: true, highWaterMark: WRITE_BUFFER }));
       return { file, ...measure.result() };
     } catch (error) {
       await rm(file, { force: true });
@@ -64,7 +67,7 @@ export class FileBytes {
 
   /** Measures a content that was written in parts. */
   async measure(file: string): Promise<Arrived> {
-    const measure = new Measure({ bytes: Number.POSITIVE_INFINITY, refuse: () => new Problem('unexpected') });
+    const measure = new Measure();
     await pipeline(createReadStream(file), measure, async (rest) => {
       for await (const _ of rest);
     });
@@ -125,19 +128,19 @@ async function flushFolder(folder: string): Promise<void> {
 }
 
 /** Lets bytes through, and measures them. */
-class Measure extends Transform {
+export class Measure extends Transform {
   readonly #hash = createHash('sha256');
   readonly #head: Buffer[] = [];
   #headBytes = 0;
   #size = 0;
 
-  constructor(private readonly limit: Limit) {
+  constructor(private readonly limit?: Limit) {
     super();
   }
 
   override _transform(chunk: Buffer, _encoding: string, done: (error?: Error | null, chunk?: Buffer) => void): void {
     this.#size += chunk.length;
-    if (this.#size > this.limit.bytes) return done(this.limit.refuse(this.#size));
+    if (this.limit && this.#size > this.limit.bytes) return done(this.limit.refuse(this.#size));
     this.#hash.update(chunk);
     if (this.#headBytes < HEAD_BYTES) {
       const part = chunk.subarray(0, HEAD_BYTES - this.#headBytes);

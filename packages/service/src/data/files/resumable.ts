@@ -3,6 +3,7 @@ import { createWriteStream } from 'node:fs';
 import { open, rm, stat } from 'node:fs/promises';
 import type { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
+import { LRUCache } from 'lru-cache';
 import { Problem } from '@orchard/contract';
 import { type Locker, MemoryLocker, Server } from '@tus/server';
 import { DataStore, Upload } from '@tus/utils';
@@ -10,7 +11,7 @@ import { NodeRequest, sendNodeResponse } from 'srvx/node';
 import { type Call, environmentOf } from '../../platform/call.js';
 import { type Author, authorOf } from '../records/author.js';
 import { authorKept, keptAuthor } from './addressing.js';
-import { writingProblem } from './bytes.js';
+import { type Arrived, Measure, writingProblem, WRITE_BUFFER } from './bytes.js';
 import type { Contents } from './contents.js';
 import type { Parts } from './parts.js';
 import { filePathOf } from './paths.js';
@@ -20,10 +21,14 @@ import { addUpload, findUpload, removeUpload, setUploadSize, type UploadRow } fr
 
 /** How long an upload may go on. */
 const LIFE_MS = 24 * 3_600_000;
+/** What arrived in one run from the first byte to the last was measured on its way, and is not read again. */
+const MOST_MEASURED = 1_000;
+type Measured = LRUCache<string, Omit<Arrived, 'file'>>;
 
 export class ResumableUploads {
   /** Within this instance one call at a time writes to an upload; the offset it names holds across instances. */
   readonly #locker: Locker = new MemoryLocker();
+  readonly #measured: Measured = new LRUCache({ max: MOST_MEASURED });
 
   constructor(
     private readonly parts: Parts,
@@ -34,7 +39,7 @@ export class ResumableUploads {
   /** @throws {Problem} upload-refused, not-found, and those of storing */
   async handle(call: Call): Promise<'streaming'> {
     const { request, response } = call;
-    const store = new UploadParts(this.parts, this.contents, this.storing, call);
+    const store = new UploadParts(this.parts, this.contents, this.storing, this.#measured, call);
     let problem: unknown = null;
     const limit = call.environment ? (await this.contents.limitOf(call.environment)).bytes : undefined;
     const server = new Server({
@@ -87,6 +92,7 @@ class UploadParts extends DataStore {
     private readonly parts: Parts,
     private readonly contents: Contents,
     private readonly storing: FileStoring,
+    private readonly measured: Measured,
     private readonly call: Call,
   ) {
     super();
@@ -156,8 +162,15 @@ class UploadParts extends DataStore {
 
   override async write(content: Readable, id: string, offset: number): Promise<number> {
     const file = await this.#scratch(id);
+    const target = createWriteStream(file, { flags: 'r+', start: offset, flush: true, highWaterMark: WRITE_BUFFER });
+    this.measured.delete(id);
     try {
-      await pipeline(content, createWriteStream(file, { flags: 'r+', start: offset, flush: true }));
+      if (offset > 0) await pipeline(content, target);
+      else {
+        const measure = new Measure();
+        await pipeline(content, measure, target);
+        this.measured.set(id, measure.result());
+      }
     } catch (error) {
       // What arrived before the line broke stays: the caller asks where to go on.
       const known = writingProblem(error);
@@ -185,7 +198,10 @@ class UploadParts extends DataStore {
   async finish({ id }: Upload): Promise<void> {
     const row = await this.#row(id);
     const scratch = await this.#scratch(id);
-    const arrived = await this.contents.bytes.measure(scratch);
+    const known = this.measured.get(id);
+    this.measured.delete(id);
+    const { size } = await stat(scratch);
+    const arrived = known?.size === size ? { file: scratch, ...known } : await this.contents.bytes.measure(scratch);
     const own = authorOf(this.call);
     const author: Author = own.trusted ? authorKept(row.author) : own;
     const wish = { properties: row.properties, expected: {}, ...(own.trusted ? { ownerId: author.userId } : {}) };
