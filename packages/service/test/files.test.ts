@@ -168,6 +168,27 @@ describe('a file', () => {
     expect((await call('GET', '/files/broken.bin')).status).toBe(404);
   });
 
+  it('is refused before its content is sent where the disk has no room for it', async () => {
+    const settings = (fileBytes: number) =>
+      test.owner.call(operations.managedFiles.changeSettings, { params: app.dev.params, body: { fileBytes } });
+    const announced = 10 ** 15;
+    await settings(announced);
+    const answer = await new Promise<{ status: number; text: string }>((resolve, reject) => {
+      const upload = httpRequest(`${test.address}/app/v1/files/vast.bin`, {
+        method: 'PUT',
+        headers: { 'Orchard-Key': app.dev.serverKey, 'Content-Length': announced },
+      });
+      upload.on('error', reject).on('response', async (response) => {
+        resolve({ status: response.statusCode as number, text: (await response.toArray()).join('') });
+        upload.destroy();
+      });
+      upload.flushHeaders();
+    });
+    expect([answer.status, answer.text]).toEqual([507, expect.stringContaining('/docs/problems/storage-full')]);
+    await settings(5_000_000_000);
+    expect((await call('GET', '/files/vast.bin')).status).toBe(404);
+  });
+
   it('takes no more than its owner and the environment may take together', async () => {
     await test.owner.call(operations.managedFiles.changeFolderSettings, {
       params: app.live.params,
