@@ -50,6 +50,7 @@ it.each([
   'topics',
   'channels?add=1',
   'channels?add=calls',
+  'functions?panel=secrets',
   'files',
   'files?tab=rules',
   'sites',

@@ -145,3 +145,20 @@ describe('the page of upstreams', () => {
     expect(await violations(page)).toEqual([]);
   });
 });
+
+describe('secrets', () => {
+  it('are set, never shown again, and deleted after a question', async () => {
+    await open(`${P}/functions`);
+    await button('Secrets').click();
+    await page.getByLabel('Name', { exact: true }).fill('ridge-key');
+    await page.getByLabel('Value', { exact: true }).fill('larch-and-lichen-0001');
+    await page.getByRole('button', { name: 'Set', exact: true }).click();
+    const listed = page.getByRole('row', { name: /ridge-key/ });
+    await listed.waitFor();
+    expect(await page.content()).not.toContain('larch-and-lichen-0001');
+    expect(await violations(page)).toEqual([]);
+    await button('Delete ridge-key').click();
+    await page.getByRole('dialog').getByRole('button', { name: 'Delete', exact: true }).click();
+    await listed.waitFor({ state: 'detached' });
+  });
+});

@@ -6,7 +6,7 @@ export type KnownNames = { collections: { name: string; fields: string[] }[]; up
 const named = (names: readonly string[], type: string, detail: string): Completion[] => names.map((label) => ({ label, type, detail }));
 const METHODS = named(['read', 'list', 'summary', 'create', 'put', 'change', 'remove'], 'method', 'of records');
 const REACH = named(
-  ['records', 'together', 'rely', 'users', 'notify', 'channels', 'upstreams', 'providerToken', 'secret', 'fetch', 'log', 'refuse'],
+  ['records', 'together', 'rely', 'users', 'files', 'notify', 'channels', 'upstreams', 'providerToken', 'secret', 'fetch', 'log', 'refuse'],
   'function',
   'can be reached',
 );

@@ -5,6 +5,7 @@ import { OFTEN, useCall, useChange } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { Editor } from '../functions/editor.js';
 import { Runs, Versions } from '../functions/runs.js';
+import { Secrets } from '../functions/secrets.js';
 import { Code, Empty, Loaded, Moment } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
 import { count, counted, milliseconds } from '../parts/format.js';
@@ -12,6 +13,7 @@ import { ListPage } from '../parts/listPage.js';
 
 export function FunctionsPage() {
   const [adding, setAdding] = useAddressState('add');
+  const [panel, setPanel] = useAddressState('panel');
   return (
     <>
       <ListPage
@@ -64,8 +66,14 @@ export function FunctionsPage() {
           },
         }}
       >
+        <Button variant="default" onClick={() => setPanel('secrets')}>
+          Secrets
+        </Button>
         <Button onClick={() => setAdding('1')}>Add function</Button>
       </ListPage>
+      <Drawer opened={panel === 'secrets'} onClose={() => setPanel(null)} position="right" size="lg" title="Secrets">
+        {panel === 'secrets' && <Secrets />}
+      </Drawer>
       <Drawer opened={adding !== ''} onClose={() => setAdding(null)} position="right" size="xl" title="Add function">
         {adding && <Editor shown={null} files={{}} {...(adding === '1' ? {} : { on: adding })} onSaved={() => setAdding(null)} />}
       </Drawer>
