@@ -11,22 +11,24 @@ import { openTerminal } from './terminal.js';
 
 let test: TestService;
 let app: TestApp;
+let server: Awaited<ReturnType<typeof startTurnServer>>;
 const { home, orchard, spawned } = openTerminal();
 
 beforeAll(async () => {
   test = await startTestService(inject('databaseUrl'));
   app = await makeApp(test, 'quillfell-hiker');
+  server = await startTurnServer();
   await spawned(['sign-in', test.address, '--email', OWNER.email, '--password-stdin'], `${OWNER.password}\n`);
   await orchard(['use', 'quillfell-hiker/dev']);
 });
 afterAll(async () => {
+  await server?.stop();
   await test.stop();
   rmSync(home, { recursive: true, force: true });
 });
 
 describe('orchard turn', () => {
   it('names servers, stores their secret unseen, and tells which of them work', async () => {
-    const server = await startTurnServer();
     const [good, closed] = [`turn:127.0.0.1:${server.port}`, `turn:127.0.0.1:${await freePort()}?transport=tcp`];
     expect((await orchard(['turn', 'set', '--addresses', `${good},${closed}`, '--minutes', '30'])).out).toContain(good);
     expect((await orchard(['turn', 'try'])).out).toContain('No secret is stored');
@@ -44,7 +46,6 @@ describe('orchard turn', () => {
     ]);
     await orchard(['turn', 'secret', '--forget']);
     expect(JSON.parse((await orchard(['turn', 'show', '--json'])).out)).toMatchObject({ hasSecret: false });
-    await server.stop();
   });
 });
 

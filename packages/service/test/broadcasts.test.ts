@@ -116,6 +116,23 @@ describe('a broadcast', () => {
     expect(await problemOf(await sendStream(ingest.address, device(1).stdout))).toEqual([410, 'broadcast-ended']);
   }, 60_000);
 
+  it('takes no piece that would fill the memory', async () => {
+    const { id, ingest } = await begin('phones/vast');
+    const vast = Readable.from(
+      (function* () {
+        for (let i = 0; i < 40; i++) yield Buffer.alloc(1_000_000);
+      })(),
+    );
+    const answer = await fetch(`${ingest.pieces}0`, {
+      method: 'PUT',
+      headers: { 'content-type': 'video/webm' },
+      body: Readable.toWeb(vast) as never,
+      duplex: 'half',
+    } as RequestInit);
+    expect(await problemOf(answer)).toEqual([422, 'broadcast-refused']);
+    await end(id);
+  });
+
   it('comes in numbered pieces of a browser, each once and none left out', async () => {
     const { id, ingest } = await begin('phones/runa');
     const camera = encoder(

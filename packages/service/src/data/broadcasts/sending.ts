@@ -15,6 +15,8 @@ const NOTE_MS = 1_000;
 const RATE_MS = 5_000;
 const MINUTE_MS = 60_000;
 const HANG_UP_MS = 3_000;
+/** A piece is held until it is whole: far more than a MediaRecorder gives for some seconds. */
+const MOST_PIECE_BYTES = 32 * 1024 * 1024;
 
 /** One connection of a device, or one row of pieces. */
 type Session = {
@@ -93,12 +95,11 @@ export class Sending {
     if (!session)
       throw new Problem('piece-missing', 'Nothing of this broadcast is here yet. Send piece 0, with which a MediaRecorder begins.');
     if (number > session.nextPiece) throw new Problem('piece-missing', `Piece ${session.nextPiece} is awaited; piece ${number} came.`);
-    const chunks: Buffer[] = [];
-    for await (const chunk of call.request as AsyncIterable<Buffer>) chunks.push(chunk);
+    const bytes = await wholePiece(call);
     // A piece that was sent again is there already.
     if (number === session.nextPiece) {
       session.nextPiece++;
-      session.last = session.last.then(() => this.#take(session, Buffer.concat(chunks)));
+      session.last = session.last.then(() => this.#take(session, bytes));
       try {
         await session.last;
       } catch (error) {
@@ -224,6 +225,21 @@ function factsOf({ encoding: { probed }, row }: Session, at: number) {
   row.startedAt ??= new Date(at);
   const { video, audio, width, height } = probed;
   return { video, audio, width, height, startedAt: row.startedAt };
+}
+
+/** @throws {Problem} broadcast-refused */
+async function wholePiece(call: Call): Promise<Buffer> {
+  const chunks: Buffer[] = [];
+  let size = 0;
+  for await (const chunk of call.request.iterator({ destroyOnReturn: false }) as AsyncIterable<Buffer>) {
+    size += chunk.length;
+    if (size > MOST_PIECE_BYTES) {
+      hangUpSoon(call);
+      throw new Problem('broadcast-refused', `A piece has at most ${MOST_PIECE_BYTES.toLocaleString('en')} bytes. Send shorter ones.`);
+    }
+    chunks.push(chunk);
+  }
+  return Buffer.concat(chunks);
 }
 
 /** A device that sends on, whatever it is told, does not get to. */

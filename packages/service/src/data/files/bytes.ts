@@ -53,7 +53,7 @@ export class FileBytes {
    * Writes a content beside its place, and flushes it.
    * @throws {Problem} what `limit` says of too much; storage-full, upload-broken
    */
-  async take(environmentId: string, content: Readable, limit: Limit): Promise<Arrived> {
+  async take(environmentId: string, content: Readable, limit?: Limit): Promise<Arrived> {
     const file = await this.scratch(environmentId);
     const measure = new Measure(limit);
     try {

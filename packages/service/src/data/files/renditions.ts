@@ -86,8 +86,7 @@ export class Renditions {
       if (error instanceof Problem) throw error;
       throw await this.#problem(environment, digest, path, error as NodeJS.ErrnoException);
     }
-    const limit = { bytes: Number.POSITIVE_INFINITY, refuse: () => new Problem('unexpected') };
-    const arrived = await this.contents.bytes.take(environment.id, Readable.from([bytes]), limit);
+    const arrived = await this.contents.bytes.take(environment.id, Readable.from([bytes]));
     await this.contents.keep(environment, arrived);
     await keepRendition(environment, { digest, form, content: arrived.digest, size: arrived.size, usedAt: new Date(this.parts.now()) });
     return { content: arrived.digest, size: arrived.size };
