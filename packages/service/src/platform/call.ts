@@ -168,6 +168,21 @@ export const untold = (rule: string, { userId }: { userId: string | null }): str
     ? `${rule} refuses this: nobody is signed in. Sign in, and try again.`
     : `${rule} refuses this user. The team of the app can see the reason at the request with this id.`;
 
+/** Who is refused, and whether they are told the rule. */
+export type Refused = { told: boolean; userId: string | null };
+export const refusedOf = (call: Pick<Call, 'environment' | 'user'>): Refused => ({
+  told: explainsRefusals(environmentOf(call)),
+  userId: call.user?.id ?? null,
+});
+
+/**
+ * A refusal by a rule: in whole to those who are told, and with the rule for the team alone to others.
+ * @param rule such as «The rule of channel ridge for publishing» @param full all of it, with the rule itself
+ */
+export function refusedBy({ told, userId }: Refused, rule: string, full: string): Problem {
+  return told ? new Problem('access-refused', full) : new Problem('access-refused', untold(rule, { userId }), { teamDetail: full });
+}
+
 /** Who makes a call: the user if there is one, otherwise the client. */
 export function actorOf({ member, user, holder }: Pick<Call, 'member' | 'user' | 'holder'>): Actor {
   if (holder?.functionName) return { kind: 'function', id: holder.functionName };

@@ -1,7 +1,7 @@
 /** Who may send and watch. */
 import { Problem } from '@orchard/contract';
 import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
-import { type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
+import { type Call, environmentOf, refusedBy } from '../../platform/call.js';
 import { readingFilter } from '../../platform/database/listing.js';
 import { askingOf, authorOf } from '../records/author.js';
 import type { Parts } from './parts.js';
@@ -38,12 +38,10 @@ export class BroadcastAccess {
   /** @throws {Problem} access-refused */
   async demand(call: Call, action: 'send' | 'watch', broadcast: Named): Promise<void> {
     if (await this.may(call, action, broadcast)) return;
-    const { userId } = authorOf(call);
+    const author = authorOf(call);
     const rule = (await broadcastSettings.read(environmentOf(call)))[action];
     const which = `The rule for ${action === 'send' ? 'sending' : 'watching'} broadcasts`;
-    const full = `${which}, ${rule}, refuses ${userId === null ? 'this: nobody is signed in' : 'this user'}.`;
-    if (explainsRefusals(environmentOf(call))) throw new Problem('access-refused', full);
-    throw new Problem('access-refused', untold(which, { userId }), { teamDetail: full });
+    throw refusedBy(author, which, `${which}, ${rule}, refuses ${author.userId === null ? 'this: nobody is signed in' : 'this user'}.`);
   }
 
   /** Those who began it, and the team: who watches, and its end, are theirs. @throws {Problem} access-refused */

@@ -2,7 +2,7 @@ import { type BroadcastDocument, operations, Problem } from '@orchard/contract';
 import { bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
 import { authorOf } from '../records/author.js';
 import { filePathOf } from '../files/paths.js';
-import { newSecret, secretHash } from '../files/sharing.js';
+import { hashKey, newSecret } from '../../platform/access/secrets.js';
 import { BroadcastAccess, demandReadable } from './access.js';
 import type { Parts } from './parts.js';
 import { cutRecording } from './recording.js';
@@ -110,7 +110,7 @@ function bindShared(room: BroadcastsRoom, access: BroadcastAccess, own: Own): Ro
         const secret = newSecret();
         const now = new Date(parts.now());
         const row: BroadcastRow = {
-          ...{ id: parts.newId(), name, title, record, ownerId: userId, by, secret: secretHash(secret), state: 'waiting' },
+          ...{ id: parts.newId(), name, title, record, ownerId: userId, by, secret: hashKey(secret), state: 'waiting' },
           ...{ video: null, audio: null, width: null, height: null, kbits: 0, bytes: 0, runs: 0, nextPiece: 0 },
           ...{ createdAt: now, startedAt: null, lastAt: now, endedAt: null, trouble: null, recording: null },
         };
@@ -184,7 +184,7 @@ function bindOpen({ parts, sending, watching }: BroadcastsRoom, own: Own): Route
     return call.environment;
   };
   const awaited = async (environment: Environment, secret: string): Promise<BroadcastRow> => {
-    const row = await findBySecret(environment, secretHash(secret));
+    const row = await findBySecret(environment, hashKey(secret));
     if (!row) throw new Problem('not-found', 'There is no such ingest address. It was mistyped, or its broadcast is gone.');
     if (row.state === 'ended') throw new Problem('broadcast-ended');
     return row;

@@ -3,6 +3,7 @@ import { type FileDocument, Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import busboy from 'busboy';
 import type { Readable } from 'node:stream';
+import { hashKey, newSecret } from '../../platform/access/secrets.js';
 import { type Call, type Environment, environmentOf } from '../../platform/call.js';
 import { type Author, authorOf } from '../records/author.js';
 import type { Arrived } from './bytes.js';
@@ -11,7 +12,7 @@ import { isOfType, mediaTypeOf } from './mediaType.js';
 import type { Parts } from './parts.js';
 import { filePathOf } from './paths.js';
 import { discard, receive } from './receiving.js';
-import { newSecret, secretHash, untilOf } from './sharing.js';
+import { untilOf } from './sharing.js';
 import type { FileStoring } from './storing.js';
 import { addUpload, claimUpload, findUploadAddress, releaseUpload, type UploadRow } from './uploadStore.js';
 
@@ -60,7 +61,7 @@ export class UploadAddresses {
     const row: UploadRow = {
       id: this.parts.newId(),
       kind: 'address',
-      secret: secretHash(secret),
+      secret: hashKey(secret),
       path: place.path,
       properties,
       size: size ?? null,
@@ -88,7 +89,7 @@ export class UploadAddresses {
     secret: string,
     contentOf: (call: Call) => Promise<Readable> | Readable,
   ): Promise<FileDocument> {
-    const row = await findUploadAddress(environment, secretHash(secret));
+    const row = await findUploadAddress(environment, hashKey(secret));
     if (!row) throw new Problem('not-found', 'There is no such upload address. It was mistyped, or is over.');
     const now = this.parts.now();
     if (row.until.getTime() <= now || !(await claimUpload(environment, row.id, new Date(now)))) throw new Problem('upload-address-ended');

@@ -1,8 +1,7 @@
 /** Share links: addresses that let whoever has one download a file. */
-import { createHash, randomBytes } from 'node:crypto';
 import { Problem, type ShareLinkDocument } from '@orchard/contract';
 import type { Call, Environment } from '../../platform/call.js';
-import { hashPassword, verifyPassword } from '../../platform/access/secrets.js';
+import { hashKey, hashPassword, newSecret, verifyPassword } from '../../platform/access/secrets.js';
 import { readForm } from '../../platform/http/forms.js';
 import type { Author } from '../records/author.js';
 import type { FileAccess } from './access.js';
@@ -14,10 +13,6 @@ import { sharePage } from './sharePage.js';
 import { addShareLink, countShare, findShareLink, listShareLinks, removeShareLink, type ShareLinkRow } from './uploadStore.js';
 
 const WEEK_MS = 7 * 86_400_000;
-const SECRET_BYTES = 24;
-
-export const newSecret = (): string => randomBytes(SECRET_BYTES).toString('base64url');
-export const secretHash = (secret: string): string => createHash('sha256').update(secret).digest('hex');
 
 /** A time in a body that has to lie ahead. @throws {Problem} invalid-input */
 export function untilOf(text: string | undefined, now: number, otherwiseMs: number): Date {
@@ -51,7 +46,7 @@ export class Sharing {
     const now = this.parts.now();
     const link: ShareLinkRow = {
       id: this.parts.newId(),
-      secret: secretHash(secret),
+      secret: hashKey(secret),
       fileId: row.id,
       until: untilOf(until, now, WEEK_MS),
       count: count ?? null,
@@ -93,7 +88,7 @@ export class Sharing {
   }
 
   async #link(environment: Environment, secret: string): Promise<ShareLinkRow> {
-    const link = await findShareLink(environment, secretHash(secret));
+    const link = await findShareLink(environment, hashKey(secret));
     if (!link) throw new Problem('not-found', 'There is no such share link. It was mistyped, or ended by the team.');
     if (link.until && link.until.getTime() <= this.parts.now()) throw new Problem('share-link-ended');
     if (link.count !== null && link.used >= link.count) throw new Problem('share-link-ended');

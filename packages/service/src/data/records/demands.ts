@@ -1,7 +1,7 @@
 /** What rules demand of an author, and what a refusal says. */
-import { Problem } from '@orchard/contract';
+import type { Problem } from '@orchard/contract';
 import { explainFilter, type Explained, type JsonObject, presetOf, type RecordAction, type RulePreset } from '@orchard/core';
-import { untold } from '../../platform/call.js';
+import { refusedBy } from '../../platform/call.js';
 import type { Statements } from '../../platform/database/connection.js';
 import type { Shapes } from '../collections/catalogue.js';
 import { fieldRuleOf, type Rule, ruleOf, scopeOf } from '../collections/querySql.js';
@@ -75,7 +75,7 @@ export async function demandSettable(
 function fieldRefusal({ name: collection }: CollectionShape, field: string, text: string, reason: string, author: Author): Problem {
   const rule = `The rule for setting \`${field}\` of \`${collection}\``;
   const full = `${rule}, ${text}, refuses this: ${reason}.`;
-  return author.told ? new Problem('access-refused', full) : new Problem('access-refused', untold(rule, author), { teamDetail: full });
+  return refusedBy(author, rule, full);
 }
 
 /**
@@ -89,8 +89,7 @@ export function refusal(
   author: Pick<Author, 'told' | 'userId'>,
 ): Problem {
   const full = `The ${action} rule of \`${shape.name}\`, ${shape.rules[action]}, refuses this: ${reason}.`;
-  if (author.told) return new Problem('access-refused', full);
-  return new Problem('access-refused', untold(`The ${action} rule of \`${shape.name}\``, author), { teamDetail: full });
+  return refusedBy(author, `The ${action} rule of \`${shape.name}\``, full);
 }
 
 const why = (text: string, author: Author, explain: () => Explained): string => {

@@ -16,9 +16,9 @@ import {
   type Call,
   type Environment,
   environmentOf,
-  explainsRefusals,
   type Route,
-  untold,
+  refusedBy,
+  refusedOf,
 } from '../../platform/call.js';
 import { readingFilter } from '../../platform/database/listing.js';
 import type { UpstreamConnection } from './calling.js';
@@ -134,8 +134,7 @@ class CallerRules {
       throw new Problem('access-refused', `${what} is for signed-in users: send the access token of one.`);
     if (!operation.rule || (await this.#holds(environment, operation.rule, call))) return;
     const full = `The rule of ${operation.name} of ${row.name} refuses this: ${operation.rule}`;
-    if (explainsRefusals(environment)) throw new Problem('access-refused', full);
-    throw new Problem('access-refused', untold(what, { userId: call.user?.id ?? null }), { teamDetail: full });
+    throw refusedBy(refusedOf(call), what, full);
   }
 
   async #holds(environment: Environment, rule: string, { user }: StraightCall): Promise<boolean> {

@@ -1,7 +1,7 @@
 /** Who may do what on a channel. */
 import { Problem } from '@orchard/contract';
 import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
-import { authorOf, type Call, environmentOf, explainsRefusals, untold } from '../../platform/call.js';
+import { authorOf, type Call, environmentOf, refusedBy, refusedOf } from '../../platform/call.js';
 import { readingFilter } from '../../platform/database/listing.js';
 import type { Parts } from './parts.js';
 import { type ChannelRow, type ChannelRules, type ChannelStore, SIGNED_IN } from './store.js';
@@ -73,8 +73,6 @@ export class ChannelAccess {
 }
 
 function refusalOf(call: AppCall, { name, rules }: ChannelRow, action: keyof ChannelRules): Problem {
-  const full = `The rule of channel ${name} for ${action}ing refuses ${call.user ? 'this user' : 'callers who are not signed in'}: ${rules[action]}`;
-  if (explainsRefusals(environmentOf(call))) return new Problem('access-refused', full);
-  const told = untold(`The rule of channel ${name} for ${action}ing`, { userId: call.user?.id ?? null });
-  return new Problem('access-refused', told, { teamDetail: full });
+  const rule = `The rule of channel ${name} for ${action}ing`;
+  return refusedBy(refusedOf(call), rule, `${rule} refuses ${call.user ? 'this user' : 'callers who are not signed in'}: ${rules[action]}`);
 }

@@ -1,6 +1,6 @@
-import { operations, Problem } from '@orchard/contract';
+import { operations } from '@orchard/contract';
 import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
-import { bind, type Call, environmentOf, explainsRefusals, type Route, untold } from '../../platform/call.js';
+import { bind, type Call, environmentOf, refusedBy, refusedOf, type Route } from '../../platform/call.js';
 import { readingFilter } from '../../platform/database/listing.js';
 import { iceServersOf } from './credentials.js';
 import type { Parts } from './parts.js';
@@ -44,7 +44,5 @@ export function turnRoutes({ now }: Parts): Route[] {
 function demandWho(call: Pick<Call, 'user' | 'environment'>, who: string, now: number): void {
   const me = { id: call.user?.id ?? null, roles: [...(call.user?.roles ?? [])] };
   if (compileEvaluator(readFilter(who, SCOPE))({}, { me, now }) === true) return;
-  const full = `The rule for calls between people, ${who}, refuses this user.`;
-  if (explainsRefusals(environmentOf(call))) throw new Problem('access-refused', full);
-  throw new Problem('access-refused', untold('The rule for calls between people', { userId: me.id }), { teamDetail: full });
+  throw refusedBy(refusedOf(call), 'The rule for calls between people', `The rule for calls between people, ${who}, refuses this user.`);
 }

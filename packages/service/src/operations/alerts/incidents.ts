@@ -21,8 +21,9 @@ import {
   updateIncident,
 } from './incidentStore.js';
 import type { Parts } from './parts.js';
+import { hashKey } from '../../platform/access/secrets.js';
 import { appliesTo, dueSteps, NO_PROGRESS } from './progress.js';
-import { type AlertMessage, type AlertSender, hashToken, type Told } from './sending.js';
+import type { AlertMessage, AlertSender, Told } from './sending.js';
 import type { AlertRules } from './settings.js';
 
 export const ALERT_JOB = 'alert';
@@ -183,7 +184,7 @@ export class Incidents {
   async acknowledgeByLink(token: string): Promise<{ environment: Environment; incident: IncidentRow } | null> {
     const [environmentId = ''] = token.split('.');
     const environment = await this.parts.directory.environmentById(environmentId);
-    const link = environment && (await findLink(environment, hashToken(token), new Date(this.parts.now())));
+    const link = environment && (await findLink(environment, hashKey(token), new Date(this.parts.now())));
     if (!environment || !link) return null;
     if (!(await this.#stillHasRole(environment, link.memberId))) return null;
     const incident = await this.acknowledge(

@@ -1,8 +1,8 @@
 /** One alert to its targets: members on their ways, whoever is on call, and webhooks. */
-import { createHash } from 'node:crypto';
 import type { AlertTarget } from '@orchard/contract';
 import { onCallAt } from '@orchard/core';
 import { roleReaches } from '../../platform/access/memberDirectory.js';
+import { hashKey } from '../../platform/access/secrets.js';
 import type { Environment } from '../../platform/call.js';
 import { addLink } from './incidentStore.js';
 import type { Parts } from './parts.js';
@@ -14,7 +14,6 @@ export type AlertMessage = { title: string; body: string /** A path of the conso
 export type Told = { to: string; key: string; ok: boolean; detail: string };
 
 const LINK_MS = 7 * 86_400_000;
-export const hashToken = (token: string): string => createHash('sha256').update(token).digest('hex');
 
 export class AlertSender {
   constructor(
@@ -82,7 +81,7 @@ export class AlertSender {
 
   async #link(environment: Environment, incidentId: string, memberId: string): Promise<string> {
     const token = `${environment.id}.${this.parts.random(15).toString('base64url')}`;
-    await addLink(environment, { tokenHash: hashToken(token), incidentId, memberId, expiresAt: new Date(this.parts.now() + LINK_MS) });
+    await addLink(environment, { tokenHash: hashKey(token), incidentId, memberId, expiresAt: new Date(this.parts.now() + LINK_MS) });
     return token;
   }
 

@@ -1,8 +1,7 @@
 /** Signing in at a provider outside, whatever it speaks: there, back, and who it was. */
-import { randomBytes } from 'node:crypto';
 import { Problem } from '@orchard/contract';
 import { Guesses } from '../../platform/access/guesses.js';
-import { hashKey, seal, unseal } from '../../platform/access/secrets.js';
+import { hashKey, newSecret, seal, unseal } from '../../platform/access/secrets.js';
 import { guessTable } from '../../platform/access/tables.js';
 import type { Environment } from '../../platform/call.js';
 import type { UserRow } from '../users/store.js';
@@ -19,7 +18,6 @@ import { SignInStore } from './signInStore.js';
 import { isVisited, namedWay, type SignInWay, type WayOf, wayForClient, waysOfClient } from './ways.js';
 
 const THERE_MS = 10 * 60_000;
-const random = () => randomBytes(24).toString('base64url');
 
 type Addresses = { page: (environment: Environment) => string; entity: (environment: Environment) => string };
 
@@ -71,7 +69,7 @@ export class OutsideWays {
   /** To where the browser goes. @param request of our own page, as the browser holds it */
   async begin(environment: Environment, name: string, way: SignInWay, request: string): Promise<SamlRequest> {
     if (way.kind === 'saml') {
-      const [requestId, state] = [`_${random()}`, random()];
+      const [requestId, state] = [`_${newSecret()}`, newSecret()];
       const sent = await this.saml.begin(environment, name, way, this.samlGround(environment, name), { requestId, state });
       await this.#remember(environment, { state, request, way: name, detail: '', nonce: requestId });
       return sent;
@@ -113,7 +111,7 @@ export class OutsideWays {
     const way = await namedWay(environment, name);
     if (way.kind !== 'saml') throw new Error('This way takes no posted responses.');
     const person = await this.#readSaml(environment, name, way, { response, requestId: begun.nonce });
-    const next = random();
+    const next = newSecret();
     await this.store.begin(environment, {
       ...begun,
       stateHash: hashKey(next),
@@ -147,7 +145,7 @@ export class OutsideWays {
   /** A nonce for an ID token that an app gets by itself. */
   async makeNonce(environment: Environment, client: string, name: string): Promise<{ nonce: string; expiresAt: string }> {
     await wayForClient(environment, client, name, ['openid']);
-    const nonce = random();
+    const nonce = newSecret();
     await this.#remember(environment, { state: nonce, request: client, way: name, detail: '', nonce: '' });
     return { nonce, expiresAt: new Date(this.parts.now() + THERE_MS).toISOString() };
   }

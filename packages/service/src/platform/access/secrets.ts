@@ -31,7 +31,10 @@ export function unseal(secretKey: Buffer, context: string, sealed: string): Buff
   }
 }
 
-/** Keys have 128 random bits, so a plain hash is enough. */
+/** A secret of 192 random bits, for an address. */
+export const newSecret = (): string => randomBytes(24).toString('base64url');
+
+/** Keys and secrets have 128 random bits and more, so a plain hash is enough. */
 export const hashKey = (key: string): string => createHash('sha256').update(key).digest('hex');
 
 export const hashPassword = hashInThread;
