@@ -227,16 +227,19 @@ function factsOf({ encoding: { probed }, row }: Session, at: number) {
   return { video, audio, width, height, startedAt: row.startedAt };
 }
 
+function tooLong(call: Call): Problem {
+  hangUpSoon(call);
+  return new Problem('broadcast-refused', `A piece has at most ${MOST_PIECE_BYTES.toLocaleString('en')} bytes. Send shorter ones.`);
+}
+
 /** @throws {Problem} broadcast-refused */
 async function wholePiece(call: Call): Promise<Buffer> {
   const chunks: Buffer[] = [];
+  if (Number(call.headers['content-length'] ?? 0) > MOST_PIECE_BYTES) throw tooLong(call);
   let size = 0;
   for await (const chunk of call.request.iterator({ destroyOnReturn: false }) as AsyncIterable<Buffer>) {
     size += chunk.length;
-    if (size > MOST_PIECE_BYTES) {
-      hangUpSoon(call);
-      throw new Problem('broadcast-refused', `A piece has at most ${MOST_PIECE_BYTES.toLocaleString('en')} bytes. Send shorter ones.`);
-    }
+    if (size > MOST_PIECE_BYTES) throw tooLong(call);
     chunks.push(chunk);
   }
   return Buffer.concat(chunks);
