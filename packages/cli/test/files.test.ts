@@ -35,7 +35,7 @@ describe('orchard file', () => {
     local('maps/empty.txt', '');
     expect(await orchard(['file', 'put', join(home, 'maps'), 'trail/maps'])).toMatchObject({ code: 0, err: 'Stored 3 files, 13 B.\n' });
     const listed = (await orchard(['file', 'ls', 'trail/maps', '--sort', 'name'])).out;
-    expect(listed).toMatch(/north\/\s+5 B\s+1 files[\s\S]*empty\.txt\s+0 B[\s\S]*plan\.txt\s+8 B\s+text\/plain/);
+    expect(listed).toMatch(/north\/\s+5 B\s+1 file[\s\S]*empty\.txt\s+0 B[\s\S]*plan\.txt\s+8 B\s+text\/plain/);
     expect((await orchard(['file', 'ls', 'trail', '--deep', '--filter', "name = 'a.txt'"])).out).toContain('trail/maps/north/a.txt');
     const to = join(home, 'back.txt');
     expect(await orchard(['file', 'get', 'trail/maps/plan.txt', to])).toMatchObject({ code: 0, err: `Wrote ${to}, 8 B.\n` });

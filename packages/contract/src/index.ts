@@ -194,5 +194,6 @@ export type * from './operations/signInWays.js';
 export type * from './operations/userRoles.js';
 export type * from './operations/users.js';
 export * from './problems.js';
+export { counted } from './counted.js';
 export { functionWords } from './functionWords.js';
 export { standingWords } from './standingWords.js';

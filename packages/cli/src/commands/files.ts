@@ -1,6 +1,6 @@
 /** Files and folders. */
 import { basename } from 'node:path';
-import { type FolderSettingsDocument, operations, RULE_PRESETS, type RulePreset } from '@orchard/contract';
+import { counted, type FolderSettingsDocument, operations, RULE_PRESETS, type RulePreset } from '@orchard/contract';
 import type { Command } from 'commander';
 import { CommandError, workspace } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
@@ -67,7 +67,7 @@ function addListing(group: Command): void {
         ...page.folders.map(({ name, files = 0, bytes = 0, public: open }) => ({
           name: `${name}/`,
           size: bytesWords(bytes),
-          type: `${files} files${open ? ', public' : ''}`,
+          type: `${counted(files, 'file')}${open ? ', public' : ''}`,
           updatedAt: '',
           owner: '',
         })),

@@ -2,7 +2,7 @@
 import { existsSync, readdirSync, readFileSync, statSync } from 'node:fs';
 import { join, relative, sep } from 'node:path';
 import { Readable } from 'node:stream';
-import { operations, Problem, type SiteVersionDocument } from '@orchard/contract';
+import { counted, operations, Problem, type SiteVersionDocument } from '@orchard/contract';
 import type { Command } from 'commander';
 import yazl from 'yazl';
 import { CommandError, workspace } from '../context.js';
@@ -63,7 +63,7 @@ function addPush(group: Command): void {
       });
       const version = (await reply.json()) as SiteVersionDocument;
       if (options.json) return printItem(version, options);
-      note(`Pushed version ${version.version} of ${site}: ${version.files} files, ${bytesWords(version.bytes)}.`, options);
+      note(`Pushed version ${version.version} of ${site}: ${counted(version.files, 'file')}, ${bytesWords(version.bytes)}.`, options);
       print(version.inForce ? (await client.call(own.read, { params: { ...params, site } })).address : version.address);
 
       async function makeSite(name: string): Promise<void> {

@@ -1,8 +1,7 @@
 /** Numbers, durations and paths as the console writes them. */
 
+export { counted } from '@orchard/contract';
 export const count = (number: number) => number.toLocaleString('en-GB');
-/** `1 device`, `2 devices`, `1,204 devices`. */
-export const counted = (number: number, one: string, many = `${one}s`) => `${count(number)} ${number === 1 ? one : many}`;
 export const milliseconds = (ms: number | null) =>
   ms === null
     ? '–'
