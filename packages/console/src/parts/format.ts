@@ -1,6 +1,8 @@
 /** Numbers, durations and paths as the console writes them. */
 
-export { counted } from '@orchard/contract';
+import { counted } from '@orchard/contract';
+
+export { counted };
 export const count = (number: number) => number.toLocaleString('en-GB');
 export const milliseconds = (ms: number | null) =>
   ms === null
