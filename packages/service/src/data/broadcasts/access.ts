@@ -1,38 +1,26 @@
 /** Who may send and watch. */
 import { Problem } from '@orchard/contract';
-import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
 import { type Call, environmentOf, refusedBy } from '../../platform/call.js';
-import { readingFilter } from '../../platform/database/listing.js';
+import { RulesAtHand } from '../../platform/access/rulesAtHand.js';
 import { askingOf, authorOf } from '../records/author.js';
 import type { Parts } from './parts.js';
 import { broadcastSettings } from './settings.js';
 import type { BroadcastRow } from './store.js';
 
-const SCOPE = flatScope(
-  new Map([
-    ['name', 'text'],
-    ['ownerId', 'text'],
-  ]),
-);
+const RULES = new RulesAtHand(['name', 'ownerId']);
 type Named = Pick<BroadcastRow, 'name' | 'ownerId'>;
 
 /** @throws {Problem} malformed-filter */
-export function demandReadable(rule: string | undefined): void {
-  if (rule !== undefined) readingFilter(() => readFilter(rule, SCOPE));
-}
+export const demandReadable = (rule: string | undefined): void => RULES.demandReadable(rule);
 
 export class BroadcastAccess {
-  readonly #compiled = new Map<string, ReturnType<typeof compileEvaluator>>();
-
   constructor(private readonly parts: Pick<Parts, 'now'>) {}
 
   async may(call: Call, action: 'send' | 'watch', { name, ownerId }: Named): Promise<boolean> {
     const author = authorOf(call);
     if (author.trusted) return true;
     const rule = (await broadcastSettings.read(environmentOf(call)))[action];
-    let evaluate = this.#compiled.get(rule);
-    if (!evaluate) this.#compiled.set(rule, (evaluate = compileEvaluator(readFilter(rule, SCOPE))));
-    return evaluate({ name, ownerId }, askingOf(author, this.parts.now())) === true;
+    return RULES.holds(rule, { name, ownerId }, askingOf(author, this.parts.now()));
   }
 
   /** @throws {Problem} access-refused */

@@ -1,14 +1,13 @@
 /** Who may do what on a channel. */
 import { Problem } from '@orchard/contract';
-import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
 import { authorOf, type Call, environmentOf, refusedBy, refusedOf } from '../../platform/call.js';
-import { readingFilter } from '../../platform/database/listing.js';
+import { RulesAtHand } from '../../platform/access/rulesAtHand.js';
 import type { Parts } from './parts.js';
 import { type ChannelRow, type ChannelRules, type ChannelStore, SIGNED_IN } from './store.js';
 
 export type AppCall = Pick<Call, 'environment' | 'holder' | 'member' | 'user'>;
 
-const SCOPE = flatScope(new Map([['channel', 'text']]));
+const RULES = new RulesAtHand(['channel']);
 const DEFAULT_KEEP = 100;
 
 /** The defaults of a channel. */
@@ -22,12 +21,10 @@ export const newChannel = (name: string, createdBy: string, now: number): Channe
 
 /** @throws {Problem} malformed-filter */
 export function demandReadable(rules: Partial<ChannelRules>): void {
-  for (const rule of Object.values(rules)) if (rule) readingFilter(() => readFilter(rule, SCOPE));
+  for (const rule of Object.values(rules)) RULES.demandReadable(rule);
 }
 
 export class ChannelAccess {
-  readonly #compiled = new Map<string, ReturnType<typeof compileEvaluator>>();
-
   constructor(
     private readonly parts: Pick<Parts, 'now'>,
     private readonly store: ChannelStore,
@@ -62,13 +59,8 @@ export class ChannelAccess {
   }
 
   #holds(rule: string, channel: string, call: AppCall): boolean {
-    let evaluate = this.#compiled.get(rule);
-    if (!evaluate) {
-      evaluate = compileEvaluator(readFilter(rule, SCOPE));
-      this.#compiled.set(rule, evaluate);
-    }
     const me = { id: call.user?.id ?? null, roles: [...(call.user?.roles ?? [])] };
-    return evaluate({ channel }, { me, now: this.parts.now() }) === true;
+    return RULES.holds(rule, { channel }, { me, now: this.parts.now() });
   }
 }
 

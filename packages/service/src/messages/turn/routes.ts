@@ -1,13 +1,12 @@
 import { operations } from '@orchard/contract';
-import { compileEvaluator, flatScope, readFilter } from '@orchard/core';
 import { bind, type Call, environmentOf, refusedBy, refusedOf, type Route } from '../../platform/call.js';
-import { readingFilter } from '../../platform/database/listing.js';
+import { RulesAtHand } from '../../platform/access/rulesAtHand.js';
 import { iceServersOf } from './credentials.js';
 import type { Parts } from './parts.js';
 import { changeTurn, readTurn, secretOf } from './settings.js';
 import { tryAddress } from './trial.js';
 
-const SCOPE = flatScope(new Map());
+const RULES = new RulesAtHand([]);
 /** What a trial names itself; it has no user. */
 const TRIAL = 'trial';
 
@@ -24,8 +23,7 @@ export function turnRoutes({ now }: Parts): Route[] {
     bind(
       own.change,
       async (call) => {
-        const { who } = call.body;
-        if (who !== undefined) readingFilter(() => readFilter(who, SCOPE));
+        RULES.demandReadable(call.body.who);
         return { body: await changeTurn(environmentOf(call), call.body, new Date(now())) };
       },
       { read: (call) => readTurn(environmentOf(call)) },
@@ -43,6 +41,6 @@ export function turnRoutes({ now }: Parts): Route[] {
 /** @throws {Problem} access-refused */
 function demandWho(call: Pick<Call, 'user' | 'environment'>, who: string, now: number): void {
   const me = { id: call.user?.id ?? null, roles: [...(call.user?.roles ?? [])] };
-  if (compileEvaluator(readFilter(who, SCOPE))({}, { me, now }) === true) return;
+  if (RULES.holds(who, {}, { me, now })) return;
   throw refusedBy(refusedOf(call), 'The rule for calls between people', `The rule for calls between people, ${who}, refuses this user.`);
 }
