@@ -1,19 +1,9 @@
 import { RECORD_ACTIONS } from '@orchard/core/words';
 import { z } from 'zod';
-import {
-  ENVIRONMENT,
-  environmentParams,
-  forMembers,
-  jsonObject,
-  listQuery,
-  none,
-  nothing,
-  operation,
-  page,
-  slug,
-  uuid,
-} from '../common.js';
+import { ENVIRONMENT, environmentParams, forMembers, jsonObject, listQuery, none, nothing, operation, page, uuid } from '../common.js';
 import { explained, namedField } from './collections.js';
+import { addressUpload, openOperations, share } from './fileAddresses.js';
+import { ANY_TYPE, CONTENT, contentQuery, onFile, READS, UPLOADS, WRITES, write } from './fileCalls.js';
 import {
   deletedFile,
   edition,
@@ -26,41 +16,18 @@ import {
   folderPath,
   folderRules,
   folderSettings,
-  newShareLink,
-  newUploadAddress,
-  renditionQuery,
   shareLink,
-  uploadAddress,
 } from './fileDefinition.js';
+import { uploadOperations } from './uploads.js';
 
 const read = { kind: 'app', user: 'optional', scope: 'files:read' } as const;
-const write = { kind: 'app', user: 'optional', scope: 'files:write' } as const;
-const anyone = { kind: 'anyone' } as const;
 const viewer = { kind: 'member', role: 'viewer' } as const;
 const developer = { kind: 'member', role: 'developer' } as const;
 const maintainer = { kind: 'member', role: 'maintainer' } as const;
-
-const onFile = z.object({ path: filePath });
 const onFolder = z.object({ path: folderPath });
 const ONE = '/app/v1/files/{path...}';
 const FOLDER = '/app/v1/folders/{path...}';
-const ANY_TYPE = ['*/*'];
-const HOOKS = ['refused-by-function', 'function-failed', 'function-stopped', 'hooks-too-deep'] as const;
-const READS = ['not-found', 'access-refused', 'invalid-input'] as const;
-const WRITES = [...READS, 'version-conflict', 'already-exists', 'still-referenced', ...HOOKS] as const;
-const UPLOADS = [...WRITES, 'file-too-large', 'quota-exceeded', 'storage-full', 'digest-mismatch', 'upload-broken'] as const;
-
 const VERSION = { ETag: 'The version of the file, in quotes, for `If-Match`' };
-const CONTENT = {
-  ETag: 'The digest of the content, in quotes',
-  'Repr-Digest': 'SHA-256 of the whole content (RFC 9530)',
-  'Content-Disposition': 'Pages and scripts are downloaded, never shown in the page',
-};
-const contentQuery = z.strictObject({
-  edition: z.coerce.number().int().min(1).optional().describe('A former edition, or this one: an address that always has the same content'),
-  download: z.stringbool().optional().describe('Whether browsers save it rather than show it'),
-  ...renditionQuery,
-});
 
 const recordList = listQuery.extend({
   fields: z.string().max(4000).optional().describe('Comma-separated names; `id` and `version` are always included'),
@@ -275,159 +242,6 @@ const restore = operation({
   reply: file,
   problems: [...WRITES, 'quota-exceeded'],
 });
-const share = operation({
-  id: 'shareLinks.make',
-  changes: 'share link',
-  method: 'POST',
-  path: '/app/v1/share-links',
-  summary: 'Make an address that lets whoever has it download a file',
-  caller: write,
-  body: newShareLink,
-  status: 201,
-  reply: shareLink.extend({ address: z.string().describe('It is not shown again') }),
-  problems: [...READS],
-});
-const addressUpload = operation({
-  id: 'uploadAddresses.make',
-  changes: 'file',
-  method: 'POST',
-  path: '/app/v1/upload-addresses',
-  summary: 'Make an address that takes one upload without further rights',
-  caller: write,
-  body: newUploadAddress,
-  status: 201,
-  reply: uploadAddress,
-  problems: [...WRITES, 'quota-exceeded'],
-});
-
-const tus = {
-  caller: write,
-  requestHeaders: ['Tus-Resumable', 'Upload-Length', 'Upload-Offset', 'Upload-Metadata'],
-  reply: nothing,
-  problems: [...UPLOADS, 'upload-refused' as const],
-};
-const upload = z.object({ upload: z.string().max(64) });
-const uploadOperations = {
-  begin: operation({
-    ...tus,
-    id: 'uploads.begin',
-    changes: 'file',
-    method: 'POST',
-    path: '/app/v1/uploads',
-    summary: 'Begin a resumable upload (tus 1.0); `Upload-Metadata` holds `path`, and `properties` as JSON',
-    rawBody: ANY_TYPE,
-    status: 201,
-    replyHeaders: { Location: 'Where its parts go' },
-  }),
-  offset: operation({
-    ...tus,
-    id: 'uploads.offset',
-    method: 'HEAD',
-    path: '/app/v1/uploads/{upload}',
-    summary: 'How much of an upload has arrived',
-    params: upload,
-  }),
-  append: operation({
-    ...tus,
-    id: 'uploads.append',
-    changes: 'file',
-    method: 'PATCH',
-    path: '/app/v1/uploads/{upload}',
-    summary: 'Send the next part of an upload; the last one stores the file',
-    params: upload,
-    rawBody: ['application/offset+octet-stream'],
-    status: 204,
-    replyHeaders: { 'Upload-Offset': 'How much has arrived' },
-  }),
-  end: operation({
-    ...tus,
-    id: 'uploads.end',
-    changes: 'file',
-    method: 'DELETE',
-    path: '/app/v1/uploads/{upload}',
-    summary: 'Give an upload up',
-    params: upload,
-    status: 204,
-  }),
-  options: operation({
-    ...tus,
-    id: 'uploads.options',
-    method: 'OPTIONS',
-    path: '/app/v1/uploads',
-    summary: 'What of tus the service speaks',
-    caller: anyone,
-    status: 204,
-  }),
-};
-
-const place = z.object({ app: slug, environment: slug });
-const secret = place.extend({ secret: z.string().max(100) });
-const openOperations = {
-  publicFile: operation({
-    id: 'files.public',
-    method: 'GET',
-    path: '/files/{app}/{environment}/public/{path...}',
-    summary: 'The content of a file in a public folder; no key is needed',
-    caller: anyone,
-    params: place.extend(onFile.shape),
-    query: contentQuery,
-    replyTypes: ANY_TYPE,
-    replyHeaders: CONTENT,
-    notModified: true,
-    reply: nothing,
-    problems: ['not-found', 'invalid-input', 'no-rendition', 'content-damaged', 'range-not-satisfiable', 'version-conflict'],
-  }),
-  shared: operation({
-    id: 'shareLinks.open',
-    method: 'GET',
-    path: '/files/{app}/{environment}/shared/{secret}',
-    summary: 'Download by a share link; one with a password shows a page that asks for it',
-    caller: anyone,
-    params: secret,
-    replyTypes: ANY_TYPE,
-    reply: nothing,
-    problems: ['not-found', 'share-link-ended', 'content-damaged'],
-  }),
-  sharedByPassword: operation({
-    id: 'shareLinks.unlock',
-    method: 'POST',
-    path: '/files/{app}/{environment}/shared/{secret}',
-    summary: 'Download by a share link with its password',
-    caller: anyone,
-    params: secret,
-    rate: 'sign-in',
-    rawBody: ['application/x-www-form-urlencoded'],
-    replyTypes: ANY_TYPE,
-    reply: nothing,
-    problems: ['not-found', 'share-link-ended', 'content-damaged', 'malformed-json', 'body-too-large'],
-  }),
-  addressed: operation({
-    id: 'uploadAddresses.put',
-    method: 'PUT',
-    path: '/files/{app}/{environment}/upload/{secret}',
-    summary: 'Upload to an upload address',
-    caller: anyone,
-    params: secret,
-    rawBody: ANY_TYPE,
-    requestHeaders: ['Content-Digest'],
-    status: 201,
-    reply: file,
-    problems: [...UPLOADS, 'unsupported-media-type', 'upload-address-ended'],
-  }),
-  addressedForm: operation({
-    id: 'uploadAddresses.post',
-    method: 'POST',
-    path: '/files/{app}/{environment}/upload/{secret}',
-    summary: 'Upload to an upload address by a form with a part `file`',
-    caller: anyone,
-    params: secret,
-    rawBody: ['multipart/form-data'],
-    status: 201,
-    reply: file,
-    problems: [...UPLOADS, 'unsupported-media-type', 'upload-address-ended'],
-  }),
-};
-
 /** Calls of apps and servers. */
 export const fileOperations = {
   put,

@@ -1,8 +1,6 @@
 /** Answering with the content of a file: ranges and conditions by `send` (RFC 9110 sections 13 and 14), and headers that keep it from running. */
-import { readFile } from 'node:fs/promises';
 import { Problem } from '@orchard/contract';
 import { create as contentDisposition } from 'content-disposition';
-import { LRUCache } from 'lru-cache';
 import send from 'send';
 import type { Answer, Call, Environment } from '../../platform/call.js';
 import type { Contents } from './contents.js';
@@ -34,8 +32,6 @@ const CACHING = {
 } as const;
 /** Smaller ones are answered from memory: opening a stream would cost more than reading. */
 const SMALL = 64 * 1024;
-/** A content never changes, so what was read lately needs no disk. By environment and digest, for the whole instance. */
-const READ_LATELY = new LRUCache<string, Buffer>({ maxSize: 8 * 1024 * 1024, sizeCalculation: ({ length }) => length + 200 });
 /** Whatever a file holds, a browser that opens it by its address runs nothing of it on our origin. */
 const NO_CODE = "sandbox; default-src 'none'; img-src 'self' data:; media-src 'self'; style-src 'unsafe-inline'";
 
@@ -80,7 +76,8 @@ export async function answerContent(
   const headers = headersOf(content);
   if (isKnown(request.headers['if-none-match'], headers.ETag as string)) return { body: undefined as never, status: 304, headers };
   if (request.headers.range === undefined && content.size <= SMALL) {
-    const body = await small(contents, environment, content);
+    const body = await contents.whole(environment, content);
+    if (body === null) throw await damaged(contents, environment, content.digest);
     return { body: body as never, headers };
   }
   for (const [name, value] of Object.entries(headers)) response.setHeader(name, value);
@@ -91,22 +88,6 @@ export async function answerContent(
 /** RFC 9110 section 13.1.2: a list of tags, compared weakly, or `*`. */
 const isKnown = (header: string | undefined, tag: string): boolean =>
   header !== undefined && (header.trim() === '*' || header.split(',').some((one) => one.trim().replace(/^W\//, '') === tag));
-
-async function small(contents: Contents, environment: Environment, { digest, size }: Content): Promise<Buffer> {
-  const key = `${environment.id} ${digest}`;
-  const known = READ_LATELY.get(key);
-  if (known) return known;
-  try {
-    const body = await readFile(contents.bytes.place(environment.id, digest));
-    if (body.length === size) {
-      READ_LATELY.set(key, body);
-      return body;
-    }
-  } catch (error) {
-    if ((error as NodeJS.ErrnoException).code !== 'ENOENT') throw error;
-  }
-  throw await damaged(contents, environment, digest);
-}
 
 async function damaged(contents: Contents, environment: Environment, digest: string): Promise<Problem> {
   await contents.noteVerified(environment, digest, false);

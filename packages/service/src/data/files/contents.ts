@@ -1,5 +1,7 @@
 /** The contents of an environment's files: kept, read, verified, and removed when nothing has them any more. */
+import { readFile } from 'node:fs/promises';
 import { Problem } from '@orchard/contract';
+import { LRUCache } from 'lru-cache';
 import type { Environment } from '../../platform/call.js';
 import { FILES } from '../collections/filesShape.js';
 import { type Arrived, FileBytes, type Limit } from './bytes.js';
@@ -26,8 +28,13 @@ const VERIFY_EVERY_MS = 30 * DAY_MS;
 const VERIFY_BYTES = 2 ** 30;
 const VERIFY_AT_ONCE = 200;
 
+/** How much of what was read lately stays in memory, and what one costs beside its bytes. */
+const [KEPT_BYTES, OWN_BYTES] = [8 * 1024 * 1024, 200];
+
 export class Contents {
   readonly bytes: FileBytes;
+  /** By environment and digest: a content never changes. */
+  readonly #readLately = new LRUCache<string, Buffer>({ maxSize: KEPT_BYTES, sizeCalculation: ({ length }) => length + OWN_BYTES });
   /** Later rooms add their own. */
   readonly holders: ContentHolder[] = [];
 
@@ -51,6 +58,20 @@ export class Contents {
     await noteContent(environment.db, environment, arrived.digest, arrived.size, now);
     await this.bytes.keep(environment.id, arrived);
     await noteWhole(environment.db, environment, arrived.digest, now);
+  }
+
+  /** A small content, all at once; null where it is missing, or not of its size. */
+  async whole(environment: Environment, { digest, size }: { digest: string; size: number }): Promise<Buffer | null> {
+    const key = `${environment.id} ${digest}`;
+    const known = this.#readLately.get(key);
+    if (known) return known;
+    const body = await readFile(this.bytes.place(environment.id, digest)).catch((error: NodeJS.ErrnoException) => {
+      if (error.code === 'ENOENT') return null;
+      throw error;
+    });
+    if (body?.length !== size) return null;
+    this.#readLately.set(key, body);
+    return body;
   }
 
   /** What is done about files every hour. */
