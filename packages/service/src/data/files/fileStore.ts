@@ -5,6 +5,7 @@ import type { Environment } from '../../platform/call.js';
 import type { Statements } from '../../platform/database/connection.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import type { CollectionShape, RecordRow } from '../collections/shape.js';
+import { below } from './folderStore.js';
 import { contentTable, deletedFileTable, editionTable, fileDayTable, renditionTable } from './tables.js';
 
 export type FileRow = RecordRow & {
@@ -30,8 +31,7 @@ export async function fileOf(on: Statements, { table }: CollectionShape, id: str
 export async function filesWithin(on: Statements, { table }: CollectionShape, folder: string, most: number): Promise<FileRow[]> {
   return on.rows<FileRow>(`SELECT * FROM ${table} WHERE folder = ? OR (folder >= ? AND folder < ?) ORDER BY path LIMIT ${most}`, [
     folder,
-    `${folder}/`,
-    `${folder}0`,
+    ...below(folder),
   ]);
 }
 

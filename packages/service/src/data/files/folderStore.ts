@@ -15,7 +15,7 @@ export type FolderRow = { path: string; rules: AccessRules | null; public: boole
 const keyOf = (path: string): string => createHash('sha256').update(path).digest('hex');
 const parentOf = (path: string): string => foldersAbove(path)[1] ?? '';
 /** What begins with the folder's path and a slash. */
-const below = (folder: string): [string, string] => [`${folder}/`, `${folder}0`];
+export const below = (folder: string): [string, string] => [`${folder}/`, `${folder}0`];
 const present = (row: FolderRow): FolderRow => ({
   ...row,
   rules: row.rules === null ? null : storedJson(row.rules as never),

@@ -91,7 +91,7 @@ export class SiteBuilding {
 
   async #packed(environment: Environment, bytes: Buffer, plain: number): Promise<SiteContent | null> {
     if (bytes.length > plain * 0.9) return null;
-    const arrived = await this.contents.bytes.take(environment.id, Readable.from([bytes]), limitOf(MOST_BYTES));
+    const arrived = await this.contents.bytes.take(environment.id, Readable.from([bytes]));
     await this.contents.keep(environment, arrived);
     return { digest: arrived.digest, size: arrived.size };
   }

@@ -28,6 +28,7 @@ import {
   type SiteRow,
   switchSite,
   type VersionRow,
+  versionsBySite,
   writeSite,
 } from './store.js';
 
@@ -60,17 +61,16 @@ export class SiteManaging {
     const now = this.parts.now();
     const loads = await loadsBySite(environment, new Date(now - DAY_MS));
     const reports = await listReports(environment, new Date(now - REPORTS_MS));
-    return Promise.all(
-      rows.map(async ({ name, client, fallback, redirects, headers, hosts, keep, version, changedAt }) => ({
-        ...{ name, client, fallback, redirects, headers, hosts, keep, version },
-        address: this.hosts.addressOf(environment, name),
-        versions: (await listVersions(environment, name)).length,
-        changedAt: changedAt.toISOString(),
-        loads: loads.get(name)?.loads ?? 0,
-        failed: loads.get(name)?.failed ?? 0,
-        reports: reports.filter(({ site }) => site === name).length,
-      })),
-    );
+    const versions = await versionsBySite(environment);
+    return rows.map(({ name, client, fallback, redirects, headers, hosts, keep, version, changedAt }) => ({
+      ...{ name, client, fallback, redirects, headers, hosts, keep, version },
+      address: this.hosts.addressOf(environment, name),
+      versions: versions.get(name) ?? 0,
+      changedAt: changedAt.toISOString(),
+      loads: loads.get(name)?.loads ?? 0,
+      failed: loads.get(name)?.failed ?? 0,
+      reports: reports.filter(({ site }) => site === name).length,
+    }));
   }
 
   /** @throws {Problem} not-found */

@@ -1,6 +1,6 @@
 /** Sites and their versions, as rows. */
 import type { SiteFile } from '@orchard/core';
-import { and, desc, eq, inArray, lt, sql } from 'drizzle-orm';
+import { and, count, desc, eq, inArray, lt, sql } from 'drizzle-orm';
 import type { Environment } from '../../platform/call.js';
 import type { Database, Statements } from '../../platform/database/connection.js';
 import { storedJson } from '../../platform/database/storedJson.js';
@@ -76,6 +76,13 @@ const FACTS = {
 
 export const listVersions = ({ db }: Environment, site: string): Promise<VersionRow[]> =>
   db.orm.select(FACTS).from(db.table(siteVersionTable)).where(eq(siteVersionTable.site, site)).orderBy(desc(siteVersionTable.version));
+
+/** How many versions of each site are kept. */
+export async function versionsBySite({ db }: Environment): Promise<Map<string, number>> {
+  const { site } = siteVersionTable;
+  const rows = await db.orm.select({ site, versions: count() }).from(db.table(siteVersionTable)).groupBy(site);
+  return new Map(rows.map((row) => [row.site, row.versions]));
+}
 
 export async function readFiles({ db }: Environment, site: string, version: number): Promise<SiteFileMap | null> {
   const [row] = await db.orm
