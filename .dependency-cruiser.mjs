@@ -2,7 +2,9 @@
 const ARROWS = {
   core: [],
   contract: ['core'],
-  client: ['contract'],
+  client: ['contract', 'core'],
+  react: ['client'],
+  hiker: ['client', 'react'],
   service: ['core', 'contract'],
   cli: ['contract'],
   console: ['contract', 'core'],
@@ -26,6 +28,7 @@ const ROOMS = {
   'operations/logs': ['operations/telemetry'],
   'operations/otlp': ['operations/telemetry'],
   'operations/jobs': ['setup/notices'],
+  'operations/instances': [],
   'data/collections': ['setup/notices'],
   'messages/settings': [],
   'messages/gateways': ['setup/apps', 'setup/notices'],
@@ -55,6 +58,15 @@ const ROOMS = {
   'data/sites': ['data/collections', 'data/files', 'data/records', 'setup/apps'],
   'data/broadcasts': ['data/collections', 'data/files', 'data/records'],
   'messages/devices': ['messages/gateways', 'messages/settings', 'people/users'],
+  'data/sync': [
+    'data/collections',
+    'data/functions',
+    'data/records',
+    'messages/devices',
+    'messages/gateways',
+    'people/users',
+    'setup/apps',
+  ],
   'messages/topics': ['messages/devices', 'people/users'],
   'messages/notifications': [
     'messages/devices',
@@ -75,6 +87,10 @@ const ROOMS = {
   'insight/behaviour': ['insight/events', 'insight/questions'],
   'operations/reports': ['operations/telemetry', 'setup/members'],
   'insight/sheets': ['operations/reports'],
+  'setup/setups': ['data/functions'],
+  'setup/backups': ['data/collections', 'data/files', 'data/records', 'data/sites', 'setup/notices'],
+  'setup/arrivals': ['setup/backups', 'data/files'],
+  'setup/moves': ['setup/arrivals', 'setup/backups', 'data/collections', 'data/files'],
 };
 const rooms = Object.keys(ROOMS);
 const SERVICE = '^packages/service/src';
@@ -85,12 +101,14 @@ for (const [at, room] of rooms.entries()) {
 // The same inside the platform: its root files (the platform's parts, a call, a capability) are open to all.
 const FLOOR = {
   database: [],
+  threads: [],
   settings: ['database'],
   live: ['access', 'database'],
-  access: ['database'],
+  access: ['database', 'threads'],
   jobs: ['access', 'database'],
   audit: ['access', 'database'],
-  http: ['access', 'audit', 'database'],
+  http: ['access', 'audit', 'database', 'instances'],
+  instances: ['database'],
 };
 
 /** @type {import('dependency-cruiser').IConfiguration} */

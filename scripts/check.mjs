@@ -9,6 +9,7 @@ const CHECKS = [
   ['format and lint', 'biome', ['check', '--error-on-warnings', ...(process.argv.includes('--fix') ? ['--write'] : []), '.']],
   ['types', 'tsc', ['-b']],
   ['types of the console', 'tsc', ['-p', 'packages/console', '--noEmit']],
+  ['types of the app', 'tsc', ['-p', 'packages/hiker', '--noEmit']],
   ['types of the tests', 'tsc', ['-p', 'tsconfig.test.json']],
   [
     'arrows between packages',
@@ -18,6 +19,7 @@ const CHECKS = [
   ],
   ['SQL in store files', '../../scripts/sql.mjs', []],
   ['unused code', 'knip', []],
+  ['licences', '../../scripts/licences.mjs', ['--check']],
 ];
 const failed = CHECKS.filter(([name, program, args, env]) => {
   process.stdout.write(`${name} … `);

@@ -4,7 +4,14 @@ import { join } from 'node:path';
 import { needBuild, needDebian, needNode, needPackages, root } from './prepare.mjs';
 
 needNode();
-needDebian({ mariadbd: 'mariadb-server', postgres: 'postgresql', slapd: 'slapd', ffmpeg: 'ffmpeg' });
+const isCluster = process.argv.includes('--cluster');
+needDebian({
+  mariadbd: 'mariadb-server',
+  postgres: 'postgresql',
+  slapd: 'slapd',
+  ffmpeg: 'ffmpeg',
+  ...(isCluster ? { haproxy: 'haproxy', rsync: 'rsync' } : {}),
+});
 needPackages();
 needBuild();
 const child = spawn(process.execPath, [join(root, 'packages/demo/dist/main.js'), ...process.argv.slice(2)], { stdio: 'inherit' });

@@ -96,9 +96,11 @@ export function needBuild() {
 export function build() {
   const bin = join(root, 'node_modules/.bin');
   run(join(bin, 'tsc'), ['-b']);
+  run(join(bin, 'vite'), ['build', 'packages/service', '--logLevel', 'warn']);
   run(join(bin, 'vite'), ['build', 'packages/cli', '--logLevel', 'warn']);
   run(process.execPath, ['packages/cli/bin/compile.js']);
-  run(join(bin, 'vite'), ['build', 'packages/client', '--logLevel', 'warn']);
+  run(process.execPath, ['packages/client/build.mjs']);
+  run(join(bin, 'vite'), ['build', 'packages/hiker', '--logLevel', 'warn']);
   run(join(bin, 'vite'), ['build', 'packages/console', '--logLevel', 'warn']);
 }
 

@@ -30,6 +30,9 @@ import { addFunctionCommands } from './commands/functions.js';
 import { addUpstreamCommands } from './commands/upstreams.js';
 import { addOutsideCommands } from './commands/outside.js';
 import { addStandingCommands } from './commands/standing.js';
+import { addSetupCommands } from './commands/setup.js';
+import { addBackupCommands } from './commands/backups.js';
+import { addSyncCommands } from './commands/sync.js';
 import { addTopicCommands } from './commands/topics.js';
 import { addInstallationGatewayCommands, addWayCommands } from './commands/ways.js';
 import { addEntryCommands } from './commands/entry.js';
@@ -57,7 +60,10 @@ const COMMANDS = [
   addFunctionCommands,
   addUpstreamCommands,
   addOutsideCommands,
+  addSetupCommands,
+  addBackupCommands,
   addStandingCommands,
+  addSyncCommands,
   addTopicCommands,
   addSmsCommands,
   addChannelCommands,

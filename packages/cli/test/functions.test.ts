@@ -57,7 +57,7 @@ describe('orchard function', () => {
     expect(await push()).toMatchObject({ code: 0, err: 'Saved version 2 of hut-check; it is in force.\n' });
     expect((await orchard(['function', 'list'])).out).toMatch(/hut-check\s+hook\s+before create, update of huts\s+2 of 2/);
     file('hut-check/main.test.ts', "test('it fails', { then: (_, { holds }) => holds(false, 'no') });\n");
-    expect(await push()).toMatchObject({ code: 4, err: expect.stringContaining('The test «it fails» fails: no') });
+    expect(await push()).toMatchObject({ code: 4, err: expect.stringContaining('The test "it fails" fails: no') });
     await orchard(['function', 'pull', 'hut-check', join(home, 'pulled')]);
     expect(readFileSync(join(home, 'pulled/main.ts'), 'utf8')).toContain('Too many.');
     expect(existsSync(join(home, 'pulled/main.test.ts'))).toBe(true);

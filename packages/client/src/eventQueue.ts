@@ -2,7 +2,7 @@
  * Events of an app on their way to the service: kept until they are taken, sent in batches, and when the app goes to the
  * background. Each has an id of its own, so one that is sent again counts once.
  */
-import { Problem } from '@orchard/contract';
+import { Problem } from './problem.js';
 
 export type EventProperties = Record<string, string | number | boolean | string[] | null>;
 export type PendingEvent = { id: string; name: string; at: string; visit: string; properties?: EventProperties };

@@ -43,7 +43,7 @@ const JobsPage = page(() => import('./pages/jobs.js'), 'JobsPage');
 const LogPage = page(() => import('./pages/log.js'), 'LogPage');
 const NotificationPage = page(() => import('./pages/notification.js'), 'NotificationPage');
 const OverviewPage = page(() => import('./pages/overview.js'), 'OverviewPage');
-const QuickStartPage = page(() => import('./pages/quickStart.js'), 'QuickStartPage');
+const FirstCallsPage = page(() => import('./pages/firstCalls.js'), 'FirstCallsPage');
 const SheetPage = page(() => import('./pages/sheet.js'), 'SheetPage');
 const OwnSheetPage = page(() => import('./pages/ownSheet.js'), 'OwnSheetPage');
 const WherePage = page(() => import('./pages/where.js'), 'WherePage');
@@ -71,6 +71,9 @@ const UpstreamsPage = page(() => import('./pages/upstreams.js'), 'UpstreamsPage'
 const UsesPage = page(() => import('./pages/uses.js'), 'UsesPage');
 const OutsidePage = page(() => import('./pages/outside.js'), 'OutsidePage');
 const StandingPage = page(() => import('./pages/standing.js'), 'StandingPage');
+const ReleasesPage = page(() => import('./pages/releases.js'), 'ReleasesPage');
+const BackupsPage = page(() => import('./pages/backups.js'), 'BackupsPage');
+const SyncPage = page(() => import('./pages/syncs.js'), 'SyncPage');
 const TopicsPage = page(() => import('./pages/topics.js'), 'TopicsPage');
 const EntryPage = page(() => import('./pages/entry.js'), 'EntryPage');
 const UsersPage = page(() => import('./pages/users.js'), 'UsersPage');
@@ -153,6 +156,9 @@ function Pages({ member }: { member: Member }) {
         <Route path="uses" element={<UsesPage />} />
         <Route path="outside" element={<OutsidePage />} />
         <Route path="standing" element={<StandingPage />} />
+        <Route path="releases" element={<ReleasesPage />} />
+        <Route path="backups" element={<BackupsPage />} />
+        <Route path="sync" element={<SyncPage />} />
         <Route path="topics" element={<TopicsPage />} />
         <Route path="channels" element={<ChannelsPage />} />
         <Route path="devices" element={<DevicesPage />} />
@@ -179,7 +185,7 @@ function Pages({ member }: { member: Member }) {
         <Route path="event-plan" element={<EventPlanPage />} />
         <Route path="api-use" element={<ApiUsePage />} />
         <Route path="setup" element={<ClientsPage />} />
-        <Route path="quick-start" element={<QuickStartPage />} />
+        <Route path="first-calls" element={<FirstCallsPage />} />
         <Route path="environments" element={<EnvironmentsPage />} />
         <Route path="team" element={<TeamPage />} />
         <Route path="tokens" element={<TokensPage />} />

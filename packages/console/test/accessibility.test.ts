@@ -83,7 +83,14 @@ it.each([
   'funnels',
   'api-use?range=1h',
   'setup',
-  'quick-start',
+  'first-calls',
+  'sync',
+  'backups',
+  'backups?tab=records',
+  'backups?tab=settings',
+  'releases',
+  'releases?with=template:bookings',
+  'releases?tab=history',
   'environments',
 ])('has no accessibility fault on %s, light or dark', async (path) => {
   await show(page, `/quillfell-hiker/dev/${path}`);

@@ -1,7 +1,7 @@
 /** A real Chromium for the console's tests. */
-import { readFileSync } from 'node:fs';
+import { readdirSync, readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
-import { type Browser, chromium, type Page } from 'playwright-core';
+import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
 import { OWNER } from '../../service/test/support.js';
 
 const FLAGS = [
@@ -16,7 +16,40 @@ const FLAGS = [
 ];
 const AXE = readFileSync(createRequire(import.meta.url).resolve('axe-core/axe.min.js'), 'utf8');
 
-export const openBrowser = (): Promise<Browser> => chromium.launch({ executablePath: '/usr/bin/chromium', args: FLAGS });
+/** @param more flags, such as those for a made-up camera */
+export const openBrowser = (...more: string[]): Promise<Browser> =>
+  chromium.launch({ executablePath: '/usr/bin/chromium', args: [...FLAGS, ...more] });
+
+/** A Chromium of its own, whose storage is in a directory and outlives it. */
+export const openProfile = (directory: string): Promise<BrowserContext> =>
+  chromium.launchPersistentContext(directory, { executablePath: '/usr/bin/chromium', args: FLAGS, viewport: { width: 420, height: 800 } });
+
+/** Processes whose Chromium keeps its storage in a directory. */
+const chromiumsOf = (directory: string): number[] =>
+  readdirSync('/proc')
+    .filter((name) => /^\d+$/.test(name))
+    .filter((pid) => {
+      try {
+        return readFileSync(`/proc/${pid}/cmdline`, 'utf8').includes(`--user-data-dir=${directory}`);
+      } catch {
+        return false; // It has ended by itself.
+      }
+    })
+    .map(Number);
+
+/** Ends the Chromium of a directory as a phone that runs out of power does. */
+export async function killChromium(directory: string): Promise<void> {
+  for (let pids = chromiumsOf(directory); pids.length > 0; pids = chromiumsOf(directory)) {
+    for (const pid of pids) {
+      try {
+        process.kill(pid, 'SIGKILL');
+      } catch {
+        // It has ended by itself.
+      }
+    }
+    await new Promise((resolve) => setTimeout(resolve, 50));
+  }
+}
 
 export async function openPage(browser: Browser): Promise<Page> {
   const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, reducedMotion: 'reduce' });

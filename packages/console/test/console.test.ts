@@ -85,7 +85,7 @@ describe('signed in', () => {
     const key = (await text(/^ckey-/).textContent()) as string;
     await page.getByRole('link', { name: 'Download client profile' }).waitFor();
     expect(await violations(page)).toEqual([]);
-    await page.getByRole('link', { name: 'Quick start' }).first().click();
+    await page.getByRole('link', { name: 'First calls' }).first().click();
     for (const platform of ['Browser', 'Node.js', 'Shell', 'Swift', 'Kotlin']) {
       await page.getByRole('tab', { name: platform }).click();
       const code = await page.locator('.steps').innerText();
@@ -95,7 +95,7 @@ describe('signed in', () => {
     expect(await violations(page)).toEqual([]);
     await button(/switch app or environment/).click();
     await page.getByRole('menuitem', { name: 'quillfell-warden / live' }).click();
-    await page.waitForURL('**/quillfell-warden/live/quick-start');
+    await page.waitForURL('**/quillfell-warden/live/first-calls');
   });
 
   it('edits a record, and tells when somebody else was quicker', async () => {
@@ -620,6 +620,23 @@ describe('signed in', () => {
     await text(`${test.address}/manage/v1/apps/quillfell-hiker/environments/dev/collections/huts/records?filter=bunks+%3E+2`).waitFor();
     await page.getByRole('tab', { name: 'Client library' }).click();
     await text('await orchard.collection("huts").list({"filter":"bunks > 2"});').waitFor();
+    expect(await violations(page)).toEqual([]);
+    await page.getByRole('tab', { name: 'Send' }).click();
+    const answer = page.getByRole('status').filter({ hasText: /^200 OK/ });
+    await button('Send').click();
+    await answer.waitFor();
+    await page.getByLabel('Send as').selectOption({ label: 'the client hiker-ios' });
+    await page.getByLabel('For the user').fill('nobody@hikers.example');
+    await button('Send').click();
+    await text('There is no user nobody@hikers.example in quillfell-hiker/dev.').waitFor();
+    await page.getByLabel('For the user').fill('');
+    await button('Send').click();
+    await text('There is no user').waitFor({ state: 'detached' });
+    // Nobody is signed in: the rule of the collection answers, as it does an app.
+    await page
+      .getByRole('status')
+      .filter({ hasText: /^(200 OK|403 Forbidden)/ })
+      .waitFor();
     expect(await violations(page)).toEqual([]);
   });
 

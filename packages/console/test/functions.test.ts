@@ -155,7 +155,7 @@ describe('secrets', () => {
     await page.getByRole('button', { name: 'Set', exact: true }).click();
     const listed = page.getByRole('row', { name: /ridge-key/ });
     await listed.waitFor();
-    expect(await page.content()).not.toContain('larch-and-lichen-0001');
+    await expect.poll(() => page.content()).not.toContain('larch-and-lichen-0001');
     expect(await violations(page)).toEqual([]);
     await button('Delete ridge-key').click();
     await page.getByRole('dialog').getByRole('button', { name: 'Delete', exact: true }).click();

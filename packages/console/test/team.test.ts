@@ -91,7 +91,7 @@ describe('an invitation', () => {
       .poll(async () => (await test.owner.call(operations.members.list, {})).items.find(({ name }) => name === 'Tove Rask')?.roles)
       .toEqual([{ app: app.name, environment: 'dev', role: 'developer' }]);
     await tove.goto(`${here}/quillfell-hiker/live/overview`);
-    await tove.getByText('You have no role in quillfell-hiker/live').waitFor();
+    await tove.getByText('You have no role in quillfell-hiker/live').first().waitFor();
     await owner.close();
     await tove.close();
   });
@@ -316,6 +316,36 @@ describe('an owner', () => {
     await button(page, 'Check now').click();
     await page.getByText('The latest check passed', { exact: true }).waitFor();
     expect(await violations(page)).toEqual([]);
+  });
+
+  it('lets members sign in at a provider, with roles by its groups, and takes it away again', async () => {
+    await page.goto(`${here}/quillfell-hiker/dev/team`);
+    await button(page, 'Add a provider of members').click();
+    const dialog = page.getByRole('dialog', { name: 'Add a provider of members' });
+    await dialog.getByRole('textbox', { name: 'Name', exact: true }).fill('ridge');
+    await dialog.getByLabel('Title').fill('The ridge');
+    await dialog.getByLabel('Issuer').fill('https://id.ridge.example');
+    await dialog.getByRole('textbox', { name: 'Client id', exact: true }).fill('orchard');
+    await dialog.getByLabel('Roles by group').fill('wardens = developer of quillfell-hiker/dev, viewer of quillfell-hiker/live');
+    await dialog.getByRole('button', { name: 'Save' }).click();
+    await page.getByText('wardens: developer of quillfell-hiker/dev, viewer of quillfell-hiker/live').waitFor();
+    await button(page, 'Change The ridge').click();
+    const change = page.getByRole('dialog', { name: 'Change the provider' });
+    expect(await change.getByLabel('Roles by group').inputValue()).toBe(
+      'wardens = developer of quillfell-hiker/dev, viewer of quillfell-hiker/live',
+    );
+    await change.getByLabel('Roles by group').fill('wardens = owner of nowhere');
+    await change.getByRole('button', { name: 'Save' }).click();
+    await change
+      .getByText(/lower-case letter/)
+      .first()
+      .waitFor();
+    await page.keyboard.press('Escape');
+    const ways = page.getByRole('region', { name: 'Sign-in at providers' });
+    await ways.getByRole('button', { name: 'Remove' }).click();
+    await page.getByRole('dialog').getByRole('button', { name: 'Remove' }).click();
+    await ways.getByText('Members sign in here.').waitFor();
+    expect((await test.owner.call(operations.memberEntry.list, {})).items).toEqual([]);
   });
 
   it('is asked for the password again, and may go on', async () => {

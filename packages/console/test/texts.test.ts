@@ -6,7 +6,7 @@ import { describeFile, formatOf, sampleOf } from '../src/data/fileSample.js';
 import { namesOf } from '../src/data/names.js';
 import { showValue } from '../src/data/value.js';
 import { linesOf, pricesOf } from '../src/messaging/prices.js';
-import { PLATFORMS, quickStart } from '../src/pages/quickStartCode.js';
+import { PLATFORMS, firstCalls } from '../src/pages/firstCallsCode.js';
 import { audienceWords } from '../src/messaging/audienceWords.js';
 import { completions, type Names, partsOf, withCondition } from '../src/parts/filterBar.js';
 import { bytes, count, counted, duration, inWords, milliseconds, readable } from '../src/parts/format.js';
@@ -241,9 +241,9 @@ describe('code for a page', () => {
     expect(library).toBeUndefined();
   });
 
-  it.each(PLATFORMS.map(({ id }) => id))('for %s has three steps with address and key filled in', (platform) => {
-    const steps = quickStart(platform, 'https://orchard.quillfell.example', 'ckey-abc');
-    expect(steps.map(({ title }) => title)).toEqual(['Create an account', 'Store a record', 'Read it back']);
+  it.each(PLATFORMS.map(({ id }) => id))('for %s has the steps with address and key filled in', (platform) => {
+    const steps = firstCalls(platform, 'https://orchard.quillfell.example', 'ckey-abc');
+    expect(steps.map(({ done }) => done)).toEqual(['call', 'user', 'record', 'device', 'event'].slice(0, steps.length));
     const all = steps.map(({ code }) => code).join('\n');
     expect(all).toContain('https://orchard.quillfell.example');
     expect(all).toContain('ckey-abc');

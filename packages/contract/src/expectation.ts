@@ -18,6 +18,8 @@ function wordsOf(issue: z.core.$ZodIssue): string {
       return issue.message.startsWith('Too big') ? bound('at most', issue.maximum, issue.origin) : issue.message;
     case 'invalid_format':
       return issue.message.startsWith('Invalid') ? (FORMATS[issue.format] ?? issue.format) : issue.message;
+    case 'invalid_key':
+      return issue.issues[0] ? wordsOf(issue.issues[0]) : issue.message;
     default:
       return issue.message;
   }

@@ -1,5 +1,6 @@
 /** The typed HTTP client: one function for every declared operation. */
 import type { z } from 'zod';
+import { addressOf } from './address.js';
 import { readEvents } from './events.js';
 import {
   type BodyInputOf,
@@ -62,19 +63,6 @@ type LooseInput = {
 };
 
 const EVENTS = 'text/event-stream';
-
-/** The address of one call, parameters filled in. */
-export function addressOf(operation: Pick<Any, 'path'>, input: Pick<LooseInput, 'params' | 'query'>): string {
-  const path = operation.path.replace(/\{(\w+)(\.\.\.)?\}/g, (_, name: string, several?: string) => {
-    const value = String(input.params?.[name] ?? '');
-    return several ? value.split('/').map(encodeURIComponent).join('/') : encodeURIComponent(value);
-  });
-  const query = new URLSearchParams();
-  for (const [name, value] of Object.entries(input.query ?? {})) {
-    if (value !== undefined && value !== null && value !== '') query.append(name, String(value));
-  }
-  return query.size ? `${path}?${query}` : path;
-}
 
 export function createHttpClient(options: HttpClientOptions): HttpClient {
   const doFetch = options.fetch ?? globalThis.fetch;

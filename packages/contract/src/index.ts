@@ -10,6 +10,11 @@ import { channelOperations } from './operations/channels.js';
 import { dateNoteOperations } from './operations/dateNotes.js';
 import { sheetOperations } from './operations/sheets.js';
 import { deviceOperations } from './operations/devices.js';
+import { setupOperations } from './operations/setups.js';
+import { backupOperations } from './operations/backups.js';
+import { arrivalOperations } from './operations/arrivals.js';
+import { instanceOperations } from './operations/instances.js';
+import { moveOperations } from './operations/moves.js';
 import { eventOperations } from './operations/events.js';
 import { gatewayOperations } from './operations/gateways.js';
 import { identityOperations } from './operations/identity.js';
@@ -29,6 +34,7 @@ import { secondFactorOperations } from './operations/secondFactors.js';
 import { signInWayOperations } from './operations/signInWays.js';
 import { smsOperations } from './operations/sms.js';
 import { telemetryOperations } from './operations/telemetry.js';
+import { syncOperations } from './operations/sync.js';
 import { tokenOperations } from './operations/tokens.js';
 import { endpointOperations, functionOperations } from './operations/functions.js';
 import { upstreamCallOperations, upstreamOperations } from './operations/upstreams.js';
@@ -43,6 +49,7 @@ import type { AnyOperation } from './operation.js';
 /** Every operation of the API, by capability. */
 export const operations = {
   records: recordOperations,
+  sync: syncOperations,
   batches: batchOperations,
   files: fileOperations,
   folders: folderOperations,
@@ -84,6 +91,7 @@ export const operations = {
   managedRecords: managedRecordOperations,
   telemetry: telemetryOperations,
   jobs: jobOperations,
+  instances: instanceOperations,
   log: logOperations,
   condition: conditionOperations,
   objectives: objectiveOperations,
@@ -91,6 +99,10 @@ export const operations = {
   incidents: incidentOperations,
   reports: reportOperations,
   digests: digestOperations,
+  setups: setupOperations,
+  backups: backupOperations,
+  moves: moveOperations,
+  arrivals: arrivalOperations,
   events: eventOperations,
   insight: insightOperations,
   dateNotes: dateNoteOperations,
@@ -118,6 +130,7 @@ export * from './commandLine.js';
 export * from './curl.js';
 export * from './events.js';
 export * from './expectation.js';
+export * from './address.js';
 export * from './httpClient.js';
 export * from './libraryCall.js';
 export * from './openapi.js';
@@ -127,6 +140,14 @@ export type * from './operations/alerts.js';
 export { REPORT_PERIODS, REPORT_SOURCES } from './operations/reports.js';
 export type * from './operations/reports.js';
 export type * from './operations/events.js';
+export type * from './operations/setups.js';
+export type * from './operations/backups.js';
+export type * from './operations/arrivals.js';
+export type * from './operations/instances.js';
+export type * from './operations/moves.js';
+export * from './backupArchive.js';
+export * from './setupFile.js';
+export { countsOf, differenceMarkdown, differenceText, partName, SETUP_TEMPLATES } from '@orchard/core/words';
 export type * from './operations/dateNotes.js';
 export type * from './operations/sheets.js';
 export { MOST_ON_SHEET } from './operations/sheets.js';
@@ -185,6 +206,8 @@ export * from './operations/functions.js';
 export * from './operations/upstreams.js';
 export * from './operations/outside.js';
 export * from './operations/standing.js';
+export type * from './operations/sync.js';
+export { SYNC_LIMIT } from './operations/sync.js';
 export type * from './operations/topics.js';
 export { SIGN_UP_RULES } from './operations/accounts.js';
 export type * from './operations/accounts.js';

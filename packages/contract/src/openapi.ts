@@ -63,10 +63,10 @@ function parameters(operation: AnyOperation, components: Components): Schema[] {
 
 const KEY = ['key-missing', 'key-mistyped', 'key-unknown', 'key-revoked', 'key-wrong-kind', 'scope-missing'] as const;
 const BY_CALLER = {
-  anyone: [],
-  app: [...KEY, 'origin-blocked', 'token-missing', 'token-invalid', 'token-expired', 'session-ended'],
-  server: KEY,
-  member: ['member-sign-in-needed', 'token-invalid', 'csrf-refused', 'role-insufficient', 'not-found'],
+  anyone: ['moved-installation-away'],
+  app: [...KEY, 'moved-installation-away', 'origin-blocked', 'token-missing', 'token-invalid', 'token-expired', 'session-ended'],
+  server: [...KEY, 'moved-installation-away'],
+  member: ['member-sign-in-needed', 'token-invalid', 'csrf-refused', 'role-insufficient', 'not-found', 'environment-moved'],
 } as const satisfies Record<Caller['kind'], readonly ProblemName[]>;
 const WITH_BODY = ['malformed-json', 'body-too-large', 'unsupported-media-type'] as const;
 const EVERYWHERE = [

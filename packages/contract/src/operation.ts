@@ -57,8 +57,11 @@ export type Caller =
 
 export type Method = 'GET' | 'HEAD' | 'POST' | 'PUT' | 'PATCH' | 'DELETE' | 'OPTIONS';
 
-/** `sign-in`: a call that could be used for guessing passwords or codes; few a minute from one address. */
-export type RateClass = 'sign-in';
+/**
+ * `sign-in`: a call that could be used for guessing passwords or codes; few a minute from one address, besides the other limits.
+ * `sync`: in place of the limit of the key, since all devices come back at once after an outage.
+ */
+export type RateClass = 'sign-in' | 'sync';
 
 export type Operation<
   Params extends z.ZodObject = z.ZodObject,
@@ -93,9 +96,11 @@ export type Operation<
   progress?: true;
   /** Media types of a body that the handler reads as a stream, instead of JSON. */
   rawBody?: string[];
+  /** Large responses are packed, where the caller accepts gzip (RFC 9110 section 12.5.3). */
+  packed?: true;
   /** Media types of a reply that is not JSON. */
   replyTypes?: string[];
-  /** An additional rate limit, besides those of the key and the address. */
+  /** A rate limit of its own. */
   rate?: RateClass;
   /** Most bytes of a JSON body, where it is not 1 MB. */
   bodyLimit?: number;
@@ -105,6 +110,8 @@ export type Operation<
   confirmed?: true;
   /** Only the owner of the account may do it: nobody who looks at the app as a user, for support. */
   ownerOnly?: true;
+  /** Of an environment: answered also where it has moved to another installation. */
+  evenMoved?: true;
   /** Accepts an Idempotency-Key. */
   retrySafe?: boolean;
   /** Headers the caller may send that change what the call does. */

@@ -257,6 +257,26 @@ export const PROBLEMS = {
     title: 'The audience is empty',
     cure: 'Preview the audience and choose one that is not empty.',
   },
+  'setup-invalid': {
+    status: 422,
+    title: 'The setup cannot be',
+    cure: 'See `fields` for what is wrong in it, and where.',
+  },
+  'setup-changed': {
+    status: 409,
+    title: 'The setup was changed since the comparison',
+    cure: 'Compare again, look at the difference, and apply that.',
+  },
+  'setup-in-progress': {
+    status: 409,
+    title: 'Another release is being applied',
+    cure: 'Wait until it has ended; `orchard release list` shows how far it is.',
+  },
+  'setup-loses-data': {
+    status: 409,
+    title: 'Applying this loses data',
+    cure: 'Look at the difference. To apply it nevertheless, send `loseData`.',
+  },
   'wrong-state': {
     status: 409,
     title: 'The current state does not allow this',
@@ -304,6 +324,46 @@ export const PROBLEMS = {
   },
   'code-refused': { status: 422, title: 'The code is wrong', cure: 'Type the latest code again, or ask for a new one.' },
   'rate-exceeded': { status: 429, title: 'Too many calls', cure: 'Wait the number of seconds in Retry-After.' },
+  'backup-in-progress': {
+    status: 409,
+    title: 'A backup or restore of this environment is under way',
+    cure: 'Wait until it has ended; the list of backups says how far it is.',
+  },
+  'move-in-progress': {
+    status: 409,
+    title: 'The environment is being moved already',
+    cure: 'Wait until that move has ended, or undo it before it switches.',
+  },
+  'environment-moved': {
+    status: 410,
+    title: 'The environment has moved to another installation',
+    cure: 'Open it at the address that the detail names. Deleting it here ends the passing on of calls.',
+  },
+  'moved-installation-away': {
+    status: 503,
+    title: 'The installation that the environment has moved to does not answer',
+    cure: 'Try again soon. Check that it runs, and that this one reaches its address.',
+  },
+  'arrival-refused': {
+    status: 401,
+    title: 'The ticket of the move is not valid',
+    cure: 'Make a new one at the installation that is moved to: `orchard env receive`.',
+  },
+  'backup-place-unusable': {
+    status: 422,
+    title: 'The place of the backups cannot be used',
+    cure: 'See `detail`: it says what is wrong there. Nothing was changed.',
+  },
+  'backup-unreadable': {
+    status: 422,
+    title: 'The backup cannot be read',
+    cure: 'See `detail`: it is damaged, incomplete, or of a newer version. Nothing was changed.',
+  },
+  'backup-key-missing': {
+    status: 422,
+    title: 'The key of the backup is not at hand',
+    cure: 'Add the key that it was made with to ORCHARD_BACKUP_KEY, after the present one, and start the service again. Without it nobody can read the backup.',
+  },
   busy: {
     status: 503,
     title: 'Another change is in progress',

@@ -36,6 +36,10 @@ describe('operations', () => {
     const open = allOperations.filter(({ caller }) => caller.kind === 'anyone').map(({ id }) => id);
     expect(open.sort()).toEqual([
       'accounts.confirm',
+      // By the ticket that an owner made.
+      ...['announce', 'changes', 'content', 'files', 'finish', 'giveUp', 'load', 'missing', 'state', 'writeFile'].map(
+        (name) => `arrivals.${name}`,
+      ),
       'broadcasts.ingest',
       'broadcasts.ingestByPut',
       'broadcasts.piece',

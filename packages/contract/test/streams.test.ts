@@ -1,4 +1,5 @@
 /** Event streams over real HTTP: read as they come, and followed over broken connections. */
+import { getEventListeners } from 'node:events';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { afterEach, describe, expect, it } from 'vitest';
@@ -94,6 +95,43 @@ describe('following a stream', () => {
       signal: stop.signal,
     });
     expect([events, resumed]).toEqual([[], ['41']]);
+  });
+
+  it('connects again when nothing is heard, though the connection stands', async () => {
+    const stop = new AbortController();
+    const resumed: (string | undefined)[] = [];
+    const address = await serve(
+      (_, response) => void streaming(response).write('id: 5\ndata: "a"\n\n'),
+      ({ headers }, response) => {
+        resumed.push(headers['last-event-id'] as string | undefined);
+        streaming(response).write('id: 6\ndata: "b"\n\n');
+      },
+    );
+    const events: unknown[] = [];
+    await followEvents({
+      open: (headers, signal) => fetch(address, { headers, signal }),
+      onEvent: ({ data }) => {
+        events.push(data);
+        if (data === 'b') stop.abort();
+      },
+      signal: stop.signal,
+      silentMs: 100,
+    });
+    expect([events, resumed]).toEqual([['a', 'b'], ['5']]);
+  });
+
+  it('keeps nothing of earlier connections, however often it reconnects', async () => {
+    const stop = new AbortController();
+    let calls = 0;
+    await followEvents({
+      open: () => {
+        if (++calls === 3) stop.abort();
+        return Promise.reject(new TypeError('no network'));
+      },
+      onEvent: () => undefined,
+      signal: stop.signal,
+    });
+    expect(getEventListeners(stop.signal, 'abort')).toEqual([]);
   });
 
   it('ends when the service refuses the stream itself', async () => {

@@ -1,6 +1,6 @@
 /** Conditions on the folders of files, in CQL2. */
 import { type AccessRules, RECORD_ACTIONS, type RecordAction } from './access.js';
-import { parseFilter, writeFilterText } from './filter/index.js';
+import { isCall, parseFilter, writeFilterJson } from './filter/index.js';
 
 const quoted = (text: string): string => `'${text.replaceAll("'", "''")}'`;
 /** The character that follows `/`: what begins with `a/` lies between `a/` and `a0`. */
@@ -21,7 +21,11 @@ export function inFolder(folder: string, deep: boolean): string | null {
 export function bothConditions(condition: string | null, filter: string | undefined): string | undefined {
   if (!condition || !filter) return condition ?? filter;
   // Read by itself first, so that no bracket of it closes one of ours.
-  return `${condition} AND (${writeFilterText(parseFilter(filter))})`;
+  const demanded = parseFilter(filter);
+  if (filter.trimStart().startsWith('{'))
+    return JSON.stringify({ op: 'and', args: [demanded, parseFilter(condition)].map(writeFilterJson) });
+  // In front, as it was written: a fault in it is told at the character where it stands.
+  return `${isCall(demanded, 'or') ? `(${filter})` : filter} AND ${condition}`;
 }
 
 /**

@@ -61,3 +61,17 @@ export function mergePatch(target: Json, patch: Json): Json {
   }
   return result;
 }
+
+/** The merge patch (RFC 7396) that makes one value another. A null inside an object cannot be told by one, and is left out. */
+export function patchTo(from: Json, to: Json): Json {
+  if (!isPlainObject(from) || !isPlainObject(to)) return to;
+  const patch: JsonObject = {};
+  const set = (key: string, value: Json) =>
+    Object.defineProperty(patch, key, { value, enumerable: true, writable: true, configurable: true });
+  for (const key of Object.keys(from)) if (!Object.hasOwn(to, key)) set(key, null);
+  for (const [key, value] of Object.entries(to)) {
+    const before = Object.hasOwn(from, key) ? (from[key] as Json) : undefined;
+    if (before === undefined || JSON.stringify(before) !== JSON.stringify(value)) set(key, patchTo(before ?? null, value));
+  }
+  return patch;
+}

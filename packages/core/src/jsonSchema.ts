@@ -2,7 +2,7 @@
  * A collection's fields as JSON Schema (draft 2020-12), and back. What JSON Schema has no keyword for is an annotation whose
  * name begins with `orchard` (JSON Schema core section 6.5: unknown keywords are annotations).
  */
-import { type FieldType, ON_DELETE, type OnDelete } from './fieldTypes.js';
+import { type FieldType, MERGE_POLICIES, type MergePolicy, ON_DELETE, type OnDelete } from './fieldTypes.js';
 import { isPlainObject, type Json, type JsonObject } from './json.js';
 import { checkField, type Field, type FieldProblem, type Fields } from './schema.js';
 
@@ -68,8 +68,10 @@ function propertyOf(field: Field): JsonObject {
   if (type === 'file') shape.orchardFile = { onDelete: field.onDelete ?? 'restrict', withRecord: field.withRecord ?? 'keep' };
   if (field.unique) shape.orchardUnique = true;
   if (field.hidden) shape.orchardHidden = true;
+  if (field.personal) shape.orchardPersonal = true;
   if (field.setBy) shape.orchardSetBy = field.setBy;
   if (field.seenBy) shape.orchardSeenBy = field.seenBy;
+  if (field.merge) shape.orchardMerge = field.merge;
   if (!field.required) shape.type = [shape.type as string, 'null'];
   return shape;
 }
@@ -140,6 +142,7 @@ const WORDS = [
   'orchardFile',
   'orchardUnique',
   'orchardHidden',
+  'orchardMerge',
 ];
 
 function readProperty(name: string, property: Json, required: boolean, problems: FieldProblem[]): Field | null {
@@ -183,8 +186,10 @@ function readProperty(name: string, property: Json, required: boolean, problems:
     if (file.withRecord === 'delete') field.withRecord = 'delete';
   }
   if (property.orchardHidden === true) field.hidden = true;
+  if (property.orchardPersonal === true) field.personal = true;
   if (typeof property.orchardSetBy === 'string') field.setBy = property.orchardSetBy;
   if (typeof property.orchardSeenBy === 'string') field.seenBy = property.orchardSeenBy;
+  if ((MERGE_POLICIES as readonly Json[]).includes(property.orchardMerge as Json)) field.merge = property.orchardMerge as MergePolicy;
   return field;
 }
 

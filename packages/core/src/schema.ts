@@ -1,5 +1,5 @@
 /** Fields of a collection: their types and constraints, inferred from a first write and checked at every later one. */
-import { FILES, type FieldType, type OnDelete, type WithRecord } from './fieldTypes.js';
+import { FILES, type FieldType, KIND_OF_TYPE, type MergePolicy, type OnDelete, type WithRecord } from './fieldTypes.js';
 import { nearest, type ValueKind } from './filter/index.js';
 import { NAME_PATTERN } from './identifiers.js';
 import { isPlainObject, isShallow, type Json, type JsonObject, own } from './json.js';
@@ -30,10 +30,14 @@ export type Field = {
   withRecord?: WithRecord;
   /** Not shown to clients, nor writable or usable in filters by them. */
   hidden?: boolean;
+  /** Says something of a person: a sample of records has made-up values in its place. */
+  personal?: boolean;
   /** CQL2 over the record: who may set it, besides the team and its servers. Absent: whoever may write the record. */
   setBy?: string;
   /** CQL2 over the record: who may see it, besides the team and its servers. Absent: whoever may read the record. */
   seenBy?: string;
+  /** How a change made offline is settled with another of the same field. Absent: the service's value stays. */
+  merge?: MergePolicy;
 };
 /** The collection whose records a field holds ids of, or `users`; null for fields of other types. */
 export const targetOfField = ({ type, to }: Pick<Field, 'type' | 'to'>): string | null =>
@@ -47,34 +51,13 @@ export type FieldProblem = { path: string; problem: string; expected: string };
 /** Every record carries these; a write may not set them (`id` only when it creates). */
 export const SYSTEM_FIELDS = ['id', 'createdAt', 'updatedAt', 'version', 'ownerId'] as const;
 const systemFields: ReadonlySet<string> = new Set(SYSTEM_FIELDS);
-export const SYSTEM_KINDS: ReadonlyMap<string, ValueKind> = new Map([
-  ['id', 'text'],
-  ['createdAt', 'time'],
-  ['updatedAt', 'time'],
-  ['version', 'number'],
-  ['ownerId', 'text'],
-]);
 /** Most fields a collection can have. */
 export const MAX_FIELDS = 200;
 /** Longest text or JSON value of one field, in UTF-16 units; a request body is bounded to 1 MB anyway. */
 const MAX_TEXT = 1_000_000;
 
-const KINDS: Record<FieldType, ValueKind> = {
-  text: 'text',
-  integer: 'number',
-  number: 'number',
-  boolean: 'boolean',
-  date: 'date',
-  time: 'time',
-  choice: 'text',
-  place: 'place',
-  reference: 'text',
-  file: 'text',
-  list: 'list',
-  object: 'object',
-};
 /** The type of a field in filters. */
-export const kindOfField = ({ type }: Field): ValueKind => KINDS[type];
+export const kindOfField = ({ type }: Field): ValueKind => KIND_OF_TYPE[type];
 
 /** The type of a field, inferred from its first value; null gives none. */
 export function inferFieldType(value: Json): FieldType | null {
@@ -364,10 +347,19 @@ const ALLOWED: Record<string, readonly FieldType[]> = {
   unique: ['text', 'integer', 'number', 'date', 'time', 'choice', 'reference', 'file'],
 };
 
+const MERGED: Partial<Record<MergePolicy, readonly FieldType[]>> = {
+  larger: ['integer', 'number', 'date', 'time'],
+  smaller: ['integer', 'number', 'date', 'time'],
+  union: ['list'],
+};
+
 /** What is wrong with a field's own definition. */
 export function checkField(name: string, field: Field): FieldProblem[] {
   const problems: FieldProblem[] = [];
   const wrong = (member: string, problem: string, expected: string) => problems.push({ path: `${name}.${member}`, problem, expected });
+  const merged = field.merge && MERGED[field.merge];
+  if (merged && !merged.includes(field.type))
+    wrong('merge', `A field of type ${field.type} cannot be merged as ${field.merge}.`, `\`${field.merge}\` only for ${merged.join(', ')}`);
   for (const [member, types] of Object.entries(ALLOWED)) {
     if (field[member as keyof Field] !== undefined && field[member as keyof Field] !== false && !types.includes(field.type))
       wrong(member, `A field of type ${field.type} has no \`${member}\`.`, `\`${member}\` only for ${types.join(', ')}`);

@@ -90,6 +90,22 @@ describe('conditions on folders', () => {
     expect(() => bothConditions("folder = 'a'", 'size > 1) OR (size < 2')).toThrow();
   });
 
+  it.each([
+    "ownerId = 'runa' OR ownerId = 'odd'",
+    JSON.stringify({ op: 'or', args: [true, true] }),
+    JSON.stringify({ op: 'or', args: [{ op: '=', args: [{ property: 'ownerId' }, 'odd'] }, true] }),
+  ])('hold whatever else is asked for: %s', (filter) => {
+    const both = bothConditions("folder = 'a'", filter) as string;
+    expect(holds(both, { folder: 'a', ownerId: 'odd' })).toBe(true);
+    expect(holds(both, { folder: 'b', ownerId: 'odd' })).toBe(false);
+  });
+
+  it('say where the other filter is wrong, as it was written', () => {
+    const reading = (filter: string) => () => readFilter(bothConditions("folder = 'a'", filter) as string, scope);
+    expect(reading('LIKEWISE(folder)')).toThrow('(at character 1 of the filter)');
+    expect(reading(JSON.stringify({ op: 'constructor', args: [] }))).toThrow('There is no function `constructor`');
+  });
+
   it('are the rules of each folder for its own files alone', () => {
     const rules = composeFolderRules(
       new Map([

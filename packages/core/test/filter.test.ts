@@ -187,6 +187,40 @@ describe('a filter in CQL2 JSON', () => {
     expect(truth(json)).toBe(truth(text));
   });
 
+  it('is written as text, or refused: nothing else', () => {
+    const operator = fc.constantFrom(
+      'and',
+      'or',
+      'not',
+      'like',
+      'between',
+      'in',
+      'isNull',
+      '=',
+      '+',
+      '^',
+      'interval',
+      'constructor',
+      'toString',
+    );
+    const { node } = fc.letrec<{ node: Json }>((tie) => ({
+      node: fc.oneof(
+        { maxDepth: 4 },
+        fc.constantFrom<Json>(1, 'N', true, { property: 'region' }, { date: '2026-07-14' }),
+        fc.record({ op: operator, args: fc.array(tie('node'), { maxLength: 4 }) }),
+      ),
+    }));
+    fc.assert(
+      fc.property(node, (json) => {
+        try {
+          expect(typeof writeFilterText(parseFilter(json))).toBe('string');
+        } catch (error) {
+          expect(error).toBeInstanceOf(FilterError);
+        }
+      }),
+    );
+  });
+
   it.each<[Json, string]>([
     [{ op: '=', args: [{ property: 'bnks' }, 3] }, 'did you mean `bunks`? (at $.args[0] of the filter)'],
     [{ op: '=' }, 'Expected a list in `args` of = (at $ of the filter)'],

@@ -102,6 +102,7 @@ describe('a name that is nearly right', () => {
     ['colour', ['bunks', 'name'], ''],
     ['x'.repeat(101), ['x'.repeat(100)], ''],
     ['a', [], ''],
+    ['titel', ['title', 'role'], '; did you mean `title`?'],
   ])('%s among %j', (name, known, words) => expect(nearest(name, known)).toBe(words));
 
   it('is found with any one character missing, doubled or replaced', () => {

@@ -16,7 +16,7 @@ export const CALL_BODY = `<h1>Call</h1>
  * Each browser has a name of its own for the call. Messages on the channel \`calls/{name}\` are
  * \`{ from, hello }\` of whoever joins, \`{ from, to, description }\` and \`{ from, to, candidate }\` between two, and
  * \`{ from, bye }\`. Both sides of a pair may begin; which of two offers counts is settled as in the W3C WebRTC
- * recommendation, section 10.7 («perfect negotiation»).
+ * recommendation, section 10.7 ("perfect negotiation").
  * @param service the address of the service
  */
 export const callScript = (service: string, key: string): string => `import { connect } from '${service}/client/orchard.js';

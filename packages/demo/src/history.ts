@@ -151,7 +151,7 @@ export async function writeHistory({
 
   if (rows[0] && rows[0].length !== REQUEST_COLUMNS.length)
     throw new Error('The columns of a recorded call have changed; the history must follow.');
-  const database = openDatabase(databaseUrl, 2);
+  const database = openDatabase(databaseUrl, { connections: 2 });
   const servers = new Servers(database, new Leases(database, 'demo'));
   const db = servers.databaseOf(environmentId, null);
   try {

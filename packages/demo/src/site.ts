@@ -1,5 +1,8 @@
 /** The Warden's small web front: what is open, full or closed, at an address of its own. */
 import { Buffer } from 'node:buffer';
+import { readdirSync, readFileSync } from 'node:fs';
+import { join, relative } from 'node:path';
+import { fileURLToPath } from 'node:url';
 import { type HttpClient, operations } from '@orchard/contract';
 import { ZipFile } from 'yazl';
 import { buffer } from 'node:stream/consumers';
@@ -77,11 +80,58 @@ const filesOf = (address: string, key: string, heading: string): Record<string, 
   '404.html': PAGE('<h1>Off the trail</h1><p>There is no page at this address. <a href="/">Back to the huts</a></p>'),
 });
 
-async function zipOf(files: Record<string, string>): Promise<Buffer> {
+async function zipOf(files: Record<string, string | Buffer>): Promise<Buffer> {
   const zip = new ZipFile();
   for (const [path, text] of Object.entries(files)) zip.addBuffer(Buffer.from(text), path);
   zip.end();
   return buffer(zip.outputStream as never);
+}
+
+/** Where the built app is. */
+const HIKER_APP = fileURLToPath(new URL('../../hiker/dist/site/', import.meta.url));
+
+/** The hikers' app: an installable web app that works without a signal. @returns its address */
+export async function seedHikerApp(owner: HttpClient, address: string, key: string): Promise<string> {
+  const service = new URL(address).origin;
+  const policy = `default-src 'self'; img-src 'self' blob: data: ${service}; connect-src 'self' ${service}; style-src 'self' 'unsafe-inline'; worker-src 'self'`;
+  const at = { ...params, site: 'hiker' };
+  const site = await owner.call(operations.sites.put, {
+    params: at,
+    body: {
+      client: 'hiker-web',
+      fallback: '/index.html',
+      headers: [
+        { path: '/*', name: 'Content-Security-Policy', value: policy },
+        { path: '/worker.js', name: 'Cache-Control', value: 'no-cache' },
+      ],
+    },
+  });
+  await pushHikerApp(owner, { address: service, clientKey: key }, 'First release');
+  return site.address;
+}
+
+/** Puts a version of the hikers' app in use. @param change what differs from the built files, by path */
+export async function pushHikerApp(
+  owner: HttpClient,
+  profile: { address: string; clientKey: string },
+  note: string,
+  change: (files: Record<string, Buffer>) => void = () => undefined,
+): Promise<void> {
+  const built = readdirSync(HIKER_APP, { recursive: true, withFileTypes: true }).filter((entry) => entry.isFile());
+  const files = Object.fromEntries(
+    built.map(({ parentPath, name }) => {
+      const path = join(parentPath, name);
+      return [relative(HIKER_APP, path), readFileSync(path)];
+    }),
+  );
+  files['orchard-client.json'] = Buffer.from(JSON.stringify(profile));
+  change(files);
+  await owner.open(operations.sites.push, {
+    params: { ...params, site: 'hiker' },
+    query: { note },
+    headers: { 'content-type': 'application/zip' },
+    raw: (await zipOf(files)) as never,
+  });
 }
 
 /** @returns its address */

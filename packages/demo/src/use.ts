@@ -227,7 +227,7 @@ export type UseTarget = {
 
 /** Writes the ninety days into the environment's database. @returns how many events */
 export async function writeUse({ databaseUrl, environmentId, now, made }: UseTarget): Promise<number> {
-  const database = openDatabase(databaseUrl, 2);
+  const database = openDatabase(databaseUrl, { connections: 2 });
   const servers = new Servers(database, new Leases(database, 'demo'));
   try {
     await writePastEvents(servers.databaseOf(environmentId, null), made.people, made.events, now);

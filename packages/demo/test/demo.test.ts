@@ -52,7 +52,7 @@ afterAll(async () => {
 const huts = (url: string, key: string) => callApp(url, 'GET', '/data/huts', { key });
 const fileOf = () => JSON.parse(readFileSync(join(data, 'demo.json'), 'utf8'));
 /** A start that seeds, on a machine that does other things too. */
-const SEEDING_MS = 400_000;
+const SEEDING_MS = 900_000;
 
 it('seeds the scenario, refuses a second start on the same data, and keeps what was stored when it is killed', {
   timeout: SEEDING_MS,

@@ -50,7 +50,7 @@ async function fillEnvironments({ service, member, count, collections, spread })
 
 const statements = async (mysql) => Number((await mysql.query("SHOW GLOBAL STATUS LIKE 'Prepared_stmt_count'"))[0][0].Value);
 
-export async function environments({ service, member, send, mysql, rounds, count, collections, spread, restart }) {
+export async function environments({ service, member, send, mysql, rounds, count, collections, spread, alone, restart }) {
   const started = Date.now();
   const keys = await fillEnvironments({ service, member, count, collections, spread });
   console.log(
@@ -66,9 +66,13 @@ export async function environments({ service, member, send, mysql, rounds, count
   });
   const [[{ most }]] = await mysql.query('SELECT @@GLOBAL.max_prepared_stmt_count AS most');
   const note = `each in turn beside one alone; ${await statements(mysql)} statements prepared of ${most}`;
-  const seconds = await restart();
+  const { seconds, mb } = await restart();
   console.log(
-    `start with ${keys.length} environments, ${spread * collections} collections: ${seconds.toFixed(1)} s (aim: under 10)${seconds < 10 ? '' : '  missed'}`,
+    `start with ${keys.length} environments, ${spread * collections} collections: ${seconds.toFixed(1)} s (aim: under 5)${seconds < 5 ? '' : '  missed'}`,
+  );
+  const more = mb - alone;
+  console.log(
+    `its memory: ${mb.toFixed(0)} MB, ${more.toFixed(0)} MB more than with one environment (aim: under 150)${more < 150 ? '' : '  missed'}`,
   );
   return { 'environments in turn': { ...result, note } };
 }

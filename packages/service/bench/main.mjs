@@ -1,6 +1,6 @@
 // Reads, lists, creates and notifications of the service against bare code, on one database, in one run.
 import { fork } from 'node:child_process';
-import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { mkdirSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
@@ -12,6 +12,10 @@ import { byObjectPath, outsideTable, textSearch } from './finding.mjs';
 import { endpointRead, hookedCreate, inForce, neighbours, sandboxCall, upstreams } from './functions.mjs';
 import { files } from './files.mjs';
 import { counters, importByKey } from './records.mjs';
+import { backups, moving } from './backups.mjs';
+import { setupAsFile } from './setup.mjs';
+import { sync } from './sync.mjs';
+import { instances, nodes } from './cluster.mjs';
 import { environments } from './environments.mjs';
 import { eventIntake, fillEvents, questions } from './insight.mjs';
 import { compare } from './measure.mjs';
@@ -35,6 +39,7 @@ const { values } = parseArgs({
     events: { type: 'string', default: '1000000' },
     users: { type: 'string', default: '1000000' },
     files: { type: 'string', default: '1000000' },
+    gigabytes: { type: 'string', default: '1' },
     // Of ten million events, the statements beside them take ten minutes.
     'without-sql': { type: 'boolean', default: false },
     only: { type: 'string', default: '' },
@@ -91,10 +96,14 @@ const AIMS = {
   'list of 50 among files': 0.7,
   'kept rendition': 0.9,
   'page of a site': 0.7,
+  'create on three nodes': 0.4,
+  'read on three nodes': 0.9,
+  'two instances': 1,
 };
 const part = (name) => fileURLToPath(import.meta.resolve(`@orchard/${name}`)).replace(/index\.js$/, 'main.js');
 const data = mkdtempSync(join(tmpdir(), 'orchard-bench-'));
 const children = [];
+const stops = [];
 
 function start(module, env) {
   const child = fork(module, [], { env: { ...process.env, ...env }, stdio: ['ignore', 'inherit', 'inherit', 'ipc'] });
@@ -136,6 +145,15 @@ async function prepare(service) {
 const REGIONS = ['north', 'middle', 'south', 'east', 'west'];
 const hut = (i) => ({ name: `Hut ${i}`, region: REGIONS[i % REGIONS.length], bunks: i % 60, open: i % 2 === 0 });
 
+/** Another database server, for environments that move there. */
+async function secondServer(directory) {
+  const { startDatabaseServer } = await import('../dist/platform/database/server.js');
+  mkdirSync(directory);
+  const server = await startDatabaseServer(directory, { error: console.error });
+  stops.push(() => server.stop());
+  return { url: server.url.replace(/\/orchard$/, '') };
+}
+
 async function main() {
   const simulators = await start(part('simulators'), {});
   const settings = {
@@ -146,7 +164,10 @@ async function main() {
     ORCHARD_KEY_RATE: '100000000',
     ORCHARD_ADDRESS_RATE: '100000000',
     ORCHARD_SIGN_IN_RATE: '100000000',
+    ORCHARD_SYNC_RATE: '100000000',
   };
+  const second = values.only.split(',').includes('moving') ? await secondServer(join(data, 'second')) : null;
+  if (second) settings.ORCHARD_DATABASE_SERVERS = `second=${second.url}`;
   const service = await start(part('service'), settings);
   const place = await prepare(service);
   const agent = new Agent({ connections: WIDTH, pipelining: 1 });
@@ -155,7 +176,8 @@ async function main() {
   const send = async (options, expected) => {
     const reply = await request(options.url, { dispatcher: agent, ...options });
     const text = await reply.body.text();
-    if (reply.statusCode !== expected) throw new Error(`${options.method ?? 'GET'} ${options.url}: ${reply.statusCode} ${text}`);
+    if (expected === undefined ? reply.statusCode >= 300 : reply.statusCode !== expected)
+      throw new Error(`${options.method ?? 'GET'} ${options.url}: ${reply.statusCode} ${text}`);
     return text;
   };
 
@@ -283,6 +305,31 @@ async function main() {
     const took = await usersByField({ mysql, database, send, service, memberHeaders, params: place.params, rounds });
     results['users by a field'] = { ...took, note: `the service holds ${(residentMb(service.pid) - held).toFixed(0)} MB more (aim: 200)` };
   }
+  if (wanted('setup')) await setupAsFile({ member: place.member, params: place.params, rounds });
+  if (wanted('backups'))
+    await backups({
+      mysql,
+      database: `orchard_${environment.id}`,
+      member: place.member,
+      params: place.params,
+      read: (i) => send({ url: `${service.address}/app/v1/data/huts/${pick(i)}`, headers }, 200),
+      gigabytes: Number(values.gigabytes),
+      databaseUrl,
+      data,
+    });
+  // Last of all, since the environment is elsewhere afterwards: only when it is asked for.
+  if (values.only.split(',').includes('moving'))
+    await moving({
+      mysql,
+      database: `orchard_${environment.id}`,
+      member: place.member,
+      params: place.params,
+      send,
+      service,
+      keyed,
+      gigabytes: Number(values.gigabytes),
+    });
+  if (wanted('sync')) await sync({ service, place, send, mysql, database: `orchard_${environment.id}`, rounds });
   if (wanted('records', 'counters')) {
     const pool = (await import('mysql2/promise')).createPool({ uri: databaseUrl, connectionLimit: 32 });
     const counted = await counters({ service, bareAddress: bare.address, send, serverHeaders: keyed, pool, mysql, table, rounds });
@@ -343,6 +390,13 @@ async function main() {
     };
   }
   if (wanted('insight')) await insight({ mysql, environment, place, service, before: residentMb(service.pid) });
+  // They start instances and servers of their own, so only when they are asked for.
+  const cluster = { module: part('service'), settings, data, prepare, send, service, place, rounds, width: WIDTH };
+  if (values.only.split(',').includes('nodes')) Object.assign(results, await nodes({ ...cluster, count }));
+  if (values.only.split(',').includes('instances')) {
+    const secretKey = readFileSync(join(data, 'secret.key'), 'utf8').trim();
+    Object.assign(results, await instances({ ...cluster, count: count * 2, databaseUrl, secretKey, port: POSTGRESQL_PORT + 2 }));
+  }
   // Takes minutes to fill, so only when it is asked for.
   if (values.only.split(',').includes('environments'))
     Object.assign(
@@ -356,6 +410,7 @@ async function main() {
         count: Number(values.environments),
         collections: 25,
         spread: Math.min(200, Number(values.environments)),
+        alone: before,
         restart: () =>
           secondsToStart({
             ...settings,
@@ -416,8 +471,8 @@ async function insight({ mysql, environment, place, service, before: idle }) {
 /** How long another instance on the same database takes until it answers. */
 async function secondsToStart(env) {
   const started = Date.now();
-  await start(part('service'), env);
-  return (Date.now() - started) / 1000;
+  const { pid } = await start(part('service'), env);
+  return { seconds: (Date.now() - started) / 1000, mb: residentMb(pid) };
 }
 
 /** Single calls against the same statements behind bare Express. */
@@ -516,5 +571,6 @@ try {
         }),
     ),
   );
+  for (const stop of stops) await stop();
   rmSync(data, { recursive: true, force: true });
 }

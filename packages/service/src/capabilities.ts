@@ -22,6 +22,7 @@ import { messageSettings } from './messages/settings/capability.js';
 import { sms } from './messages/sms/capability.js';
 import { standing } from './messages/standing/capability.js';
 import { turn } from './messages/turn/capability.js';
+import { sync } from './data/sync/capability.js';
 import { topics } from './messages/topics/capability.js';
 import { alerts } from './operations/alerts/capability.js';
 import { jobs } from './operations/jobs/capability.js';
@@ -43,6 +44,11 @@ import { memberEntry } from './setup/memberEntry/capability.js';
 import { memberWays } from './setup/memberWays/capability.js';
 import { members } from './setup/members/capability.js';
 import { sheets } from './insight/sheets/capability.js';
+import { backups } from './setup/backups/capability.js';
+import { instances } from './operations/instances/capability.js';
+import { arrivals } from './setup/arrivals/capability.js';
+import { moves } from './setup/moves/capability.js';
+import { setups } from './setup/setups/capability.js';
 import { tokens } from './setup/tokens/capability.js';
 import { notices } from './setup/notices/capability.js';
 
@@ -78,6 +84,7 @@ const ROOMS = [
   broadcasts,
   optOuts,
   devices,
+  sync,
   topics,
   notifications,
   standing,
@@ -91,6 +98,11 @@ const ROOMS = [
   behaviour,
   reports,
   sheets,
+  setups,
+  backups,
+  instances,
+  arrivals,
+  moves,
 ] as const;
 
 type OfferOf<R> = R extends (...needs: never[]) => { offer?: infer Offer extends object } ? (object extends Offer ? never : Offer) : never;

@@ -1,20 +1,21 @@
 /** Puts a service together, starts it and stops it. It names no room; capabilities.ts lists them. */
 import { randomBytes, randomFillSync } from 'node:crypto';
+import { createRequire } from 'node:module';
+import { setTimeout as sleep } from 'node:timers/promises';
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { Problem } from '@orchard/contract';
 import { base32, type JsonObject, uuidv7 } from '@orchard/core';
 import express from 'express';
-import mysql from 'mysql2/promise';
 import type { Logger } from 'pino';
 import { openRooms, type Parts } from './capabilities.js';
 import { Actors } from './platform/actors.js';
 import { Audit } from './platform/audit/audit.js';
-import { Directory } from './platform/access/directory.js';
+import { Directory, MovedAway } from './platform/access/directory.js';
 import { MemberDirectory } from './platform/access/memberDirectory.js';
 import { checkSecretKey } from './platform/access/secretKeyMark.js';
 import { deriveKey } from './platform/access/secrets.js';
-import { Rates } from './platform/access/steps.js';
+import { Rates } from './platform/instances/rates.js';
 import { SigningKeys } from './platform/access/signingKeys.js';
 import { SignInHosts } from './platform/access/signInHosts.js';
 import { UserTokens } from './platform/access/userTokens.js';
@@ -22,17 +23,19 @@ import type { Capability, Recurring } from './platform/capability.js';
 import type { Config } from './platform/config.js';
 import { holdDataDirectory, readHolderName, readSecretKey } from './platform/dataDirectory.js';
 import { DatabaseClock } from './platform/database/clock.js';
-import { type Database, openDatabase } from './platform/database/connection.js';
+import { steadyNow } from './platform/database/time.js';
+import { openServers, openSystemServer } from './platform/database/opening.js';
 import { migrateEnvironment, migrateSystem } from './platform/database/migrate.js';
 import { INSTALLATION, Servers } from './platform/database/servers.js';
 import { startDatabaseServer } from './platform/database/server.js';
 import { AnswerLedger } from './platform/http/answerBytes.js';
 import { answerBrokenCalls } from './platform/http/brokenCalls.js';
 import { answerPreflight } from './platform/http/crossOrigin.js';
+import { Instances } from './platform/instances/instances.js';
+import { passOn, viaName } from './platform/http/passOn.js';
 import { keepSignInHosts } from './platform/http/signInHosts.js';
 import { servePages } from './platform/http/pages.js';
 import { serveRoutes, serveUnknown } from './platform/http/pipeline.js';
-import { takeOverJobs } from './platform/jobs/formerJobs.js';
 import { type JobKind, JobQueue } from './platform/jobs/queue.js';
 import { Leases } from './platform/database/leases.js';
 import { ChangeSignal } from './platform/live/changeSignal.js';
@@ -43,13 +46,13 @@ import { Metrics } from './platform/metrics.js';
 import type { Platform } from './platform/platform.js';
 import { emptyPorts } from './platform/ports.js';
 import { internalCallsOf } from './platform/http/internalCalls.js';
+import { forgetSettings } from './platform/settings/settingStore.js';
+import { bringBack, bringUpToDate } from './platform/upgrades.js';
 import { every, forEachEnvironment, guarded } from './platform/upkeep.js';
 import { isSetupNeeded, makeSetupToken } from './setup/members/setup.js';
 
 const GRACE_MS = 10_000;
-/** Connections to the database; this many instances share the server's prepared statements. */
-const CONNECTIONS = 20;
-const INSTANCES_FIT = 4;
+const { version: VERSION } = createRequire(import.meta.url)('../package.json') as { version: string };
 
 export type RunningService = {
   /** Base address. */
@@ -78,10 +81,9 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   const server = config.databaseUrl ? null : await startDatabaseServer(config.dataDirectory, log);
   if (server) undo.push(() => server.stop());
   const url = config.databaseUrl ?? (server?.url as string);
-  const mostStatements = await createSystemDatabase(url);
-  const database = openDatabase(url, CONNECTIONS, mostStatements / INSTANCES_FIT);
+  const database = await openSystemServer(url, log);
   const instance = base32(randomBytes(8));
-  const servers = new Servers(database, new Leases(database, instance), await openServers(config.databaseServers));
+  const servers = new Servers(database, new Leases(database, instance), await openServers(config.databaseServers, log));
   undo.push(() => servers.close());
   await migrateSystem(servers);
   await migrateEnvironment(servers.installation);
@@ -90,12 +92,14 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   const platform = buildPlatform(config, log, servers, instance, () => address);
   const { parts, capabilities } = openRooms(platform);
   connect(platform, capabilities);
+  for (const one of servers.all) one.whenMoved = (environmentId) => platform.directory.whenMoved(environmentId);
   await checkSecretKey(database, platform.secretKey);
   await platform.directory.giveKeys(platform.random);
   await bringUpToDate(platform, capabilities);
   for (const { prepare } of capabilities) await prepare?.();
 
-  const http = createServer(buildApp(platform, capabilities));
+  const rates = new Rates(config.rates);
+  const http = createServer(buildApp(platform, capabilities, rates));
   http.keepAliveTimeout = 65_000;
   // An upload may take hours; the pipeline bounds how long a body stands still.
   http.requestTimeout = 0;
@@ -105,6 +109,8 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
   address ||= `http://${config.host === '0.0.0.0' || config.host === '::' ? 'localhost' : config.host}:${port}`;
   for (const { start } of capabilities) await start?.();
   await platform.jobs.start();
+  await platform.instances.start(port);
+  rates.start(platform);
   const endUpkeep = beginUpkeep(platform, capabilities);
   const setupAddress = (await isSetupNeeded(platform)) ? `${address}/setup?token=${await makeSetupToken(platform)}` : null;
   log.info({ address }, 'the service is ready');
@@ -115,11 +121,16 @@ async function assemble(config: Config, log: Logger, undo: (() => unknown)[]): P
     parts,
     databasePid: () => server?.pid(),
     stop: async () => {
+      await platform.instances.leave();
+      // Until a balancer has seen it, calls are answered as before.
+      await sleep(config.drainMs);
+      rates.stop();
       await endUpkeep();
       await stopServing(http, platform);
       platform.streams.stop();
       await platform.jobs.stop();
       for (const { stop } of capabilities.toReversed()) await stop?.();
+      await platform.instances.stop();
       for (const step of undo.reverse()) await step();
       log.info('the service has stopped');
     },
@@ -151,20 +162,14 @@ function connect(platform: Platform, capabilities: readonly Capability[]): void 
   platform.ports.environmentRemoved = async (environment) => {
     for (const { onEnvironmentRemoved } of capabilities) await onEnvironmentRemoved?.(environment);
   };
+  platform.ports.environmentReturned = (environment) => bringBack(platform, capabilities, environment);
+  platform.ports.forgetRemembered = (environment) => {
+    forgetSettings(environment);
+    for (const { forget } of capabilities) forget?.(environment);
+  };
   platform.ports.environmentCreated = async (environment) => {
     for (const { onEnvironmentCreated } of capabilities) await onEnvironmentCreated?.(environment);
   };
-}
-
-/** Migrates the tables of every environment, and runs the rooms' upgrades there. */
-async function bringUpToDate(platform: Platform, capabilities: readonly Capability[]): Promise<void> {
-  const environments = await platform.directory.allEnvironments();
-  await forEachEnvironment(platform, 'bring an environment up to date', environments, async (environment) => {
-    await migrateEnvironment(environment.db);
-    await takeOverJobs(platform.database, environment);
-    await platform.jobs.resume(environment);
-    for (const room of capabilities) await room.bringUpToDate?.(environment);
-  });
 }
 
 /**
@@ -201,44 +206,6 @@ function recurringJob(platform: Platform, recurring: Recurring): JobKind {
   };
 }
 
-/**
- * An outside server may still be starting, and may not have the system database yet.
- * @returns how many prepared statements the server keeps at most
- */
-async function createSystemDatabase(url: string): Promise<number> {
-  const name = decodeURIComponent(new URL(url).pathname.slice(1)) || 'orchard';
-  return askServer(url, 'ORCHARD_DATABASE_URL', async (connection) => {
-    await connection.query(`CREATE DATABASE IF NOT EXISTS \`${name.replaceAll('`', '')}\` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin`);
-  });
-}
-
-/** Further servers, on which environments may be placed; each must answer. */
-async function openServers(addresses: Config['databaseServers']): Promise<Map<string, Database>> {
-  const servers = new Map<string, Database>();
-  for (const [name, url] of addresses) {
-    const most = await askServer(url, `${name} in ORCHARD_DATABASE_SERVERS`);
-    servers.set(name, openDatabase(url, CONNECTIONS, most / INSTANCES_FIT));
-  }
-  return servers;
-}
-
-/** @returns how many prepared statements the server keeps at most @throws Error that names the setting, without the password */
-async function askServer(url: string, setting: string, prepare?: (connection: mysql.Connection) => Promise<void>): Promise<number> {
-  const bare = new URL(url.replace(/^mariadb:/, 'mysql:'));
-  bare.pathname = '/';
-  try {
-    const connection = await mysql.createConnection({ uri: bare.toString(), connectTimeout: 10_000 });
-    await prepare?.(connection);
-    const [[{ most }]] = (await connection.query('SELECT @@GLOBAL.max_prepared_stmt_count AS most')) as unknown as [[{ most: number }]];
-    await connection.end();
-    return Number(most);
-  } catch (error) {
-    throw new Error(
-      `The database at ${bare.host} cannot be used: ${(error as Error).message}. Check ${setting}, and that its user may create databases.`,
-    );
-  }
-}
-
 function tellClock(log: Logger, behindMs: number): void {
   if (Math.abs(behindMs) < 500) return log.info('the clock of this machine agrees with the database again');
   const how = `${Math.round(Math.abs(behindMs) / 1000)} s ${behindMs > 0 ? 'behind' : 'ahead'}`;
@@ -251,11 +218,7 @@ function tellClock(log: Logger, behindMs: number): void {
 function buildPlatform(config: Config, log: Logger, servers: Servers, instance: string, address: () => string): Platform {
   const database = servers.main;
   const random = pooledRandom();
-  const clock = new DatabaseClock(
-    database,
-    () => Date.now(),
-    (behindMs) => tellClock(log, behindMs),
-  );
+  const clock = new DatabaseClock(database, steadyNow, (behindMs) => tellClock(log, behindMs));
   const now = () => clock.now();
   const newId = () => uuidv7(now(), random(10));
   const secretKey = readSecretKey(config.dataDirectory, config.secretKey);
@@ -268,6 +231,7 @@ function buildPlatform(config: Config, log: Logger, servers: Servers, instance: 
     config,
     log,
     instance,
+    instances: new Instances({ database, instance, version: VERSION, now, clock, log }),
     servers,
     database,
     secretKey,
@@ -323,20 +287,24 @@ function pooledRandom(): (bytes: number) => Buffer {
   };
 }
 
-function buildApp(platform: Platform, capabilities: readonly Capability[]): express.Express {
+function buildApp(platform: Platform, capabilities: readonly Capability[], rates: Rates): express.Express {
   const { config, log, address } = platform;
   const app = express();
-  const rates = new Rates(config.rates);
   app.set('etag', false);
   app.set('x-powered-by', false);
   app.set('trust proxy', config.trustedProxies);
+  app.use((_request, response, next) => {
+    // A balancer keeps connections: of an instance that stops it opens no new ones, and each ends with its last answer.
+    if (platform.instances.isStopping) response.setHeader('Connection', 'close');
+    next();
+  });
   const routes = capabilities.flatMap(({ routes = [] }) => routes);
   const answersOptions = routes.some(({ operation }) => operation.method === 'OPTIONS');
   app.use(keepSignInHosts(platform));
   for (const { serveHost } of capabilities)
     if (serveHost)
       app.use((request, response, next) => void serveHost(request, response).then((served) => (served ? undefined : next()), next));
-  app.use(['/app/v1', '/identity', '/files'], (request, response, next) => {
+  app.use(['/app/v1', '/identity', '/files', '/broadcasts'], (request, response, next) => {
     // Fetch standard section 3.2.2: a preflight names the method it asks for; other OPTIONS may be calls of their own.
     const isPreflight = request.method === 'OPTIONS' && (!answersOptions || 'access-control-request-method' in request.headers);
     return isPreflight ? answerPreflight(request, response) : next();
@@ -355,8 +323,13 @@ function buildApp(platform: Platform, capabilities: readonly Capability[]): expr
     const problem = new Problem('not-found', `${request.method} ${request.path} is not here. See ${address()}/docs.`);
     response.status(problem.status).type('application/problem+json').send(JSON.stringify(problem.toDocument()));
   });
-  app.use((error: Error, _request: express.Request, response: express.Response, next: express.NextFunction) => {
+  app.use((error: Error, request: express.Request, response: express.Response, next: express.NextFunction) => {
     if (response.headersSent) return next(error);
+    // A site of an environment that has moved: its host says which one it is.
+    if (error instanceof MovedAway)
+      return void passOn(request, response, error.to, viaName(platform.secretKey), true).catch((problem: Problem) =>
+        response.status(problem.status ?? 500).end(problem.detail),
+      );
     const malformed = error instanceof URIError;
     if (!malformed) log.error({ err: error }, 'a call failed before it was routed');
     const problem = malformed

@@ -144,7 +144,7 @@ describe('app users', () => {
 
   it('are told when their access token has expired', async () => {
     const vito = await signUp(test, key(), 'vito');
-    const clock = vi.spyOn(Date, 'now').mockReturnValue(Date.now() + 11 * 60_000);
+    const clock = vi.spyOn(test.service.parts.clock, 'now').mockReturnValue(Date.now() + 11 * 60_000);
     try {
       expect(await test.app('GET', '/users/me', { key: key(), token: vito.token })).toMatchObject({
         status: 401,
@@ -235,6 +235,23 @@ describe('websites', () => {
     expect((await test.owner.call(operations.clients.blockedOrigins, { params: app.dev.params })).items).toEqual([]);
   });
 
+  it('may be pages of a native shell, with a scheme of its own; an address that runs code is none', async () => {
+    const { params } = app.dev;
+    const make = (name: string, origin: string) =>
+      test.owner.call(operations.clients.create, { params, body: { name, kind: 'web', origins: [origin] } }).catch((error) => error);
+    const client = await make('hiker-shell', 'hiker://app');
+    const from = (origin: string) => test.app('GET', '/connection', { key: client.keys[0].key, headers: { origin } });
+    expect((await from('hiker://app')).body).toMatchObject({
+      app: 'quillfell-hiker',
+      environment: 'dev',
+      client: 'hiker-shell',
+      kind: 'web',
+    });
+    expect((await from('hiker://other')).status).toBe(403);
+    for (const origin of ['javascript://app', 'https://app/path', 'hiker://app/path', 'null'])
+      expect((await make('none', origin)).detail).toMatch(/a web origin/i);
+  });
+
   it('get an answer to their preflight', async () => {
     const reply = await fetch(`${test.address}/app/v1/data/huts`, {
       method: 'OPTIONS',
@@ -246,7 +263,9 @@ describe('websites', () => {
 
 describe('limits', () => {
   it('answer 429 with when to try again', async () => {
-    const limited = await startTestService(inject('databaseUrl'), { rates: { perKey: 3, perAddress: 1000, signInsPerAddress: 1000 } });
+    const limited = await startTestService(inject('databaseUrl'), {
+      rates: { perKey: 3, perAddress: 1000, signInsPerAddress: 1000, syncsPerKey: 3 },
+    });
     try {
       const other = await makeApp(limited, 'busy');
       const answers = await Promise.all(Array.from({ length: 5 }, () => limited.app('GET', '/push-key', { key: other.dev.clientKey })));

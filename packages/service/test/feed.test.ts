@@ -1,9 +1,10 @@
 /** The change feed on its own: numbers without gaps or steps back, whatever commits in which order, and its end after a time. */
 import { setTimeout as sleep } from 'node:timers/promises';
 import { operations } from '@orchard/contract';
-import { afterAll, beforeAll, beforeEach, describe, expect, inject, it } from 'vitest';
+import { afterAll, beforeAll, beforeEach, describe, expect, inject, it, vi } from 'vitest';
 import type { Environment } from '../src/platform/call.js';
 import type { EnvironmentDatabase } from '../src/platform/database/environmentDatabase.js';
+import { Feed, type FeedListener, type FeedRow } from '../src/platform/live/feed.js';
 import { endEntries, oldestNumber, readEntries, settleFeed } from '../src/platform/live/feedStore.js';
 import { feedTable } from '../src/platform/live/tables.js';
 import { makeApp, startTestService, type TestApp, type TestService } from './support.js';
@@ -137,4 +138,46 @@ it('has an entry for each change of a record, with what it was and who changed i
     [26, null],
   ]);
   expect(entries.every(({ by }) => by.length > 0)).toBe(true);
+});
+
+describe('listeners', () => {
+  const COUNT = 2_000;
+  class Reader implements FeedListener {
+    readonly taken: number[] = [];
+    constructor(
+      public position: number,
+      public hasRoom = true,
+    ) {}
+    async take(entries: readonly FeedRow[]): Promise<void> {
+      for (const { number } of entries) {
+        if (!this.hasRoom || number <= this.position) continue;
+        this.taken.push(number);
+        this.position = number;
+      }
+    }
+    tick(): void {}
+  }
+  const numbers = (after: number, until: number) => Array.from({ length: until - after }, (_, i) => after + i + 1);
+
+  it('that are behind each get everything in order, and what they share is read once', async () => {
+    const environment = (await test.service.parts.directory.environment('quillfell-hiker', 'live')) as Environment;
+    const start = await settleFeed(db);
+    for (let n = 0; n < COUNT; n++) await entry(db);
+    const end = await settleFeed(db);
+    const feed = new Feed(test.service.parts.changes, test.service.parts.log);
+    const read = vi.spyOn(feed, 'read');
+    // Those of an instance that has ended: near each other, and one that was away for longer.
+    const readers = Array.from({ length: 200 }, (_, i) => new Reader(start + 500 + (i % 40)));
+    const late = new Reader(start);
+    const full = new Reader(start + 700, false);
+    const stops = [...readers, late, full].map((reader) => feed.follow(environment, reader));
+    await vi.waitFor(() => expect([...readers, late].every(({ position }) => position === end)).toBe(true), 20_000);
+    for (const [i, { taken }] of readers.entries()) expect(taken).toEqual(numbers(start + 500 + (i % 40), end));
+    expect(late.taken).toEqual(numbers(start, end));
+    // At most 256 a read, after the first few that find out how large entries are.
+    expect(read.mock.calls.length).toBeLessThan(60);
+    full.hasRoom = true;
+    await vi.waitFor(() => expect(full.taken).toEqual(numbers(start + 700, end)), 20_000);
+    for (const stop of stops) stop();
+  });
 });

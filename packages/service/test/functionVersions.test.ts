@@ -81,7 +81,7 @@ describe('a version', () => {
     const files = (free: number) => ({ ...anyMethod, source: undefined, files: { 'main.ts': main(free), 'main.test.ts': tests } });
     await put('bunk', '', files(1));
     const problem = await refused(put('bunk', '', files(0)));
-    expect([problem.problem, problem.detail]).toEqual(['function-refused', expect.stringContaining('The test «no bunk is left» fails')]);
+    expect([problem.problem, problem.detail]).toEqual(['function-refused', expect.stringContaining('The test "no bunk is left" fails')]);
     expect((await test.owner.call(own.read, at('bunk'))).version).toBe(1);
     const { items } = await test.owner.call(operations.managedRecords.list, { params: { ...app.dev.params, collection: 'huts' } });
     expect(items).toEqual([]);

@@ -1,3 +1,4 @@
+import { setTimeout as sleep } from 'node:timers/promises';
 import { operations } from '@orchard/contract';
 import pino from 'pino';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
@@ -100,5 +101,47 @@ describe('two instances on one database', () => {
       return total.calls >= before + 10 && total.calls;
     });
     expect(after).toBe(before + 10);
+  });
+});
+
+describe('a limit of calls', () => {
+  it('holds over all instances, though each counts for itself', async () => {
+    const settings = { ...one.config, secretKey: one.service.parts.secretKey, rates: { ...one.config.rates, perKey: 60 } };
+    const few = await Promise.all(
+      ['few-a', 'few-b'].map((name) => startService({ ...settings, dataDirectory: scratchDirectory(name) }, pino({ level: 'silent' }))),
+    );
+    const key = app.live.clientKey;
+    const calls = async (address: string, count: number) => {
+      const statuses: number[] = [];
+      for (let i = 0; i < count; i++) statuses.push((await callApp(address, 'GET', '/connection', { key })).status);
+      return statuses.filter((status) => status === 429).length;
+    };
+    const [a, b] = few.map(({ address }) => address) as [string, string];
+    await eventually(async () => (await one.owner.call(operations.instances.list, {})).items.length >= 4);
+    // Each has heard of the other by then.
+    await sleep(2_500);
+    expect(await calls(a, 40)).toBe(0);
+    await sleep(1_500);
+    expect(await calls(b, 40)).toBe(20);
+    await Promise.all(few.map((instance) => instance.stop()));
+  });
+});
+
+describe('an instance that stops', () => {
+  it('says so before it refuses calls, and is not in the list any more', async () => {
+    const third = await startService(
+      { ...one.config, secretKey: one.service.parts.secretKey, dataDirectory: scratchDirectory('third'), drainMs: 1_500 },
+      pino({ level: 'silent' }),
+    );
+    const listed = async () => (await one.owner.call(operations.instances.list, {})).items;
+    expect(await listed()).toContainEqual(expect.objectContaining({ port: Number(new URL(third.address).port), state: 'serving' }));
+    expect((await fetch(`${third.address}/readyz`)).status).toBe(200);
+    const stopped = third.stop();
+    await eventually(async () => (await fetch(`${third.address}/readyz`)).status === 503);
+    const answer = await callApp(third.address, 'GET', '/connection', { key: app.dev.clientKey });
+    expect([answer.status, answer.headers.get('connection')]).toEqual([200, 'close']);
+    await stopped;
+    await expect(fetch(`${third.address}/readyz`)).rejects.toThrow();
+    expect((await listed()).map(({ port }) => port)).not.toContain(Number(new URL(third.address).port));
   });
 });

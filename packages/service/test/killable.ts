@@ -11,6 +11,10 @@ const MAIN = fileURLToPath(new URL('../dist/main.js', import.meta.url));
 export type Killable = {
   address: string;
   owner: HttpClient;
+  /** Of the owner's calls. */
+  headers: () => Record<string, string>;
+  /** Its data directory. */
+  directory: string;
   /** Kills it as a power cut does. */
   kill: () => Promise<unknown>;
   restart: () => Promise<unknown>;
@@ -40,9 +44,12 @@ export async function startKillable(name: string, settings: Record<string, strin
     body: { token: new URL(setupAddress).searchParams.get('token') as string, ...OWNER },
   });
   const { token } = await anyone.call(operations.members.signIn, { body: { email: OWNER.email, password: OWNER.password, as: 'token' } });
+  const headers = () => ({ authorization: `Bearer ${token}` });
   return {
     address,
-    owner: createHttpClient({ address, headers: () => ({ authorization: `Bearer ${token}` }) }),
+    directory,
+    headers,
+    owner: createHttpClient({ address, headers }),
     kill: () => end('SIGKILL'),
     restart: () => start(new URL(address).port),
     stop: () => end('SIGTERM'),

@@ -16,7 +16,7 @@ beforeAll(async () => {
   await bare.query(`CREATE DATABASE ${name}`);
   await bare.end();
   url.pathname = `/${name}`;
-  database = openDatabase(url.toString(), 6);
+  database = openDatabase(url.toString(), { connections: 6 });
   instances = ['a', 'b', 'c'].map((instance) => new Leases(database, instance));
   await (instances[0] as Leases).prepare();
 });

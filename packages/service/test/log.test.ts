@@ -4,7 +4,7 @@ import { createLog } from '../src/platform/log.js';
 
 let database: Database;
 beforeAll(async () => {
-  database = openDatabase(inject('databaseUrl'), 1);
+  database = openDatabase(inject('databaseUrl'), { connections: 1 });
   await database.run('CREATE TABLE IF NOT EXISTS log_test (id INT PRIMARY KEY, value VARCHAR(4))');
 });
 afterAll(() => database.close());

@@ -471,6 +471,29 @@ describe('a device', () => {
     expect(items).toMatchObject([{ notification: body.id, title: 'Told', state: 'arrived', openedAt: expect.any(String) }]);
   });
 
+  it('tells which button was chosen, which is counted', async () => {
+    const { id } = await phone();
+    const { body } = await send({ title: 'Beds', audience: { device: id } });
+    await done(body.id);
+    const items = [{ notification: body.id, event: 'opened', button: 'confirm' }];
+    await test.app('POST', `/devices/${id}/reports`, { key: app.dev.clientKey, body: { items } });
+    const at = { ...app.dev.params, id: body.id };
+    expect((await test.owner.call(operations.notifications.readManaged, { params: at })).chosen).toEqual([{ button: 'confirm', count: 1 }]);
+    const chose = await test.owner.call(operations.notifications.deliveriesManaged, {
+      params: at,
+      query: { filter: "button = 'confirm'" },
+    });
+    expect(chose.items).toMatchObject([{ target: id, button: 'confirm' }]);
+  });
+
+  it('says why push could not be turned on, where that is more than that it was not', async () => {
+    const registration = { platform: 'web', appVersion: '1', os: 'x', locale: 'en', timeZone: 'UTC', permission: 'granted' };
+    const pushTrouble = 'Registration failed - push service not available';
+    await test.app('PUT', '/devices/silent-tablet', { key: app.dev.clientKey, body: { ...registration, pushTrouble } });
+    const device = await test.owner.call(operations.devices.readManaged, { params: { ...app.dev.params, device: 'silent-tablet' } });
+    expect(device).toMatchObject({ reachable: false, reach: pushTrouble });
+  });
+
   it('is let go at sign-out, and retired when it was not seen for the set time', async () => {
     const uma = await signUp(test, app.dev.clientKey, 'uma');
     const { id } = await phone({}, uma.token);

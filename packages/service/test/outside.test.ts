@@ -1,4 +1,5 @@
 /** Tables of other servers, MariaDB and PostgreSQL, shown as collections. */
+import { randomUUID } from 'node:crypto';
 import { type OutsideDefinition, operations, type Problem } from '@orchard/contract';
 import { type PostgresqlServer, startPostgresql } from '@orchard/simulators';
 import { createPool, type Pool } from 'mysql2/promise';
@@ -222,6 +223,31 @@ describe.each(KINDS)('a table of %s', (kind) => {
     expect((await call('DELETE', at)).status).toBe(204);
     expect((await call('GET', at)).status).toBe(404);
     expect((await call('GET', `/data/${name}/no-number`)).status).toBe(404);
+  });
+
+  it('is kept on devices: filled each time, and what they changed offline is written there', async () => {
+    const pull = async (scope: object) => (await call('POST', '/sync/pull', { scopes: [{ collection: name, ...scope }] })).body;
+    const filled = await pull({ filter: "region = 'north'" });
+    expect(filled.scopes).toMatchObject([
+      { outside: true, records: [{ id: '1' }, { id: '4' }], shape: { fields: { fee: 'number', born: 'date' } } },
+    ]);
+    expect((await pull({ at: filled.at, shape: filled.scopes[0].shape.name })).scopes).toEqual([]);
+    const change = (fields: object) => ({
+      id: randomUUID(),
+      action: 'change',
+      collection: name,
+      record: '1',
+      fields,
+      seen: {},
+      version: 1,
+    });
+    const body = { changes: [change({ fee: 43 }), { ...change({ fee: 'much' }), id: randomUUID() }] };
+    const pushed = (await call('POST', '/sync/push', body)).body;
+    expect(pushed.results.map(({ status }: { status: string }) => status)).toEqual(['taken', 'refused']);
+    expect(pushed.records).toMatchObject([{ collection: name, record: { id: '1', fee: 43 } }]);
+    await call('POST', '/sync/push', { changes: [change({ fee: 42.5 })] });
+    expect((await call('POST', '/sync/push', body)).body.results[0].status).toBe('taken');
+    expect((await call('GET', `/data/${name}/1`)).body.fee).toBe(42.5);
   });
 
   it('obeys its rules, the same in lists, reads and writes', async () => {

@@ -6,7 +6,7 @@ import express from 'express';
 import pino from 'pino';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
 import { z } from 'zod';
-import { Rates } from '../src/platform/access/steps.js';
+import { Rates } from '../src/platform/instances/rates.js';
 import type { Answer, Call, Route } from '../src/platform/call.js';
 import { AnswerLedger } from '../src/platform/http/answerBytes.js';
 import { serveRoutes, serveUnknown } from '../src/platform/http/pipeline.js';
@@ -74,7 +74,7 @@ beforeAll(async () => {
     address: () => 'https://orchard.quillfell.example',
     ports,
   } as unknown as Platform;
-  const rates = new Rates({ perAddress: 10_000, perKey: 10_000, signInsPerAddress: 3 });
+  const rates = new Rates({ perAddress: 10_000, perKey: 10_000, signInsPerAddress: 3, syncsPerKey: 10_000 });
   const app = express();
   app.use(serveRoutes(parts, routes, rates));
   app.use(serveUnknown(parts, '/app/v1', routes, rates));

@@ -23,7 +23,7 @@ describe('settings', () => {
       databaseUrl: undefined,
       secretKey: undefined,
       pushOrigins: [],
-      rates: { perKey: 6000, perAddress: 6000, signInsPerAddress: 30 },
+      rates: { perKey: 6000, perAddress: 6000, signInsPerAddress: 30, syncsPerKey: 30_000 },
       requestDays: 30,
     });
   });

@@ -110,7 +110,7 @@ it('is done again from the start when it was a deadlock victim', async () => {
 });
 
 it('never waits for a connection that only other transactions could give back', async () => {
-  const few = openDatabase(test.config.databaseUrl as string, 4);
+  const few = openDatabase(test.config.databaseUrl as string, { connections: 4 });
   let done = 0;
   const busy = (kind: 'unit' | 'transaction', i: number) =>
     few[kind](async () => {

@@ -256,7 +256,8 @@ describe('mails about accounts', () => {
 
   it.each([
     [{ subject: 'x', text: 'no way to go on' }, 'body.text', 'must contain {link}'],
-    [{ subject: '{nmae}', text: '{link}' }, 'body.subject', 'There is no variable `nmae`; there is app, name, email, link'],
+    [{ subject: '{nmae}', text: '{link}' }, 'body.subject', 'There is no variable `nmae`; did you mean `name`?'],
+    [{ subject: '{colour}', text: '{link}' }, 'body.subject', 'There is no variable `colour`; there is app, name, email, link'],
     [{ subject: 'x', text: '{link' }, 'body.text', 'is not closed'],
   ])('are refused as %j', async (body, path, words) => {
     const work = test.owner.call(operations.accounts.writeMail, {

@@ -1,13 +1,18 @@
 export * from './authority.js';
+export * from './balancer.js';
 export * from './cairn.js';
 export * from './faults.js';
+export { freePorts } from './freePorts.js';
+export * from './galera.js';
 export * from './handset.js';
+export * from './link.js';
 export * from './mailServer.js';
 export * from './mappings.js';
 export * from './offices.js';
 export * from './pushNetwork.js';
 export * from './smsCentre.js';
 export * from './tarn.js';
+export { turnedClock } from './turnedClock.js';
 export * from './wall.js';
 export * from './identity/directoryServer.js';
 export * from './identity/faults.js';

@@ -3,6 +3,7 @@ import { Argument, type Command } from 'commander';
 import { globalsOf, environmentOf, signedIn } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { printItem, printList } from '../output.js';
+import { addMoveCommands } from './moves.js';
 
 export function addAppCommands(program: Command): void {
   program.command('app').description('apps of this installation');
@@ -37,6 +38,7 @@ export function addEnvironmentCommands(program: Command): void {
     },
   });
   addChanges(env);
+  addMoveCommands(program, env);
   addRemoval(program, operations.environments.remove, {
     about: 'delete the environment with all its data',
     what: ({ app, environment }) => `Deleting the environment ${app}/${environment} with all its data`,
@@ -53,7 +55,11 @@ function addEnvironmentList(env: Command): void {
       const options = globalsOf(command);
       const { items } = await signedIn(options).client.call(operations.apps.list, {});
       const all = items.flatMap(({ environments }) => environments).filter(({ app }) => !options.app || app === options.app);
-      printList(all, ['app', 'name', 'mode', 'role', ['server', ({ server }) => server ?? 'main'], 'createdAt'], options);
+      printList(
+        all,
+        ['app', 'name', 'mode', 'role', ['server', ({ server, movedTo }) => movedTo ?? server ?? 'main'], 'createdAt'],
+        options,
+      );
     });
 }
 

@@ -44,7 +44,7 @@ function mainFileOf(path: string): string {
 }
 
 /** The files of a function: one file, or all code of a folder. */
-function filesAt(path: string): Record<string, string> {
+export function filesAt(path: string): Record<string, string> {
   try {
     if (statSync(path).isFile()) return { [mainFileOf(path)]: readFileSync(path, 'utf8') };
     const names = readdirSync(path, { recursive: true, withFileTypes: true }).filter(
@@ -133,8 +133,8 @@ function addPush(group: Command): void {
     .option('--methods <methods>', `comma-separated: ${ENDPOINT_METHODS.join(', ')}`)
     .addOption(new Option('--callers <callers>', 'who may call it').choices(ENDPOINT_CALLERS))
     .addOption(new Option('--rights <rights>', 'whose rights it has').choices(['caller', 'own']))
-    .option('--on <where>', 'makes it a hook: moment, actions and what, such as «before create,update bookings»')
-    .option('--clock <expression>', 'makes it a schedule: a cron expression, such as «0 6 * * 1-5»')
+    .option('--on <where>', 'makes it a hook: moment, actions and what, such as "before create,update bookings"')
+    .option('--clock <expression>', 'makes it a schedule: a cron expression, such as "0 6 * * 1-5"')
     .option('--zone <zone>', 'time zone of its clock, such as Europe/Oslo; UTC, if left out')
     .addOption(new Option('--missed <how>', 'what to do for times at which no instance was up').choices(MISSED_RUNS))
     .option('--hosts <hosts>', 'hosts that it may fetch from, comma-separated')
@@ -187,7 +187,7 @@ function readOn(text: string): HookOn {
     !asked.every((one) => (HOOK_ACTIONS as readonly string[]).includes(one))
   )
     throw new CommandError(
-      `--on takes three words: ${HOOK_MOMENTS.join(', ')}; actions among ${HOOK_ACTIONS.join(',')}; and a collection or one of ${HOOK_SUBJECTS.join(', ')}. Such as «before create,update bookings».`,
+      `--on takes three words: ${HOOK_MOMENTS.join(', ')}; actions among ${HOOK_ACTIONS.join(',')}; and a collection or one of ${HOOK_SUBJECTS.join(', ')}. Such as "before create,update bookings".`,
       2,
     );
   const isSubject = (HOOK_SUBJECTS as readonly string[]).includes(what);

@@ -1,7 +1,7 @@
 /** The fields of a collection: types and constraints, with a preview before each change. */
 import { Alert, Button, Checkbox, Group, Modal, NativeSelect, Stack, TagsInput, Text, TextInput, Title } from '@mantine/core';
 import { type ChangePreview, type Collection, type NamedField, operations, type SchemaChange } from '@orchard/contract';
-import { FIELD_TYPES, type FieldType, type Json, ON_DELETE } from '@orchard/core';
+import { FIELD_TYPES, type FieldType, type Json, MERGE_POLICIES, type MergePolicy, ON_DELETE } from '@orchard/core';
 import { useState } from 'react';
 import { useCall, useChange } from '../api.js';
 import { Code, Loaded, Moment, Trouble } from '../parts/basics.js';
@@ -134,6 +134,7 @@ type Draft = FieldRules & {
   required: boolean;
   unique: boolean;
   hidden: boolean;
+  personal: boolean;
   default: string;
   min: string;
   max: string;
@@ -143,6 +144,7 @@ type Draft = FieldRules & {
   choices: string[];
   to: string;
   onDelete: string;
+  merge: string;
 };
 
 const text = (value: Json | undefined) =>
@@ -153,6 +155,7 @@ const draftOf = (field: NamedField | null): Draft => ({
   required: field?.required ?? false,
   unique: field?.unique ?? false,
   hidden: field?.hidden ?? false,
+  personal: field?.personal ?? false,
   setBy: field?.setBy ?? '',
   seenBy: field?.seenBy ?? '',
   default: text(field?.default),
@@ -164,7 +167,21 @@ const draftOf = (field: NamedField | null): Draft => ({
   choices: field?.choices ?? [],
   to: field?.to ?? '',
   onDelete: field?.onDelete ?? 'restrict',
+  merge: field?.merge ?? '',
 });
+
+const MERGED: Record<MergePolicy, string> = {
+  service: 'the value of the service',
+  device: 'the value of the device',
+  larger: 'the larger one',
+  smaller: 'the smaller one',
+  union: 'the items of both',
+};
+/** The ways to settle a conflict that a type has. */
+const mergesOf = (type: FieldType): MergePolicy[] =>
+  MERGE_POLICIES.filter((policy) =>
+    policy === 'union' ? type === 'list' : policy === 'larger' || policy === 'smaller' ? MEMBERS.range?.includes(type) : true,
+  );
 
 const MEMBERS: Record<string, FieldType[]> = {
   range: ['integer', 'number', 'date', 'time'],
@@ -184,6 +201,7 @@ function fieldOf(draft: Draft): Omit<NamedField, 'name'> {
   set('required', draft.required);
   if (MEMBERS.unique?.includes(type)) set('unique', draft.unique);
   set('hidden', draft.hidden);
+  set('personal', draft.personal);
   for (const which of FIELD_RULES) set(which, draft[which].trim());
   if (draft.default !== '')
     set(
@@ -200,6 +218,7 @@ function fieldOf(draft: Draft): Omit<NamedField, 'name'> {
     set('minLength', draft.minLength === '' ? undefined : Number(draft.minLength));
     set('maxLength', draft.maxLength === '' ? undefined : Number(draft.maxLength));
   }
+  if (draft.merge !== 'service' && mergesOf(type).includes(draft.merge as MergePolicy)) set('merge', draft.merge);
   if (type === 'text') set('pattern', draft.pattern);
   if (type === 'choice') set('choices', draft.choices);
   if (type === 'reference') {
@@ -301,6 +320,12 @@ function FieldForm({
               'Default',
               draft.type === 'date' || draft.type === 'time' ? 'A constant, or now()' : 'Used when a new record has no value',
             )}
+            <NativeSelect
+              label="When a device changed it offline, and it was changed here too"
+              value={draft.merge || 'service'}
+              onChange={({ currentTarget }) => set({ merge: currentTarget.value })}
+              data={mergesOf(draft.type).map((value) => ({ value, label: `keep ${MERGED[value]}` }))}
+            />
             <Group>
               <Checkbox
                 label="Required"
@@ -314,6 +339,12 @@ function FieldForm({
                 label="Hidden from clients"
                 checked={draft.hidden}
                 onChange={({ currentTarget }) => set({ hidden: currentTarget.checked })}
+              />
+              <Checkbox
+                label="Personal"
+                title="Says something of a person: a sample of records has made-up values in its place"
+                checked={draft.personal}
+                onChange={({ currentTarget }) => set({ personal: currentTarget.checked })}
               />
             </Group>
             <FieldRulesInput

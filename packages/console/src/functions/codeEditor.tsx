@@ -33,14 +33,8 @@ const LOOK = EditorView.theme({
 });
 /** The editor writes its styles into the page, which takes those with the nonce alone. */
 const NONCE = document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content ?? '';
-const SHARED: Extension[] = [
-  EditorView.cspNonce.of(NONCE),
-  lineNumbers(),
-  javascript({ typescript: true }),
-  syntaxHighlighting(COLOURS),
-  bracketMatching(),
-  LOOK,
-];
+const BARE: Extension[] = [EditorView.cspNonce.of(NONCE), lineNumbers(), LOOK];
+const SHARED: Extension[] = [...BARE, javascript({ typescript: true }), syntaxHighlighting(COLOURS), bracketMatching()];
 
 /** Where an error stands: from its column to the end of the word. */
 function placed(state: EditorState, { line, column, message }: CodeError): Diagnostic {
@@ -109,13 +103,13 @@ export function CodeEditor({
   return <div ref={host} />;
 }
 
-/** Two versions side by side. */
-export function Difference({ before, after }: { before: string; after: string }) {
+/** Two versions side by side. @param plain for texts that are no code: without its colours, and wrapped */
+export function Difference({ before, after, plain = false }: { before: string; after: string; plain?: boolean }) {
   const host = useRef<HTMLDivElement>(null);
   useEffect(() => {
     // Reached by keyboard, so that it can be scrolled without a mouse.
     const only = (label: string) => [
-      ...SHARED,
+      ...(plain ? [...BARE, EditorView.lineWrapping] : SHARED),
       EditorState.readOnly.of(true),
       EditorView.editable.of(false),
       EditorView.contentAttributes.of({ 'aria-label': label, tabindex: '0' }),
@@ -127,6 +121,6 @@ export function Difference({ before, after }: { before: string; after: string })
       collapseUnchanged: { margin: 3 },
     });
     return () => merge.destroy();
-  }, [before, after]);
+  }, [before, after, plain]);
   return <div ref={host} className="difference" />;
 }

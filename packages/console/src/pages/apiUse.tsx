@@ -147,8 +147,8 @@ export function ApiUsePage() {
             <Empty title="No calls in this period">
               <Text>
                 Choose a longer one above, or make the first call:{' '}
-                <Anchor component={Link} to={`${base}/quick-start`}>
-                  Quick start
+                <Anchor component={Link} to={`${base}/first-calls`}>
+                  First calls
                 </Anchor>
                 .
               </Text>

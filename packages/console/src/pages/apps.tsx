@@ -1,6 +1,7 @@
 /** All apps, and the form for a new one. */
 import { Anchor, Badge, Group, Stack, Text, TextInput, Title } from '@mantine/core';
 import { type EnvironmentConditionDocument, type Member, operations } from '@orchard/contract';
+import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { useCall } from '../api.js';
 import { AccessMatrix, TeamNotes } from '../parts/access.js';
@@ -9,6 +10,7 @@ import { inWords, LeafLine, type Stretch, stretchesOf } from '../condition/leafL
 import { Strip, summary } from '../condition/strip.js';
 import { Loaded, Moment, PageHead } from '../parts/basics.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
+import { BeginWith } from '../releases/beginWith.js';
 
 const SESSION_EVERY_MS = 4_000;
 const CONDITION_EVERY_MS = 10_000;
@@ -151,10 +153,11 @@ function Access() {
 
 function NewApp() {
   const navigate = useNavigate();
+  const [begin, setBegin] = useState('');
   const create = useOperationForm(operations.apps.create, {
     initial: { name: '' },
     input: (body) => ({ body }),
-    onDone: ({ name }) => navigate(`/${name}/dev/setup`),
+    onDone: ({ name }) => navigate(`/${name}/dev/${begin ? `releases?with=${begin}` : 'setup'}`),
   });
   return (
     <div className="panel">
@@ -167,6 +170,7 @@ function NewApp() {
           w={320}
           {...create.form.getInputProps('name')}
         />
+        <BeginWith value={begin} onChange={setBegin} />
       </FormOf>
     </div>
   );

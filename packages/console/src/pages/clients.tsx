@@ -67,7 +67,7 @@ export function ClientsPage() {
               ))}
               <Text size="sm">
                 Next: the{' '}
-                <Anchor component={Link} to={`${base}/quick-start`}>
+                <Anchor component={Link} to={`${base}/first-calls`}>
                   quick start
                 </Anchor>{' '}
                 with these keys filled in.

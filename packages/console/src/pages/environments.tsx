@@ -1,11 +1,15 @@
 /** The environments of the app. */
 import { Group, NativeSelect, Stack, Switch, Text, TextInput } from '@mantine/core';
 import { type Environment, operations } from '@orchard/contract';
+import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { useCall, useChange } from '../api.js';
 import { Loaded, Moment, PageHead, Trouble } from '../parts/basics.js';
 import { coded, FromCode } from '../parts/fromCode.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
+import { MoveEnvironment } from '../environments/moveEnvironment.js';
+import { ReceiveEnvironment } from '../environments/receive.js';
+import { BeginWith } from '../releases/beginWith.js';
 import { useEnvironment } from '../environment.js';
 
 const MODE_WORDS = {
@@ -32,6 +36,7 @@ export function EnvironmentsPage() {
         )}
       </Loaded>
       <NewEnvironment />
+      <ReceiveEnvironment />
     </Stack>
   );
 }
@@ -39,7 +44,7 @@ export function EnvironmentsPage() {
 function OneEnvironment({ environment }: { environment: Environment }) {
   const { name, mode, widening, role, app } = environment;
   const change = useChange(operations.environments.patch, [operations.apps, operations.environments]);
-  const mayChange = role === 'owner' || role === 'maintainer';
+  const mayChange = (role === 'owner' || role === 'maintainer') && environment.movedTo === null;
   return (
     <section className="panel">
       <Group justify="space-between">
@@ -59,7 +64,7 @@ function OneEnvironment({ environment }: { environment: Environment }) {
           data={Object.entries(MODE_WORDS).map(([value, label]) => ({ value, label }))}
         />
       </Group>
-      {mode === 'open' && (
+      {mode === 'open' && environment.movedTo === null && (
         <Switch
           mt="xs"
           label="A number with a fraction turns an integer field into a number field"
@@ -70,6 +75,7 @@ function OneEnvironment({ environment }: { environment: Environment }) {
         />
       )}
       <Trouble error={change.error} />
+      <MoveEnvironment environment={environment} />
     </section>
   );
 }
@@ -77,16 +83,18 @@ function OneEnvironment({ environment }: { environment: Environment }) {
 function NewEnvironment() {
   const { params } = useEnvironment();
   const navigate = useNavigate();
+  const [begin, setBegin] = useState('');
   const create = useOperationForm(operations.environments.create, {
     initial: { name: '' },
     input: (body) => ({ params: { app: params.app }, body }),
-    onDone: ({ app, name }) => navigate(`/${app}/${name}/setup`),
+    onDone: ({ app, name }) => navigate(`/${app}/${name}/${begin ? `releases?with=${begin}` : 'setup'}`),
     stale: [operations.apps],
   });
   return (
     <div className="panel">
       <FormOf of={create} verb="Add environment" row>
         <TextInput label="New environment" placeholder="staging" required {...create.form.getInputProps('name')} />
+        <BeginWith value={begin} onChange={setBegin} from={`${params.app}/${params.environment}`} />
       </FormOf>
     </div>
   );

@@ -1,9 +1,10 @@
-/** The installation: its own gateways, which reach members and depend on no environment. */
+/** The installation: its own gateways, which reach members and depend on no environment, and its instances. */
 import { Button, Drawer, Text } from '@mantine/core';
 import { operations } from '@orchard/contract';
 import { OFTEN } from '../api.js';
 import { useAddressState } from '../environment.js';
 import { AddGateway } from '../gateways/addGateway.js';
+import { Instances } from '../installation/instances.js';
 import { Empty, Moment } from '../parts/basics.js';
 import { ListPage } from '../parts/listPage.js';
 import { Verdict } from '../parts/verdict.js';
@@ -16,7 +17,7 @@ export function InstallationPage() {
     <>
       <ListPage
         title="Installation"
-        hint="Gateways that reach members. They depend on no environment"
+        hint="Gateways that reach members, and the instances that serve. They depend on no environment"
         operation={operations.memberWays.gateways}
         {...OFTEN}
         label="Gateways of the installation"
@@ -49,6 +50,7 @@ export function InstallationPage() {
       >
         <Button onClick={() => setAdding('1')}>Add gateway</Button>
       </ListPage>
+      <Instances />
       <Drawer opened={adding !== ''} onClose={() => setAdding(null)} position="right" size="lg" title="Add gateway of the installation">
         {adding && (
           <AddGateway

@@ -84,6 +84,7 @@ export function NotificationPage() {
                   ))}
                 </Stack>
               )}
+              {sent.chosen && <Chosen of={sent.chosen} id={id} />}
             </section>
           </SimpleGrid>
           <Course id={id} />
@@ -230,5 +231,31 @@ function Says({ sent }: { sent: Notification }) {
       </Title>
       <Facts of={facts.filter(([, value]) => value !== undefined && value !== null && value !== false)} />
     </section>
+  );
+}
+
+/** The buttons that people chose, each a link to those deliveries. */
+function Chosen({ of, id }: { of: { button: string; count: number }[]; id: string }) {
+  const { base } = useEnvironment();
+  return (
+    <>
+      <Title order={3} mt="md" mb="xs">
+        Buttons chosen
+      </Title>
+      {of.map(({ button, count: number }) => (
+        <Group key={button} gap="sm">
+          <Anchor
+            component={Link}
+            to={`${base}/sent/${id}?filter=${encodeURIComponent(`button = '${button.replaceAll("'", "''")}'`)}`}
+            className="mono"
+            w={56}
+            ta="right"
+          >
+            {count(number)}
+          </Anchor>
+          <Text size="sm">{button}</Text>
+        </Group>
+      ))}
+    </>
   );
 }

@@ -107,8 +107,8 @@ export function OverviewPage() {
               items.length === 0 ? (
                 <Text size="sm">
                   None yet: the first stored record creates one.{' '}
-                  <Anchor component={Link} to={`${base}/quick-start`}>
-                    Quick start
+                  <Anchor component={Link} to={`${base}/first-calls`}>
+                    First calls
                   </Anchor>
                 </Text>
               ) : (

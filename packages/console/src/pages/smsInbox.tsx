@@ -12,7 +12,7 @@ import { useAddressState, useEnvironment } from '../environment.js';
 
 type View = 'inbox' | 'opt-outs' | 'settings';
 
-/** The calls behind each view, for «From code». */
+/** The calls behind each view, for "From code". */
 function callsOf(view: View, params: { app: string; environment: string }) {
   if (view === 'settings') return [coded(operations.sms.settings, { params })];
   return [view === 'opt-outs' ? coded(operations.sms.optOuts, { params }) : coded(operations.sms.inbox, { params })];

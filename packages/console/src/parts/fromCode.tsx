@@ -1,13 +1,15 @@
-/** «From code»: the calls of a page as commands, over HTTP and with the client library, made from their operations. */
-import { Button, Drawer, Tabs } from '@mantine/core';
+/** "From code": the calls of a page as commands, over HTTP and with the client library, made from their operations. */
+import { Button, Drawer, NativeSelect, Stack, Tabs } from '@mantine/core';
 import { useDisclosure } from '@mantine/hooks';
-import { addressOf, type CallInput, commandOf, libraryCall, type Operation, shellWord } from '@orchard/contract';
+import { addressOf, type CallInput, commandOf, libraryCall, type Operation, operations, shellWord } from '@orchard/contract';
 import { IconTerminal2 } from '@tabler/icons-react';
+import { useState } from 'react';
 import { Code } from './basics.js';
+import { type CodedCall, twinOf } from './codedCall.js';
+import { SendCall } from './sendCall.js';
 
 // biome-ignore lint/suspicious/noExplicitAny: an operation of any shape
 type Any = Operation<any, any, any, any>;
-export type CodedCall = { command: string; http: string; library: string | undefined };
 
 const HEADERS = {
   anyone: '',
@@ -28,7 +30,23 @@ export function coded<O extends Any>(operation: O, input: CallInput<O>, command 
     ...(header ? [`-H '${header}'`] : []),
     ...(body === undefined ? [] : ["-H 'Content-Type: application/json'", `-d ${shellWord(JSON.stringify(body))}`]),
   ].join(' \\\n  ');
-  return { command, http, library: libraryCall(operation, input) };
+  return { command, http, library: libraryCall(operation, input) ?? anyCall(operation, input), operation, input };
+}
+
+/** Names of operations in the library's `call`, such as `files.list`. */
+const NAMES = new Map(
+  Object.entries(operations).flatMap(([group, own]) => Object.entries(own).map(([name, { id }]) => [id, `${group}.${name}`])),
+);
+
+/** The line for a call that the library has no function of its own for: of an app, or of the twin that apps have. */
+function anyCall(operation: Any, input: object): string | undefined {
+  const own = operation.caller.kind === 'app' ? operation : twinOf(operation);
+  if (!own) return undefined;
+  const { params, query, body } = input as { params?: Record<string, unknown>; query?: unknown; body?: unknown };
+  const named = Object.keys(own.params.shape);
+  const given = Object.fromEntries(Object.entries(params ?? {}).filter(([name]) => named.includes(name)));
+  const parts = { ...(named.length > 0 ? { params: given } : {}), ...(query ? { query } : {}), ...(body ? { body } : {}) };
+  return `await orchard.call(${JSON.stringify(NAMES.get(own.id))}, ${JSON.stringify(parts)});`;
 }
 
 export function FromCode({ calls }: { calls: CodedCall[] }) {
@@ -45,6 +63,7 @@ export function FromCode({ calls }: { calls: CodedCall[] }) {
             <Tabs.Tab value="terminal">Terminal</Tabs.Tab>
             <Tabs.Tab value="http">HTTP</Tabs.Tab>
             {library.length > 0 && <Tabs.Tab value="library">Client library</Tabs.Tab>}
+            <Tabs.Tab value="send">Send</Tabs.Tab>
           </Tabs.List>
           <Tabs.Panel value="terminal">
             <Code>{calls.map(({ command }) => command).join('\n')}</Code>
@@ -57,8 +76,29 @@ export function FromCode({ calls }: { calls: CodedCall[] }) {
               <Code>{library.join('\n')}</Code>
             </Tabs.Panel>
           )}
+          <Tabs.Panel value="send">{opened && <Sending calls={calls} />}</Tabs.Panel>
         </Tabs>
       </Drawer>
     </>
+  );
+}
+
+/** One of the page's calls, to be sent. */
+function Sending({ calls }: { calls: CodedCall[] }) {
+  const [at, setAt] = useState(0);
+  const call = calls[Math.min(at, calls.length - 1)];
+  if (!call) return null;
+  return (
+    <Stack>
+      {calls.length > 1 && (
+        <NativeSelect
+          label="Call"
+          value={String(at)}
+          onChange={({ currentTarget }) => setAt(Number(currentTarget.value))}
+          data={calls.map(({ operation }, i) => ({ value: String(i), label: operation.summary }))}
+        />
+      )}
+      <SendCall key={at} call={call} />
+    </Stack>
   );
 }

@@ -1,11 +1,13 @@
 /** Members sign in at providers outside: the buttons of the sign-in page, and what is set up, for owners. */
-import { Button, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
-import { operations } from '@orchard/contract';
+import { Button, Modal, PasswordInput, Stack, Text, TextInput, Title } from '@mantine/core';
+import { type MemberEntryWay, operations } from '@orchard/contract';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { keepCsrf, useCall, useChange } from '../api.js';
 import { Code, Loaded, Trouble } from '../parts/basics.js';
+import { ConfirmedButton } from '../parts/confirmed.js';
 import { FormOf, useOperationForm } from '../parts/operationForm.js';
+import { MemberWayForm } from './wayForm.js';
 
 const own = operations.memberEntry;
 const EXAMPLE = `orchard member-entry set ridge '{"way": {…}, "groups": {…}}'`;
@@ -80,6 +82,8 @@ function DirectoryForm({ of: { name, title }, onBack }: { of: { name: string; ti
 export function MemberEntryWays() {
   const ways = useCall(own.list, {});
   const check = useChange(own.check, []);
+  const remove = useChange(own.remove);
+  const [edited, setEdited] = useState<MemberEntryWay | 'new' | null>(null);
   return (
     <section className="panel" aria-label="Sign-in at providers">
       <Title order={2} mb={4}>
@@ -89,33 +93,50 @@ export function MemberEntryWays() {
         {({ items }) =>
           items.length === 0 ? (
             <>
-              <Text size="sm">Members sign in here. To let them sign in at a provider of yours, with roles by its groups:</Text>
+              <Text size="sm">
+                Members sign in here. They may sign in at a provider of yours, with roles by its groups, too. By command:
+              </Text>
               <Code>{EXAMPLE}</Code>
             </>
           ) : (
             <Stack gap="xs">
-              {items.map(({ way, groups }) => (
-                <div key={way.name}>
-                  <b>{way.title}</b>{' '}
-                  <Button
-                    size="compact-xs"
-                    variant="default"
-                    aria-label={`Check ${way.title}`}
-                    onClick={() => check.mutate({ params: { way: way.name }, body: {} })}
-                  >
-                    Check
-                  </Button>
-                  <Text size="sm" c="dimmed">
-                    {Object.entries(groups)
-                      .map(
-                        ([group, roles]) =>
-                          `${group}: ${roles.map(({ app, environment, role }) => `${role} of ${app}/${environment}`).join(', ')}`,
-                      )
-                      .join('; ') || 'No group gives a role: members are invited.'}
-                  </Text>
-                  {way.redirectAddress && <Code>{way.redirectAddress}</Code>}
-                </div>
-              ))}
+              {items.map((one) => {
+                const { way, groups } = one;
+                return (
+                  <div key={way.name}>
+                    <b>{way.title}</b>{' '}
+                    <Button
+                      size="compact-xs"
+                      variant="default"
+                      aria-label={`Check ${way.title}`}
+                      onClick={() => check.mutate({ params: { way: way.name }, body: {} })}
+                    >
+                      Check
+                    </Button>{' '}
+                    <Button size="compact-xs" variant="default" aria-label={`Change ${way.title}`} onClick={() => setEdited(one)}>
+                      Change
+                    </Button>{' '}
+                    <ConfirmedButton
+                      size="compact-xs"
+                      label="Remove"
+                      verb="Remove"
+                      question={`Remove ${way.title}?`}
+                      consequence="Members who sign in there cannot any more; they stay members."
+                      change={remove}
+                      onConfirm={(done) => remove.mutate({ params: { way: way.name } }, { onSuccess: done })}
+                    />
+                    <Text size="sm" c="dimmed">
+                      {Object.entries(groups)
+                        .map(
+                          ([group, roles]) =>
+                            `${group}: ${roles.map(({ app, environment, role }) => `${role} of ${app}/${environment}`).join(', ')}`,
+                        )
+                        .join('; ') || 'No group gives a role: members are invited.'}
+                    </Text>
+                    {way.redirectAddress && <Code>{way.redirectAddress}</Code>}
+                  </div>
+                );
+              })}
               <Trouble error={check.error} />
               {check.data?.steps.map(({ what, ok, text }) => (
                 <Text size="sm" key={what} className={ok ? undefined : 'care'}>
@@ -126,6 +147,16 @@ export function MemberEntryWays() {
           )
         }
       </Loaded>
+      <Button mt="sm" variant="default" onClick={() => setEdited('new')}>
+        Add a provider of members
+      </Button>
+      <Modal
+        opened={edited !== null}
+        onClose={() => setEdited(null)}
+        title={edited === 'new' ? 'Add a provider of members' : 'Change the provider'}
+      >
+        {edited && <MemberWayForm of={edited === 'new' ? null : edited} onDone={() => setEdited(null)} />}
+      </Modal>
     </section>
   );
 }

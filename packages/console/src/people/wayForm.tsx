@@ -1,9 +1,10 @@
 /** The form for a provider outside: what is asked depends on what it speaks. */
 import { Checkbox, JsonInput, PasswordInput, Select, TagsInput, Textarea, TextInput } from '@mantine/core';
-import { type NewSignInWay, operations, type SignInWayDocument, WAY_KINDS, type WayKind } from '@orchard/contract';
+import { type MemberEntryWay, type NewSignInWay, operations, type SignInWayDocument, WAY_KINDS, type WayKind } from '@orchard/contract';
+import type { ReactNode } from 'react';
 import { useEnvironment } from '../environment.js';
 import { objectOf } from '../parts/json.js';
-import { FormOf, useOperationForm } from '../parts/operationForm.js';
+import { FormOf, type OperationForm, useOperationForm } from '../parts/operationForm.js';
 
 export const KIND_WORDS: Record<WayKind, string> = {
   openid: 'OpenID Connect',
@@ -101,6 +102,31 @@ export function readGroupRoles(text: string): Record<string, string> {
   );
 }
 
+type MemberGroups = MemberEntryWay['groups'];
+
+export const writeMemberGroups = (groups: MemberGroups): string =>
+  Object.entries(groups)
+    .map(([group, roles]) => `${group} = ${roles.map(({ app, environment, role }) => `${role} of ${app}/${environment}`).join(', ')}`)
+    .join('\n');
+
+/** `group = role of app/environment, …`, a line each. What cannot be read stays as it is, and is refused by its name. */
+export function readMemberGroups(text: string): MemberGroups {
+  const lines = text.split('\n').filter((line) => line.trim());
+  return Object.fromEntries(
+    lines.map((line) => {
+      const at = line.lastIndexOf('=');
+      const roles = line
+        .slice(at + 1)
+        .split(',')
+        .map((part) => {
+          const [, role = part.trim(), app = '', environment = ''] = /^\s*(\S+)\s+of\s+([^/\s]+)\/(\S+)\s*$/.exec(part) ?? [];
+          return { app, environment, role } as MemberGroups[string][number];
+        });
+      return [line.slice(0, at).trim(), roles];
+    }),
+  );
+}
+
 function bodyOf(values: Values, before: SignInWayDocument | null): NewSignInWay {
   const {
     name: _name,
@@ -154,6 +180,46 @@ export function WayForm({ of, onDone }: { of: SignInWayDocument | null; onDone: 
     input: (values) => ({ params: { ...params, way: values.way }, body: bodyOf(values, of) as never }),
     onDone,
   });
+  return (
+    <WayFields form={form} of={of}>
+      <Textarea
+        label="Roles by group"
+        description="A group of the provider and a role, a line each"
+        placeholder="wardens = warden"
+        autosize
+        {...form.form.getInputProps('roles')}
+      />
+      <TagsInput label="Clients that may use it" description="None: all" {...form.form.getInputProps('clients')} />
+    </WayFields>
+  );
+}
+
+/** A way by which members of the team sign in to the console. */
+export function MemberWayForm({ of, onDone }: { of: MemberEntryWay | null; onDone: () => void }) {
+  const way = of?.way ?? null;
+  const form = useOperationForm(operations.memberEntry.put, {
+    initial: { ...initialOf(way), roles: writeMemberGroups(of?.groups ?? {}) },
+    input: (values) => ({
+      params: { way: values.way },
+      body: { way: bodyOf({ ...values, roles: '' }, way) as never, groups: readMemberGroups(values.roles) as never },
+    }),
+    onDone,
+  });
+  return (
+    <WayFields form={form} of={way}>
+      <Textarea
+        label="Roles by group"
+        description="A group of the provider, and roles in environments, a line each. Without one, members are invited"
+        placeholder="wardens = developer of quillfell-hiker/dev, viewer of quillfell-hiker/live"
+        autosize
+        {...form.form.getInputProps('roles')}
+      />
+    </WayFields>
+  );
+}
+
+/** What every way has, and between what is its own. */
+function WayFields({ form, of, children }: { form: OperationForm<Values>; of: SignInWayDocument | null; children: ReactNode }) {
   const { getInputProps, values } = form.form;
   return (
     <FormOf of={form} verb="Save">
@@ -167,14 +233,7 @@ export function WayForm({ of, onDone }: { of: SignInWayDocument | null; onDone: 
       <TextInput label="Name" placeholder="ridge" required disabled={of !== null} {...getInputProps('way')} />
       <TextInput label="Title" description="As its button says" placeholder="Sign in at the ridge" required {...getInputProps('title')} />
       <KindFields kind={values.kind} of={of} getInputProps={getInputProps} />
-      <Textarea
-        label="Roles by group"
-        description="A group of the provider and a role, a line each"
-        placeholder="wardens = warden"
-        autosize
-        {...getInputProps('roles')}
-      />
-      <TagsInput label="Clients that may use it" description="None: all" {...getInputProps('clients')} />
+      {children}
       <JsonInput
         label="Other settings"
         description={`JSON, with ${MORE[values.kind].names.join(', ')}. Empty: as usual`}

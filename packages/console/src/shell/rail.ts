@@ -1,6 +1,7 @@
 /** The left rail: every page of an environment, grouped by task. */
 import {
   IconCalendarClock,
+  IconArchive,
   IconBellRinging,
   IconBolt,
   IconBroadcast,
@@ -15,6 +16,7 @@ import {
   IconDatabase,
   IconDeviceMobile,
   IconFilterDown,
+  IconGitCompare,
   IconFolders,
   IconHash,
   IconHistory,
@@ -28,6 +30,7 @@ import {
   IconPencilPlus,
   IconPlant2,
   IconPlugConnected,
+  IconRefresh,
   IconRepeat,
   IconReportAnalytics,
   IconRobot,
@@ -54,6 +57,7 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
     entries: [
       { to: 'data', label: 'Collections', icon: IconDatabase },
       { to: 'files', label: 'Files', icon: IconFolders },
+      { to: 'sync', label: 'Sync', icon: IconRefresh },
       { to: 'sites', label: 'Sites', icon: IconBrowser },
       { to: 'broadcasts', label: 'Broadcasts', icon: IconVideo },
       { to: 'outside', label: 'Outside tables', icon: IconTableShare },
@@ -114,7 +118,9 @@ export const RAIL: { group: string; entries: Entry[] }[] = [
     group: 'Setup',
     entries: [
       { to: 'setup', label: 'Clients and keys', icon: IconKey },
-      { to: 'quick-start', label: 'Quick start', icon: IconBolt },
+      { to: 'first-calls', label: 'First calls', icon: IconBolt },
+      { to: 'releases', label: 'Releases', icon: IconGitCompare },
+      { to: 'backups', label: 'Backups', icon: IconArchive },
       { to: 'environments', label: 'Environments', icon: IconStack2 },
       { to: 'team', label: 'Team', icon: IconUsersGroup },
       { to: 'tokens', label: 'Automation', icon: IconRobot },

@@ -20,14 +20,14 @@ import { phone, role, tokens, user, userName } from './users.js';
 
 export const SIGN_UP_RULES = ['open', 'domains', 'invited', 'closed'] as const;
 export const CONFIRM_RULES = ['never', 'asked', 'first'] as const;
-const locale = z
+export const mailLocale = z
   .string()
   .regex(/^[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*$/, 'A BCP 47 language tag, such as nb-NO.')
   .max(35);
 const version = z.string().regex(/^\d+(\.\d+){0,3}$/, 'Numbers with dots, such as 2.6.1.');
-const mailKind = z.enum(ACCOUNT_MAILS);
+export const mailKind = z.enum(ACCOUNT_MAILS);
 
-const rules = {
+export const entryRulesShape = {
   signUp: z
     .enum(SIGN_UP_RULES)
     .describe(
@@ -99,11 +99,11 @@ const rules = {
   tellDeleted: z.boolean().describe('Whether a mail tells users that their account is deleted'),
 };
 const entryRules = z
-  .object({ ...rules, mailMissing: z.string().nullable().describe('Why mails cannot be sent, in words; null when they can') })
+  .object({ ...entryRulesShape, mailMissing: z.string().nullable().describe('Why mails cannot be sent, in words; null when they can') })
   .meta({ id: 'EntryRules' });
 export type EntryRules = Omit<z.infer<typeof entryRules>, 'mailMissing'>;
 
-const text = { subject: z.string().trim().min(1).max(200), text: z.string().trim().min(1).max(10_000) };
+export const mailText = { subject: z.string().trim().min(1).max(200), text: z.string().trim().min(1).max(10_000) };
 const written = z.object({ subject: z.string(), text: z.string() });
 const accountMail = z
   .object({
@@ -147,7 +147,7 @@ const userFieldShape = {
   seenBy: z.enum(['user', 'servers']).default('user').describe('Whether users see it of themselves, or only the team and its servers'),
   changedBy: z.enum(['user', 'servers']).default('user').describe('Whether users change it, or only the team and its servers'),
 };
-const userField = z.strictObject(userFieldShape).meta({ id: 'UserField' });
+export const userField = z.strictObject(userFieldShape).meta({ id: 'UserField' });
 const namedUserField = z.object({ name: z.string(), ...userFieldShape });
 export type NamedUserField = z.output<typeof namedUserField>;
 const ofField = environmentParams.extend({
@@ -343,7 +343,7 @@ export const accountOperations = {
     summary: 'Change who may have an account, and how people get in',
     caller: maintainer,
     params: environmentParams,
-    body: z.strictObject(rules).partial(),
+    body: z.strictObject(entryRulesShape).partial(),
     reply: entryRules,
     problems: ['invalid-input'],
   }),
@@ -365,8 +365,8 @@ export const accountOperations = {
     path: `${ACCOUNTS}/mails/{mail}/{locale}`,
     summary: 'Write a mail in the team’s own words, in one language',
     caller: developer,
-    params: oneMail.extend({ locale }),
-    body: z.strictObject(text),
+    params: oneMail.extend({ locale: mailLocale }),
+    body: z.strictObject(mailText),
     reply: accountMail,
     problems: ['invalid-input'],
   }),
@@ -378,7 +378,7 @@ export const accountOperations = {
     path: `${ACCOUNTS}/mails/{mail}/{locale}`,
     summary: 'Take back the team’s own words of a mail in one language',
     caller: developer,
-    params: oneMail.extend({ locale }),
+    params: oneMail.extend({ locale: mailLocale }),
     status: 204,
     reply: nothing,
     problems: ['not-found'],
@@ -392,7 +392,7 @@ export const accountOperations = {
     summary: 'A mail as it would be sent, with made-up values',
     caller: viewer,
     params: oneMail,
-    body: z.strictObject({ locale: locale.default('en'), subject: text.subject.optional(), text: text.text.optional() }),
+    body: z.strictObject({ locale: mailLocale.default('en'), subject: mailText.subject.optional(), text: mailText.text.optional() }),
     reply: written,
     problems: ['invalid-input'],
   }),
@@ -405,7 +405,7 @@ export const accountOperations = {
     summary: 'Send a mail with made-up values to an address',
     caller: developer,
     params: oneMail,
-    body: z.strictObject({ to: email, locale: locale.default('en') }),
+    body: z.strictObject({ to: email, locale: mailLocale.default('en') }),
     status: 202,
     reply: z.object({ way: z.enum(['gateway', 'outbox']).describe('`outbox`: shown in the console, in `dev` without a gateway') }),
     problems: ['gateway-missing'],
@@ -467,7 +467,7 @@ export const accountOperations = {
     summary: 'Create an account and mail its owner the address for choosing a password',
     caller: developer,
     params: environmentParams,
-    body: z.strictObject({ email, name: userName.optional(), roles: z.array(role).max(20).optional(), locale: locale.default('en') }),
+    body: z.strictObject({ email, name: userName.optional(), roles: z.array(role).max(20).optional(), locale: mailLocale.default('en') }),
     status: 201,
     reply: user.extend({ address: z.string().optional() }),
     problems: ['already-exists', 'gateway-missing'],

@@ -13,6 +13,7 @@ export const ALERT_CAUSES = {
   certificate: 'a certificate is about to end',
   gateway: 'a gateway refuses',
   job: 'a job was given up',
+  backup: 'a backup failed or is not whole',
   'blocked-origin': 'a web origin is blocked for the first time',
   'new-problem': 'a problem is answered for the first time',
   traffic: 'there are far more or fewer calls than usual at this hour',

@@ -12,6 +12,7 @@ export const environment = z
     mode: z.enum(MODES).describe('open: writes may add collections and fields; closed: they are refused'),
     widening: z.boolean().describe('While open: whether a number with a fraction makes an integer field one of numbers'),
     server: slug.nullable().describe('The database server that holds it; null for the main one'),
+    movedTo: z.string().nullable().describe('The address of the installation that it has moved to; calls of apps are passed on there'),
     role: z.enum(ROLES).describe('Your role in it'),
     secondFactorNeeded: z.boolean().describe('Your role is a higher one, but the app demands a second factor for it and you have none'),
     createdAt: time,
@@ -46,14 +47,17 @@ export const key = z
   .meta({ id: 'Key' });
 export type Key = z.infer<typeof key>;
 
+/** The page of a native shell has a scheme of its own, whose origin its web view sends as it is (RFC 6454 section 7). */
+const OWN_SCHEME = /^(?!(?:https?|data|blob|file|javascript|about):)[a-z][a-z0-9+.-]{1,40}:\/\/[a-z0-9][a-z0-9.-]*$/;
 const origin = z
   .string()
   .max(253)
   .refine((text) => {
+    if (OWN_SCHEME.test(text)) return true;
     if (!URL.canParse(text)) return false;
     const url = new URL(text);
     return (url.protocol === 'https:' || url.protocol === 'http:') && url.origin === text;
-  }, 'A web origin: scheme, host and port only, such as https://hiker.quillfell.example.');
+  }, 'A web origin: scheme, host and port only, such as https://hiker.quillfell.example, or that of a native shell, such as hiker://app.');
 
 export const client = z
   .object({
@@ -163,6 +167,7 @@ export const environmentOperations = {
   }),
   read: operation({
     id: 'environments.read',
+    evenMoved: true,
     method: 'GET',
     path: ENVIRONMENT,
     summary: 'One environment',
@@ -183,6 +188,7 @@ export const environmentOperations = {
   }),
   remove: operation({
     id: 'environments.remove',
+    evenMoved: true,
     changes: 'environment',
     confirmed: true,
     command: 'env delete',
@@ -197,6 +203,20 @@ export const environmentOperations = {
 };
 
 export const clientOperations = {
+  connection: operation({
+    id: 'clients.connection',
+    method: 'GET',
+    path: '/app/v1/connection',
+    summary: 'What a key leads to: for whoever sets up an app',
+    caller: { kind: 'app', user: 'optional' },
+    reply: z.object({
+      app: z.string(),
+      environment: z.string(),
+      client: z.string(),
+      kind: z.enum(CLIENT_KINDS),
+      at: time.describe('Now, by the clock of the service'),
+    }),
+  }),
   list: operation({
     id: 'clients.list',
     command: 'client list',

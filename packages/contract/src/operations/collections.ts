@@ -1,10 +1,19 @@
-import { FIELD_TYPES, type Json, ON_DELETE, RECORD_ACTIONS, RULE_PRESETS, type RulePreset, WITH_RECORD } from '@orchard/core/words';
+import {
+  FIELD_TYPES,
+  type Json,
+  MERGE_POLICIES,
+  ON_DELETE,
+  RECORD_ACTIONS,
+  RULE_PRESETS,
+  type RulePreset,
+  WITH_RECORD,
+} from '@orchard/core/words';
 import { z } from 'zod';
 import { ENVIRONMENT, actor, collectionName, environmentParams, jsonObject, nothing, operation, recordId, time, uuid } from '../common.js';
 
 const json = z.custom<Json>((value) => value !== undefined).meta({});
 const bound = z.union([z.number(), z.string().max(40)]);
-const rule = z
+export const rule = z
   .string()
   .trim()
   .min(1)
@@ -30,6 +39,7 @@ const fieldShape = {
   onDelete: z.enum(ON_DELETE).optional().describe('For a reference or a file: what happens to the record when the target is deleted'),
   withRecord: z.enum(WITH_RECORD).optional().describe('For a file: what happens to it when the record is deleted; it is kept, if left out'),
   hidden: z.boolean().optional().describe('Not shown to clients'),
+  personal: z.boolean().optional().describe('Says something of a person: a sample of records has made-up values in its place'),
   setBy: rule
     .optional()
     .describe('Who may set it, besides the team and its servers: a condition in CQL2 over the record as it is before, or as it is created'),
@@ -38,8 +48,14 @@ const fieldShape = {
     .describe(
       'Who may see it, besides the team and its servers: a condition in CQL2 over the record. To others it is not there, in filters either',
     ),
+  merge: z
+    .enum(MERGE_POLICIES)
+    .optional()
+    .describe(
+      'Where a device changed it offline and the service has another value by then: which value stays. The service’s, if left out; `union` for lists',
+    ),
 };
-const field = z.strictObject(fieldShape).meta({ id: 'Field' });
+export const field = z.strictObject(fieldShape).meta({ id: 'Field' });
 export const namedField = z.strictObject({ name: collectionName, ...fieldShape });
 export type NamedField = z.output<typeof namedField>;
 

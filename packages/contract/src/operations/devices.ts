@@ -64,6 +64,7 @@ const registration = z.strictObject({
     .nullable()
     .optional()
     .describe('Its address at a push network other than web push'),
+  pushTrouble: z.string().max(300).optional().describe('Why push could not be turned on: shown to the team'),
 });
 
 /** Names of topics and channels. */
@@ -78,6 +79,7 @@ export const device = z
     client: z.string().nullable().describe('The client that registered it'),
     platform: z.enum(PLATFORMS),
     appVersion: z.string(),
+    pushTrouble: z.string().nullable().describe('Why push could not be turned on there, as the device says'),
     os: z.string(),
     manufacturer: z.string().nullable(),
     model: z.string().nullable(),
@@ -109,6 +111,7 @@ export type Device = z.infer<typeof device>;
 const report = z.strictObject({
   notification: uuid,
   event: z.enum(['received', 'opened']),
+  button: z.string().max(60).optional().describe('With `opened`: which button the person chose'),
   at: time.optional().describe('When; now, if left out'),
 });
 const followed = z.object({ items: z.array(z.object({ topic: z.string(), via: z.enum(['device', 'user']), at: time })) });

@@ -4,11 +4,11 @@ import { ENVIRONMENT, environmentParams, jsonObject, nothing, operation, time } 
 import { timeZone } from './memberWays.js';
 
 const problem = z.enum(Object.keys(EVENT_PROBLEMS) as [EventProblem, ...EventProblem[]]);
-const eventName = z.string().min(1).max(100);
+export const eventName = z.string().min(1).max(100);
 const propertyName = z.string().regex(/^[A-Za-z_][A-Za-z0-9_]{0,62}$/, 'A letter or _, then up to 62 letters, digits or _.');
 const property = z.strictObject({ type: z.enum(PROPERTY_TYPES), description: z.string().max(300).optional() });
 
-const plannedEvent = z.strictObject({
+export const plannedEvent = z.strictObject({
   name: eventName,
   description: z.string().max(500).default(''),
   owner: z.string().max(100).default('').describe('Who answers for it'),

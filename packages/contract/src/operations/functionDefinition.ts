@@ -57,7 +57,7 @@ const SUBJECT_ACTIONS: Record<(typeof HOOK_SUBJECTS)[number], readonly HookActio
   events: ['create'],
 };
 
-const definition = {
+export const functionShape = {
   kind: z.enum(FUNCTION_KINDS),
   path: path.optional().describe('Of an endpoint: where it answers, below /app/v1/endpoints/; its name, if left out'),
   methods: z.array(z.enum(ENDPOINT_METHODS)).min(1).max(5).optional().describe('Of an endpoint; GET, if left out'),
@@ -96,7 +96,7 @@ const OF_KIND: Record<string, (typeof FUNCTION_KINDS)[number]> = {
 };
 export const newVersion = z
   .strictObject({
-    ...definition,
+    ...functionShape,
     source: source.optional().describe('Its only file, main.ts'),
     files: z
       .record(fileName, source)
@@ -127,7 +127,7 @@ export type VersionPart = z.output<typeof part>;
 export const shown = z
   .object({
     name: z.string(),
-    ...definition,
+    ...functionShape,
     part: part.nullable().describe('A version that holds for some already, beside the one in force'),
     version: z.int().describe('The version in force; 0 for none'),
     versions: z.int(),

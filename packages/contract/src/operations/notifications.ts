@@ -45,6 +45,10 @@ export const notification = contentSet
     reasons: z
       .array(z.object({ state: z.enum(DELIVERY_STATES), reason: z.string(), count: z.int() }))
       .describe('Why deliveries are waiting, failed or were skipped'),
+    chosen: z
+      .array(z.object({ button: z.string(), count: z.int() }))
+      .optional()
+      .describe('Which buttons people chose; of one notification, not in lists'),
   })
   .meta({ id: 'Notification' });
 export type Notification = z.infer<typeof notification>;
@@ -69,6 +73,7 @@ export const delivery = z
     sentAt: time.nullable(),
     receivedAt: time.nullable(),
     openedAt: time.nullable(),
+    button: z.string().nullable().describe('The button that the person chose'),
     updatedAt: time,
   })
   .meta({ id: 'Delivery' });

@@ -27,7 +27,7 @@ export type OrchardRecord = z.infer<typeof record>;
 /**
  * A record, possibly with only the requested fields. To TypeScript it is whole: the caller knows which fields it requested.
  */
-const recordPart = z
+export const recordPart = z
   .looseObject({ ...systemMembers, createdAt: time.optional(), updatedAt: time.optional(), ownerId: uuid.nullable().optional() })
   .meta({
     id: 'RecordPart',

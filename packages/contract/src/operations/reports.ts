@@ -65,7 +65,7 @@ const settings = {
 };
 /** What the list behind a report can refuse; of records, the collection may be gone, or be a table of an outside server. */
 const LISTED = ['malformed-filter', 'collection-unknown', 'outside-unavailable', 'outside-changed', 'outside-unsupported'] as const;
-const newReport = z.strictObject(settings).meta({ id: 'NewReport' });
+export const newReport = z.strictObject(settings).meta({ id: 'NewReport' });
 export type NewReport = z.output<typeof newReport>;
 const report = z.object({ id: z.string(), ...settings, by: actor, at: time }).meta({ id: 'Report' });
 export type Report = z.infer<typeof report>;

@@ -16,7 +16,7 @@ import {
 import { clock, contentSet, WAYS } from './newNotification.js';
 
 const YEAR_MIN = 525_600;
-const definition = contentSet.extend({
+export const standingDefinition = contentSet.extend({
   name: z.string().trim().min(1).max(80).describe('What the team calls it'),
   collection: collectionName,
   field: collectionName.describe('A date or a time of the record'),
@@ -31,9 +31,9 @@ const definition = contentSet.extend({
   way: z.enum(WAYS).default('push'),
   active: z.boolean().default(true),
 });
-export type StandingDefinition = z.output<typeof definition>;
+export type StandingDefinition = z.output<typeof standingDefinition>;
 
-export const standing = definition
+export const standing = standingDefinition
   .extend({
     id: uuid,
     createdBy: actor,
@@ -103,7 +103,7 @@ export const standingOperations = {
     summary: 'Send a notification for each record, so long before or after a date or time in it',
     caller: developer,
     params: environmentParams,
-    body: definition,
+    body: standingDefinition,
     status: 201,
     reply: standing,
     problems: ['collection-unknown', 'outside-unsupported', 'malformed-filter', 'wrong-state'],
@@ -117,7 +117,7 @@ export const standingOperations = {
     summary: 'Change a standing notification; what is due from now on goes by it',
     caller: developer,
     params: one,
-    body: definition,
+    body: standingDefinition,
     reply: standing,
     problems: ['not-found', 'collection-unknown', 'outside-unsupported', 'malformed-filter'],
   }),
@@ -143,7 +143,7 @@ export const standingOperations = {
     caller: viewer,
     params: environmentParams,
     query: limit,
-    body: definition,
+    body: standingDefinition,
     reply: next,
     problems: ['collection-unknown', 'outside-unsupported', 'malformed-filter'],
   }),

@@ -90,7 +90,8 @@ const definition = {
     .default('real')
     .describe('`record` keeps each answer as well; `play` answers from what was recorded, and calls nobody'),
 };
-const put = z.strictObject(definition);
+export const upstreamDefinition = z.strictObject(definition);
+const put = upstreamDefinition;
 export type UpstreamDefinition = z.output<typeof put>;
 
 const check = z.object({ at: time, ok: z.boolean(), detail: z.string() });

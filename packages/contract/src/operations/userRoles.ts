@@ -8,7 +8,7 @@ const maintainer = { kind: 'member', role: 'maintainer' } as const;
 const ROLES = `${ENVIRONMENT}/user-roles`;
 const ofRole = environmentParams.extend({ role });
 
-const shape = {
+export const userRoleShape = {
   description: z.string().max(500).default(''),
   rule: z
     .string()
@@ -22,7 +22,7 @@ const shape = {
 const userRole = z
   .object({
     name: z.string(),
-    ...shape,
+    ...userRoleShape,
     users: z.int().describe('How many have it'),
     groups: z.array(z.object({ way: z.string(), group: z.string() })).describe('Groups at providers outside that give it'),
     isDefined: z.boolean().describe('False for a name that users have, and nobody has described'),
@@ -57,7 +57,7 @@ export const userRoleOperations = {
     summary: 'Describe a role of users, and say by a rule who has it; those it was given to by hand or by a group keep it',
     caller: maintainer,
     params: ofRole,
-    body: z.strictObject(shape),
+    body: z.strictObject(userRoleShape),
     reply: userRole,
     problems: ['malformed-filter', 'invalid-input'],
   }),

@@ -361,7 +361,7 @@ const SPATIAL = new Set(['s_intersects', 's_within', 's_disjoint']);
 function spatialOf(node: Call, ground: Ground): Condition {
   let [first, second] = two(node);
   const isArea = (one: Node) => one.kind === 'box' || one.kind === 'polygon';
-  // A place intersects an area when the area intersects the place; only «within» has a direction.
+  // A place intersects an area when the area intersects the place; only "within" has a direction.
   if (isArea(first) && !isArea(second) && node.op !== 's_within') [first, second] = [second, first];
   if (isArea(first)) throw new FilterError(first.at, `${node.op.toUpperCase()} takes a place first, and then an area or a place`);
   const of = wanted(termOf(first, ground), 'place', first);

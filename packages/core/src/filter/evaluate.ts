@@ -127,6 +127,14 @@ const TESTS: Record<Comparison, (difference: number) => boolean> = {
 };
 
 function comparison(operator: Comparison, left: Reader, right: Reader): Evaluator {
+  // Texts are equal where they are the same; only their order needs a look at each character.
+  if (operator === '=')
+    return (record, asking, related) => {
+      const a = left(record, asking, related);
+      if (a === null) return null;
+      const b = right(record, asking, related);
+      return b === null ? null : a === b || (typeof a !== 'string' && order(a, b) === 0);
+    };
   const test = TESTS[operator];
   return (record, asking, related) => {
     const a = left(record, asking, related);

@@ -1,7 +1,7 @@
 /** Reads and writes CQL2 JSON (OGC 21-065r2 clause 8 and annex C). */
 import { isPlainObject, type Json, type JsonObject } from '../json.js';
 import type { Position } from './geometry.js';
-import { box, instant } from './text.js';
+import { box, instant } from './textForms.js';
 import { type At, call, checkSize, FilterError, LIMITS, type Node } from './tree.js';
 
 /** @throws {FilterError} with the path of what does not fit */

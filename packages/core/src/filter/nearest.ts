@@ -19,14 +19,17 @@ export function nearest(name: string, known: Iterable<string>): string {
   return best.name ? `; did you mean \`${best.name}\`?` : '';
 }
 
-/** Levenshtein distance, one row at a time. */
+/** Edits between two texts, one row at a time: a character more, less or other, or two in the wrong order (optimal string alignment). */
 function editDistance(a: string, b: string): number {
+  let twoAbove: number[] = [];
+  let above: number[] = [];
   let row = Array.from({ length: b.length + 1 }, (_, i) => i);
   for (let i = 1; i <= a.length; i++) {
-    const above = row;
-    row = [i];
+    [twoAbove, above, row] = [above, row, [i]];
     for (let j = 1; j <= b.length; j++) {
-      row.push(Math.min((above[j] as number) + 1, (row[j - 1] as number) + 1, (above[j - 1] as number) + (a[i - 1] === b[j - 1] ? 0 : 1)));
+      const other = (above[j - 1] as number) + (a[i - 1] === b[j - 1] ? 0 : 1);
+      const swapped = i > 1 && j > 1 && a[i - 1] === b[j - 2] && a[i - 2] === b[j - 1] ? (twoAbove[j - 2] as number) + 1 : other;
+      row.push(Math.min((above[j] as number) + 1, (row[j - 1] as number) + 1, other, swapped));
     }
   }
   return row[b.length] as number;

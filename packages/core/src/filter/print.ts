@@ -1,28 +1,27 @@
 /** Writes a tree as CQL2 text, with no more parentheses than the standard's precedence needs. */
-import { COMPARISONS, isCall, type Node } from './tree.js';
+import { type Call, COMPARISONS, FilterError, isCall, type Node } from './tree.js';
 
-const PRECEDENCE: Record<string, number> = {
-  or: 1,
-  and: 2,
-  not: 3,
-  like: 4,
-  between: 4,
-  in: 4,
-  isNull: 4,
-  '+': 5,
-  '-': 5,
-  '*': 6,
-  '/': 6,
-  '%': 6,
-  div: 6,
-  '^': 7,
-};
-for (const operator of COMPARISONS) PRECEDENCE[operator] = 4;
+const PRECEDENCE = new Map<string, number>([
+  ['or', 1],
+  ['and', 2],
+  ['not', 3],
+  ...['like', 'between', 'in', 'isNull', ...COMPARISONS].map((operator) => [operator, 4] as const),
+  ['+', 5],
+  ['-', 5],
+  ['*', 6],
+  ['/', 6],
+  ['%', 6],
+  ['div', 6],
+  ['^', 7],
+]);
+/** Arguments of the operators that text has no other form for. */
+const argumentsOf = (op: string): number => (op === 'between' ? 3 : op === 'not' || op === 'isNull' ? 1 : 2);
 const WORDS = /^(and|or|not|like|between|in|is|null|true|false|div)$/i;
 /** After a backslash a quote is escaped by another backslash: `\\''` would be read as `\\'` and the end. */
 const quote = (text: string) => `'${text.replace(/'/g, (_, at: number) => (text[at - 1] === '\\' ? "\\'" : "''"))}'`;
 const positionText = (position: readonly number[]) => position.join(' ');
 
+/** @throws {FilterError} where an operator has more or fewer arguments than its text can say */
 export function writeFilterText(node: Node): string {
   switch (node.kind) {
     case 'literal':
@@ -44,28 +43,29 @@ export function writeFilterText(node: Node): string {
     case 'array':
       return `(${node.items.map(writeFilterText).join(', ')})`;
     case 'call':
-      return writeCall(node.op, node.args);
+      return writeCall(node);
   }
 }
 
-function writeCall(op: string, args: Node[]): string {
-  const level = PRECEDENCE[op];
-  const [first, second, third] = args as [Node, Node, Node];
+function writeCall({ op, args, at }: Call): string {
+  const level = PRECEDENCE.get(op);
   if (level === undefined) {
     const ends =
       op === 'interval' ? args.map((end) => (end.kind === 'instant' ? `'${end.text}'` : writeFilterText(end))) : args.map(writeFilterText);
     return `${/^(casei|accenti|interval|[sta]_[a-z]+)$/.test(op) ? op.toUpperCase() : op}(${ends.join(', ')})`;
   }
   const inside = (node: Node, from: number) =>
-    isCall(node, ...Object.keys(PRECEDENCE)) && (PRECEDENCE[node.op] as number) < from
-      ? `(${writeFilterText(node)})`
-      : writeFilterText(node);
+    node.kind === 'call' && (PRECEDENCE.get(node.op) ?? from) < from ? `(${writeFilterText(node)})` : writeFilterText(node);
+  if (op === 'and' || op === 'or') {
+    if (args.length < 2) throw new FilterError(at, `\`${op}\` joins two conditions or more`);
+    return args.map((arg) => inside(arg, level + 1)).join(` ${op.toUpperCase()} `);
+  }
+  const count = argumentsOf(op);
+  if (args.length !== count) throw new FilterError(at, `\`${op}\` takes ${count === 1 ? 'one argument' : `${count} arguments`}`);
+  const [first, second, third] = args as [Node, Node, Node];
   switch (op) {
-    case 'and':
-    case 'or':
-      return args.map((arg) => inside(arg, level + 1)).join(` ${op.toUpperCase()} `);
     case 'not':
-      if (isCall(first, 'isNull')) return `${inside(first.args[0] as Node, 5)} IS NOT NULL`;
+      if (isCall(first, 'isNull') && first.args.length === 1) return `${inside(first.args[0] as Node, 5)} IS NOT NULL`;
       return `NOT ${inside(first, level + 1)}`;
     case 'isNull':
       return `${inside(first, 5)} IS NULL`;

@@ -9,6 +9,7 @@ import {
   type TokenType,
 } from 'chevrotain';
 import type { Position } from './geometry.js';
+import { named, negative, unquote } from './textForms.js';
 import { call, checkSize, FilterError, LIMITS, type Node } from './tree.js';
 
 const Name = createToken({ name: 'Name', label: 'a field name', pattern: /[A-Za-z_:\u00c0-\uffff][\w:.\u00b7-\uffff]*/ });
@@ -73,9 +74,6 @@ const TOKENS = [
   Power,
 ];
 const lexer = new Lexer(TOKENS, { ensureOptimizations: false, positionTracking: 'onlyOffset', skipValidations: true });
-
-/** Clause B of the standard: a quote inside a text is doubled, or follows a backslash. */
-const unquote = (image: string) => image.slice(1, -1).replace(/''|\\'/g, "'");
 
 const found = (token: IToken) =>
   token.tokenType.name === 'EOF' ? 'the end' : `\`${token.image.length > 40 ? `${token.image.slice(0, 40)}…` : token.image}\``;
@@ -332,59 +330,6 @@ class FilterParser extends EmbeddedActionsParser {
     this.CONSUME(Close);
     return positions;
   });
-}
-
-function negative(value: Node, at: number): Node {
-  if (value.kind === 'literal' && typeof value.value === 'number') return { kind: 'literal', value: -value.value, at };
-  return call('*', [{ kind: 'literal', value: -1, at }, value], at);
-}
-
-const textOf = (node: Node | undefined) => (node?.kind === 'literal' && typeof node.value === 'string' ? node.value : null);
-
-/** What is written as a function: instants and boxes have nodes of their own, everything else is a call. */
-function named(name: string, args: Node[], at: number): Node {
-  const lower = name.toLowerCase();
-  switch (lower) {
-    case 'date':
-    case 'timestamp': {
-      const text = textOf(args[0]);
-      if (text === null || args.length !== 1)
-        throw new FilterError(
-          at,
-          `${name.toUpperCase()} takes one text, such as ${lower === 'date' ? "DATE('2026-07-14')" : "TIMESTAMP('2026-07-14T06:00:00Z')"}`,
-        );
-      return { kind: 'instant', unit: lower, text, at };
-    }
-    case 'interval':
-      return call('interval', args.map(intervalEnd), at);
-    case 'bbox':
-      return box(
-        args.map((arg) => (arg.kind === 'literal' && typeof arg.value === 'number' ? arg.value : Number.NaN)),
-        at,
-      );
-    default:
-      return call(STANDARD.test(lower) ? lower : name, args, at);
-  }
-}
-/** The standard's own functions are recognised in any case; other names are as they are written. */
-const STANDARD = /^(casei|accenti|[sta]_[a-z]+)$/;
-
-/** The ends of an interval are texts: a date, a time, or `..` for open (clause 7.8). */
-function intervalEnd(node: Node): Node {
-  const text = textOf(node);
-  return text === null ? node : instant(text, node.at);
-}
-
-export const instant = (text: string, at: Node['at']): Node => ({
-  kind: 'instant',
-  unit: text === '..' ? 'open' : text.includes('T') ? 'timestamp' : 'date',
-  text,
-  at,
-});
-
-export function box(bounds: number[], at: Node['at']): Node {
-  if (bounds.length !== 4 || bounds.some(Number.isNaN)) throw new FilterError(at, 'BBOX takes four numbers: west, south, east, north');
-  return { kind: 'box', bounds: bounds as [number, number, number, number], at };
 }
 
 const parser = new FilterParser();

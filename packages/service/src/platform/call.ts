@@ -26,7 +26,11 @@ export type Environment = {
   db: EnvironmentDatabase;
   /** The database server that holds it, by the name of the settings; null for the main one. */
   server: string | null;
+  /** The address of the installation that it has moved to; null for one that lives here. */
+  movedTo: string | null;
   keys: EnvironmentKeys;
+  /** The id that its credentials are sealed with: its own, but of one that was restored from a backup. */
+  sealedFor: string;
   /** Tells who stands behind an actor that is stored here. */
   actors: Actors;
   /** Whether the rights of maintainers and owners need a second factor here. */
@@ -161,7 +165,7 @@ export const explainsRefusals = ({ name, mode }: Pick<Environment, 'name' | 'mod
 
 /**
  * A refusal that does not show the rule.
- * @param rule such as «The read rule of `huts`»
+ * @param rule such as "The read rule of `huts`"
  */
 export const untold = (rule: string, { userId }: { userId: string | null }): string =>
   userId === null
@@ -177,7 +181,7 @@ export const refusedOf = (call: Pick<Call, 'environment' | 'user'>): Refused => 
 
 /**
  * A refusal by a rule: in whole to those who are told, and with the rule for the team alone to others.
- * @param rule such as «The rule of channel ridge for publishing» @param full all of it, with the rule itself
+ * @param rule such as "The rule of channel ridge for publishing" @param full all of it, with the rule itself
  */
 export function refusedBy({ told, userId }: Refused, rule: string, full: string): Problem {
   return told ? new Problem('access-refused', full) : new Problem('access-refused', untold(rule, { userId }), { teamDetail: full });

@@ -13,6 +13,13 @@ export type Recurring = {
   everyMs: number;
 } & ({ run: () => unknown } | { eachEnvironment: (environment: Environment) => unknown });
 
+/** What environments of earlier versions need once. */
+export type Upgrade = {
+  /** Those that need it. Asked for all at once, at each start: there may be hundreds. */
+  needed: (environments: readonly Environment[]) => Promise<readonly Environment[]>;
+  run: (environment: Environment) => Promise<unknown>;
+};
+
 /** A room is a function from the parts it stands on to this. */
 export type Capability<Offer extends object = object> = {
   name: string;
@@ -29,13 +36,15 @@ export type Capability<Offer extends object = object> = {
   onEveryInstance?: Extract<Recurring, { run: unknown }>[];
   /** What open pages watch for changes. */
   marks?: Mark[];
-  /** Before anything is served, for each environment there is. */
-  bringUpToDate?: (environment: Environment) => Promise<void>;
+  /** Before anything is served, and in an environment that came back. */
+  upgrade?: Upgrade;
   /** Before jobs are taken and calls are served. */
   prepare?: () => Promise<void>;
   start?: () => Promise<void> | void;
   /** In the reverse order of the rooms, after the last call has been answered. */
   stop?: () => Promise<void> | void;
+  /** Lets go of what this instance remembers of an environment: another one may have changed it a moment ago. */
+  forget?: (environment: Environment) => void;
   /** The environment's database exists; the environment is not visible yet. */
   onEnvironmentCreated?: (environment: Environment) => Promise<void>;
   /** The environment was deleted, with its database. */

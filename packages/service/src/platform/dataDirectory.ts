@@ -1,5 +1,5 @@
 /** The data directory: its lock, and the secret key in it. */
-import { randomBytes } from 'node:crypto';
+import { hkdfSync, randomBytes } from 'node:crypto';
 import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 
@@ -71,6 +71,20 @@ export function readSecretKey(directory: string, configured: Buffer | undefined)
       'hex',
     )
   );
+}
+
+/** The file that holds the key of backups, where the settings have none. */
+export const backupKeyFile = (directory: string): string => join(directory, 'backup.key');
+
+/**
+ * The key of backups, as 64 hexadecimal digits. It is made from the secret key at the first use, so that all instances have the
+ * same one; what counts from then on is the file.
+ * @throws Error when the file holds something else
+ */
+export function readBackupKey(directory: string, secretKey: Buffer): string {
+  const key = readOrMake(backupKeyFile(directory), () => Buffer.from(hkdfSync('sha256', secretKey, '', 'backups', 32)).toString('hex'));
+  if (/^[0-9a-f]{64}$/i.test(key)) return key;
+  throw new Error(`${backupKeyFile(directory)} does not hold a key of 64 hexadecimal digits. Put the original file back.`);
 }
 
 /**

@@ -17,6 +17,7 @@ import type { Feed } from './live/feed.js';
 import type { StreamRights } from './live/streamRights.js';
 import type { Mark } from './live/marks.js';
 import type { Metrics } from './metrics.js';
+import type { Instances } from './instances/instances.js';
 import type { Ports } from './ports.js';
 
 export type Platform = {
@@ -24,6 +25,8 @@ export type Platform = {
   log: Logger;
   /** Names this process among those that serve the same databases. */
   instance: string;
+  /** This one and the others that are there. */
+  instances: Instances;
   servers: Servers;
   /** The system database; what belongs to an environment stands in the environment's own. */
   database: Database;

@@ -161,6 +161,12 @@ export type Ports = {
    * @throws {Problem} still-referenced
    */
   userRemoved: (removal: UserRemoval) => Promise<void>;
+  /**
+   * Erases a user who was erased before, and is back with a backup. Where records of the team still need the user, what is
+   * personal goes.
+   * @returns false when there is no such user
+   */
+  eraseUser: (environment: Environment, userId: string) => Promise<boolean>;
   /** All that is kept of a user, by room. */
   dataOfUser: (environment: Environment, userId: string) => Promise<JsonObject>;
   /** The countries that these devices reported, by device; those that reported none are left out. */
@@ -189,6 +195,11 @@ export type Ports = {
    * @throws {Problem} role-insufficient, and those of the operation
    */
   readAs: <O extends AnyOperation>(operation: O, reader: Reader, environment: Environment | null, input: ReadInput) => Promise<ReplyOf<O>>;
+  /**
+   * Makes a call of members as a member would, audited like any other; the caller has checked that they may.
+   * @throws {Problem} those of the operation
+   */
+  callAs: <O extends AnyOperation>(operation: O, reader: Reader, environment: Environment, input: ReadInput) => Promise<ReplyOf<O>>;
   /** Makes a call of a server key's kind for a function of the team, which may do all that such keys may. @throws {Problem} those of the operation */
   callAsFunction: <O extends AnyOperation>(
     operation: O,
@@ -204,7 +215,11 @@ export type Ports = {
   waysOfMembers: () => Promise<Map<string, MemberWayKind[]>>;
   /** A member was removed, in the same unit of work. */
   memberRemoved: (memberId: string) => Promise<void>;
+  /** What rooms remember of an environment is read again when it is needed next. */
+  forgetRemembered: (environment: Environment) => void;
   environmentCreated: (environment: Environment) => Promise<void>;
+  /** An environment's database came from a backup: its tables are migrated, and the rooms' upgrades run there. */
+  environmentReturned: (environment: Environment) => Promise<void>;
   environmentRemoved: (environment: Pick<Environment, 'id'>) => Promise<void>;
   /** Of all gateways there are, as they were at most a minute ago. */
   certificates: () => Promise<GatewayCertificate[]>;
@@ -224,6 +239,7 @@ export const emptyPorts = (): Ports => ({
   goodSessions: async () => new Map(),
   userFields: async () => new Map(),
   userRemoved: async () => undefined,
+  eraseUser: async () => false,
   dataOfUser: async () => ({}),
   countriesOf: async () => new Map(),
   accounts: { confirm: async () => undefined, taken: () => undefined, signedIn: () => undefined, deleted: () => undefined },
@@ -238,6 +254,9 @@ export const emptyPorts = (): Ports => ({
   deviceRemoved: async () => undefined,
   mailByGateway: async () => false,
   hasMailGateway: async () => false,
+  callAs: async () => {
+    throw new Error('no calls are served yet');
+  },
   readAs: async () => {
     throw new Error('no calls are served yet');
   },
@@ -248,7 +267,9 @@ export const emptyPorts = (): Ports => ({
   usesOfCalls: async () => [],
   waysOfMembers: async () => new Map(),
   memberRemoved: async () => undefined,
+  forgetRemembered: () => undefined,
   environmentCreated: async () => undefined,
+  environmentReturned: async () => undefined,
   environmentRemoved: async () => undefined,
   certificates: async () => [],
   isSiteOrigin: async () => false,

@@ -180,7 +180,7 @@ function bindShared(room: BroadcastsRoom, access: BroadcastAccess, own: Own): Ro
 /** Addresses that need no key: what they hold is the right. */
 function bindOpen({ parts, sending, watching }: BroadcastsRoom, own: Own): Route[] {
   const placed = async (call: Call<Own['ingest']> | Call<Own['watched']>): Promise<Environment> => {
-    call.environment = await parts.directory.environment(call.params.app, call.params.environment);
+    call.environment = await parts.directory.here(call.params.app, call.params.environment);
     return call.environment;
   };
   const awaited = async (environment: Environment, secret: string): Promise<BroadcastRow> => {

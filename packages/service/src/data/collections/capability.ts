@@ -1,7 +1,7 @@
 import type { Capability } from '../../platform/capability.js';
 import { HOUR_MS } from '../../platform/upkeep.js';
 import { Catalogue } from './catalogue.js';
-import { TRIGGER_FORMAT } from '../../platform/live/tables.js';
+import { hasOldTriggers } from '../../platform/live/tables.js';
 import type { Parts, Stands } from './parts.js';
 import { emptyCollectionPorts } from './ports.js';
 import { QueryLog } from './queryLog.js';
@@ -10,7 +10,7 @@ import { SlowPatterns } from './slowPatterns.js';
 import { tendCollections } from './tending.js';
 
 export function collections(stands: Stands): Capability<Omit<Parts, keyof Stands>> {
-  const { now, log, directory } = stands;
+  const { now, log } = stands;
   const collectionPorts = emptyCollectionPorts();
   const offer = {
     collectionPorts,
@@ -31,10 +31,9 @@ export function collections(stands: Stands): Capability<Omit<Parts, keyof Stands
       },
     ],
     /** The triggers of its collections, where their form has changed. */
-    bringUpToDate: async (environment) => {
-      if (environment.triggers >= TRIGGER_FORMAT) return;
-      await parts.catalogue.repair(environment);
-      await directory.noteTriggers(environment, TRIGGER_FORMAT);
+    upgrade: {
+      needed: async (environments) => environments.filter(hasOldTriggers),
+      run: (environment) => parts.catalogue.repair(environment),
     },
     start: () => parts.queryLog.start(),
     stop: () => parts.queryLog.stop(),

@@ -15,6 +15,7 @@ import { LRUCache } from 'lru-cache';
 import type { PoolConnection } from 'mysql2/promise';
 import type { Environment } from '../../platform/call.js';
 import type { Ports } from '../../platform/ports.js';
+import { isGone } from '../../platform/database/errors.js';
 import { deleteCollection, raiseRevision, readCollections, readMark, writeCollection, writeRules } from './catalogueStore.js';
 import {
   addIndex,
@@ -205,8 +206,13 @@ export class Catalogue {
   async repair(environment: Environment): Promise<void> {
     await underSchemaLease(environment, async (connection) => {
       for (const shape of (await readCollections(connection, environment.db)).values()) {
-        await bringUpToDate(connection, shape);
-        await writeTriggers(connection, environment.db, shape.name, shape.fields);
+        try {
+          await bringUpToDate(connection, shape);
+          await writeTriggers(connection, environment.db, shape.name, shape.fields);
+        } catch (error) {
+          // One that is being dropped, or whose table is still to be copied.
+          if (!isGone(error)) throw error;
+        }
       }
     });
     this.forget(environment);

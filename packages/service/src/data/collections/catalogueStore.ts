@@ -4,12 +4,16 @@
  * rules.
  */
 import { type AccessRules, FIELD_TYPES, type Field, type Fields, type FieldType, grouped, type OnDelete, own } from '@orchard/core';
+import { getTableName } from 'drizzle-orm';
 import type { PoolConnection, RowDataPacket } from 'mysql2/promise';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { PATH_COMMENT, SEARCH_COLUMN, SEARCH_COMMENT, spatialColumn } from './columns.js';
 import { FILES } from './filesShape.js';
 import type { CollectionShape, DroppedField, Index, IndexColumns } from './shape.js';
 import { collectionTable, queryTable, sizeTable, viewTable } from './tables.js';
+
+/** The name of the table that says which collections there are. */
+export const COLLECTION_ROWS = getTableName(collectionTable);
 
 type Definition = { fields?: Record<string, Omit<Field, 'type'>> };
 const known = (type: string | undefined): type is FieldType => (FIELD_TYPES as readonly (string | undefined)[]).includes(type);

@@ -21,7 +21,7 @@ import {
 } from './columns.js';
 import type { CollectionShape, DroppedField, Index } from './shape.js';
 import { endedRecordTable } from './tables.js';
-import { feedTable } from '../../platform/live/tables.js';
+import { feedTable, unlessCopying } from '../../platform/live/tables.js';
 
 const SYSTEM_COLUMNS = `\`id\` ${ID_TYPE} NOT NULL PRIMARY KEY,
   \`createdAt\` DATETIME(3) NOT NULL, \`updatedAt\` DATETIME(3) NOT NULL, \`version\` INT NOT NULL,
@@ -50,7 +50,10 @@ export async function createTable(connection: PoolConnection, db: EnvironmentDat
   await writeTriggers(connection, db, name, fields);
 }
 
-/** Writes the triggers for the fields as they are now. While `@orchard_quiet` is 1, updates write no entry. */
+/**
+ * Writes the triggers for the fields as they are now. While `@orchard_quiet` is 1, updates write no entry; while
+ * `@orchard_copying` is 1, nothing does, since the entries are copied as well.
+ */
 export async function writeTriggers(connection: PoolConnection, db: EnvironmentDatabase, name: string, fields: Fields): Promise<void> {
   const feed = (action: string, row: 'NEW' | 'OLD', version: string, at: string, by: string, before: string, after: string) =>
     `INSERT INTO ${db.of(feedTable)} (collection, recordId, action, version, at, \`by\`, \`before\`, \`after\`)
@@ -58,12 +61,12 @@ export async function writeTriggers(connection: PoolConnection, db: EnvironmentD
   const [old, fresh] = [imageSql('OLD', fields), imageSql('NEW', fields)];
   const update = feed('update', 'NEW', 'NEW.version', 'NEW.updatedAt', 'NEW._by', old, fresh);
   const triggers = [
-    ['INSERT', feed('create', 'NEW', 'NEW.version', 'NEW.updatedAt', 'NEW._by', 'NULL', fresh)],
-    ['UPDATE', `BEGIN IF COALESCE(@orchard_quiet, 0) = 0 THEN ${update}; END IF; END`],
+    ['INSERT', unlessCopying(feed('create', 'NEW', 'NEW.version', 'NEW.updatedAt', 'NEW._by', 'NULL', fresh))],
+    ['UPDATE', unlessCopying(`IF COALESCE(@orchard_quiet, 0) = 0 THEN ${update}; END IF`)],
     [
       'DELETE',
-      `BEGIN ${feed('delete', 'OLD', 'OLD.version + 1', 'UTC_TIMESTAMP(3)', "COALESCE(@orchard_by, '')", old, 'NULL')};
-       INSERT INTO ${db.of(endedRecordTable)} (collection, recordId, version) VALUES ('${name}', OLD.id, OLD.version + 1) ON DUPLICATE KEY UPDATE version = VALUES(version); END`,
+      unlessCopying(`${feed('delete', 'OLD', 'OLD.version + 1', 'UTC_TIMESTAMP(3)', "COALESCE(@orchard_by, '')", old, 'NULL')};
+       INSERT INTO ${db.of(endedRecordTable)} (collection, recordId, version) VALUES ('${name}', OLD.id, OLD.version + 1) ON DUPLICATE KEY UPDATE version = VALUES(version)`),
     ],
   ];
   // A trigger's name has at most 64 characters, like a table's, and lives beside the triggers of all other tables.
@@ -79,7 +82,7 @@ export async function writeTriggers(connection: PoolConnection, db: EnvironmentD
 
 /**
  * Full-text indexes leave out no common words, also when a change of a table writes them anew. Without it, a search for
- * «about» finds nothing.
+ * "about" finds nothing.
  */
 export async function keepEveryWord(connection: PoolConnection): Promise<void> {
   await connection.query('SET SESSION innodb_ft_enable_stopword = 0');

@@ -49,7 +49,8 @@ export const spatialColumn = (field: string): string => `_p_${field}`;
 export const spatialColumnSql = (field: string): string =>
   `\`${spatialColumn(field)}\` POINT NOT NULL DEFAULT (COALESCE(\`${field}\`, ${NOWHERE}))`;
 /** Brings the indexed column after a place that was changed. */
-export const spatialUpdateSql = (field: string): string => `\`${spatialColumn(field)}\` = COALESCE(\`${field}\`, ${NOWHERE})`;
+export const spatialUpdateSql = (field: string, to = '', from = ''): string =>
+  `${to}\`${spatialColumn(field)}\` = COALESCE(${from}\`${field}\`, ${NOWHERE})`;
 
 /** The column that `search` looks into: the texts of its fields one after another, compared without case and accents. */
 export const SEARCH_COLUMN = '_search';

@@ -2,7 +2,7 @@
  * Where the bytes of files are: a directory, which may be a mount that all instances share. Contents are named by their SHA-256,
  * for each environment apart. What was acknowledged survives a crash: a content is written beside its place, flushed, and renamed.
  */
-import { createHash, randomUUID } from 'node:crypto';
+import { randomUUID } from 'node:crypto';
 import { createReadStream, createWriteStream, type ReadStream } from 'node:fs';
 import { mkdir, open, readdir, rename, rm, stat, statfs } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
@@ -10,6 +10,7 @@ import { Transform } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import type { Readable } from 'node:stream';
 import { Problem } from '@orchard/contract';
+import { ContentDigest } from './digestThread.js';
 
 /** Room that stays free on the disk: for the database, which may be on it too. */
 const KEPT_FREE = 256 * 1024 * 1024;
@@ -58,7 +59,7 @@ export class FileBytes {
     const measure = new Measure(limit);
     try {
       await pipeline(content, measure, createWriteStream(file, { flags: 'wx', mode: 0o600, flush: true, highWaterMark: WRITE_BUFFER }));
-      return { file, ...measure.result() };
+      return { file, ...(await measure.result()) };
     } catch (error) {
       await rm(file, { force: true });
       throw writingProblem(error);
@@ -71,7 +72,7 @@ export class FileBytes {
     await pipeline(createReadStream(file), measure, async (rest) => {
       for await (const _ of rest);
     });
-    return { file, ...measure.result() };
+    return { file, ...(await measure.result()) };
   }
 
   /** Gives an arrived content its name. */
@@ -92,10 +93,8 @@ export class FileBytes {
 
   /** The digest of what is stored; null where nothing is. */
   async digestOf(environmentId: string, digest: string): Promise<string | null> {
-    const hash = createHash('sha256');
     try {
-      await pipeline(this.read(environmentId, digest), hash);
-      return hash.digest('hex');
+      return (await this.measure(this.place(environmentId, digest))).digest;
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code === 'ENOENT') return null;
       throw error;
@@ -129,7 +128,7 @@ async function flushFolder(folder: string): Promise<void> {
 
 /** Lets bytes through, and measures them. */
 export class Measure extends Transform {
-  readonly #hash = createHash('sha256');
+  readonly #content = new ContentDigest();
   readonly #head: Buffer[] = [];
   #headBytes = 0;
   #size = 0;
@@ -141,17 +140,22 @@ export class Measure extends Transform {
   override _transform(chunk: Buffer, _encoding: string, done: (error?: Error | null, chunk?: Buffer) => void): void {
     this.#size += chunk.length;
     if (this.limit && this.#size > this.limit.bytes) return done(this.limit.refuse(this.#size));
-    this.#hash.update(chunk);
     if (this.#headBytes < HEAD_BYTES) {
       const part = chunk.subarray(0, HEAD_BYTES - this.#headBytes);
       this.#head.push(Buffer.from(part));
       this.#headBytes += part.length;
     }
-    done(null, chunk);
+    this.#content.update(chunk).then(() => done(null, chunk), done);
   }
 
-  result(): { size: number; digest: string; head: Buffer } {
-    return { size: this.#size, digest: this.#hash.digest('hex'), head: Buffer.concat(this.#head) };
+  override _destroy(error: Error | null, done: (error?: Error | null) => void): void {
+    if (error) this.#content.drop();
+    done(error);
+  }
+
+  /** Of all that came through. */
+  async result(): Promise<{ size: number; digest: string; head: Buffer }> {
+    return { size: this.#size, digest: await this.#content.digest(), head: Buffer.concat(this.#head) };
   }
 }
 

@@ -16,6 +16,7 @@ export function files(parts: Parts): Capability<FilesOffer> {
     name: 'files',
     offer: { contents: room.contents, fileReading: room.reading, fileStoring: room.storing, fileChanges: room.changes },
     routes: [...fileRoutes(room), ...managedFileRoutes(room)],
+    forget: (environment) => room.folders.forget(environment),
     dataOfUser: (environment, userId) => filesOfUser(room, environment, userId),
     onEnvironmentRemoved: ({ id }) => room.contents.bytes.forgetAll(id),
     recurring: [{ work: 'tend files', everyMs: HOUR_MS, eachEnvironment: (environment) => room.contents.tend(environment) }],

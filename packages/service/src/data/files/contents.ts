@@ -14,6 +14,7 @@ import {
   noteDay,
   noteVerified,
   noteWhole,
+  storedContents,
   unusedContents,
 } from './fileStore.js';
 import type { Parts } from './parts.js';
@@ -58,6 +59,11 @@ export class Contents {
     await noteContent(environment.db, environment, arrived.digest, arrived.size, now);
     await this.bytes.keep(environment.id, arrived);
     await noteWhole(environment.db, environment, arrived.digest, now);
+  }
+
+  /** Every content that is stored. */
+  all(environment: Environment): Promise<{ digest: string; size: number; damaged: boolean }[]> {
+    return storedContents(environment);
   }
 
   /** A small content, all at once; null where it is missing, or not of its size. */

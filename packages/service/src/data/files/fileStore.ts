@@ -56,6 +56,14 @@ export async function noteContent(on: Statements, { db }: Environment, digest: s
   );
 }
 
+/** Every content that is stored, and whether it was found damaged. */
+export async function storedContents({ db }: Environment): Promise<{ digest: string; size: number; damaged: boolean }[]> {
+  const rows = await db.rows<{ digest: string; size: number; damaged: number }>(
+    `SELECT digest, size, damagedAt IS NOT NULL AS damaged FROM ${db.of(contentTable)} ORDER BY digest`,
+  );
+  return rows.map(({ digest, size, damaged }) => ({ digest, size: Number(size), damaged: Number(damaged) === 1 }));
+}
+
 /** A content was written anew: it is what it should be. */
 export async function noteWhole(on: Statements, { db }: Environment, digest: string, now: Date): Promise<void> {
   await on.change(`UPDATE ${db.of(contentTable)} SET verifiedAt = ?, damagedAt = NULL WHERE digest = ?`, [now, digest]);

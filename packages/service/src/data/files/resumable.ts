@@ -169,7 +169,7 @@ class UploadParts extends DataStore {
       else {
         const measure = new Measure();
         await pipeline(content, measure, target);
-        this.measured.set(id, measure.result());
+        this.measured.set(id, await measure.result());
       }
     } catch (error) {
       // What arrived before the line broke stays: the caller asks where to go on.

@@ -181,7 +181,7 @@ function bindFolders(room: FilesRoom, own: OfFolders): Route[] {
 function bindOpen(room: FilesRoom, own: Own): Route[] {
   const { reading, contents, sharing, addresses } = room;
   const placed = async (call: Call<Own['shared']> | Call<Own['publicFile']>): Promise<Environment> => {
-    call.environment = await room.parts.directory.environment(call.params.app, call.params.environment);
+    call.environment = await room.parts.directory.here(call.params.app, call.params.environment);
     return call.environment;
   };
   const answered = async (call: Call, environment: Environment, content: Content | 'streaming') =>

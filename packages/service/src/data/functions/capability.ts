@@ -4,6 +4,7 @@ import { HOUR_MS } from '../../platform/upkeep.js';
 import { CALL_JOB, Calls } from './calls.js';
 import { Checker } from './checking.js';
 import { FunctionDirectory } from './directory.js';
+import { endpointsOf } from './document.js';
 import { Fetching } from './fetching.js';
 import type { Ground } from './ground.js';
 import { Hooks } from './hooks.js';
@@ -36,6 +37,7 @@ export function functions(stands: Stands): Capability<Omit<Parts, keyof Stands>>
     await runLog.flush();
     return store.uses(environment, since);
   };
+  offer.functionPorts.endpoints = (environment) => endpointsOf(ground, environment);
   const hooks = new Hooks(parts, ground, calls);
   parts.recordPorts.hooks = hooks.records;
   parts.ports.hooks = hooks.actions;

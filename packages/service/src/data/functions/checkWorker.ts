@@ -24,7 +24,14 @@ const OPTIONS: ts.CompilerOptions = {
 const DECLARATIONS = '/orchard.d.ts';
 /** The standard library's own declarations, read once. */
 const libraries = new Map<string, ts.SourceFile | undefined>();
+/** What the team's schema declared at the last check: functions that are saved in a row stand on the same. */
+let declared: { text: string; file: ts.SourceFile } | undefined;
 const MOST_ERRORS = 50;
+
+function declaredIn(text: string, options: ts.ScriptTarget | ts.CreateSourceFileOptions): ts.SourceFile {
+  if (declared?.text !== text) declared = { text, file: ts.createSourceFile(DECLARATIONS, text, options, true) };
+  return declared.file;
+}
 
 const mainOf = (files: Record<string, string>): string => (files['main.ts'] === undefined ? 'main.js' : 'main.ts');
 
@@ -35,6 +42,7 @@ function check({ files, declarations }: CheckTask): CheckError[] {
     ...base,
     getSourceFile: (name, options) => {
       const text = at.get(name);
+      if (name === DECLARATIONS) return declaredIn(declarations, options);
       if (text !== undefined) return ts.createSourceFile(name, text, options, true);
       if (!libraries.has(name)) libraries.set(name, base.getSourceFile(name, options));
       return libraries.get(name);

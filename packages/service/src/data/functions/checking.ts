@@ -1,13 +1,11 @@
 /** Checks functions before they are saved: syntax, types against the team's own schema, and a handler to call. */
-import { fileURLToPath } from 'node:url';
 import { Worker } from 'node:worker_threads';
+import { threadFile } from '../../platform/threads/threadFile.js';
 import { FUNCTION_TYPES, Problem } from '@orchard/contract';
 import type { Field } from '@orchard/core';
 import type { CollectionShape } from '../collections/shape.js';
 import type { CheckAnswer, CheckError, CheckTask } from './checkWorker.js';
 
-/** Tests run the sources; the thread is always the built file. */
-const workerFile = (): string => fileURLToPath(new URL('./checkWorker.js', import.meta.url)).replace(/\/src\/(data\/)/, '/dist/$1');
 /** The compiler holds a hundred megabytes. */
 const IDLE_MS = 30_000;
 const CHECK_MS = 20_000;
@@ -42,7 +40,7 @@ export class Checker {
 
   #start(): Worker {
     if (this.#worker) return this.#worker;
-    const worker = new Worker(workerFile());
+    const worker = new Worker(threadFile(new URL('./checkWorker.js', import.meta.url)));
     worker.unref();
     worker.on('message', (answer: CheckAnswer) => {
       this.#waiting.get(answer.id)?.resolve(answer);

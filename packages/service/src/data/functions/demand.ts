@@ -1,7 +1,7 @@
 /** What a function hands over, checked by the contract's schemas. */
 import type { FieldProblem } from '@orchard/core';
 import type { z } from 'zod';
-import { problemsOf } from '../../platform/http/validate.js';
+import { problemsOf } from '@orchard/contract/inputProblems';
 import { CallRefused } from './callRefused.js';
 
 /** @throws {CallRefused} */

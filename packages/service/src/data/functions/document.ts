@@ -21,3 +21,9 @@ const documented = ({ name, path, methods, callers, input, output }: FunctionRow
     input: input && held<JsonObject>(input),
     output: output && held<JsonObject>(output),
   }));
+
+/** Method and path of each endpoint in force. */
+export async function endpointsOf({ store }: Pick<Ground, 'store'>, environment: Environment): Promise<string[]> {
+  const rows = (await store.list(environment)).filter(({ kind, version }) => kind === 'endpoint' && version > 0);
+  return rows.flatMap(({ path, methods }) => held<string[]>(methods).map((method) => `${method} ${path}`)).sort();
+}

@@ -196,7 +196,7 @@ export class Hooks {
 }
 
 const tooDeep = (cause: string) =>
-  new Problem('hooks-too-deep', `Hooks triggered hooks ${MOST_DEPTH} deep, up to «${cause}». One of them writes what another stands on.`);
+  new Problem('hooks-too-deep', `Hooks triggered hooks ${MOST_DEPTH} deep, up to \`${cause}\`. One of them writes what another stands on.`);
 function demandDepth(author: Author, cause: string): void {
   if (originOf(author).depth >= MOST_DEPTH) throw tooDeep(cause);
 }

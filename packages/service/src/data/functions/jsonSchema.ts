@@ -3,7 +3,7 @@ import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { LRUCache } from 'lru-cache';
 import { z } from 'zod';
-import { problemsOf } from '../../platform/http/validate.js';
+import { problemsOf } from '@orchard/contract/inputProblems';
 
 const MOST_SCHEMAS = 500;
 const known = new LRUCache<JsonObject, z.ZodType>({ max: MOST_SCHEMAS });

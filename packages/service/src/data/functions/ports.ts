@@ -10,6 +10,8 @@ export type FunctionPorts = {
   secret: (environment: Environment, name: string) => Promise<string>;
   /** Which functions used which collections and upstreams, by their runs. */
   uses: (environment: Environment, since: Date) => Promise<Use[]>;
+  /** Method and path of each endpoint in force, such as `GET huts/{id}`. */
+  endpoints: (environment: Environment) => Promise<string[]>;
   /** Further addresses of the team that apps call. */
   addresses: (environment: Environment) => Promise<DocumentedCall[]>;
   /** What else functions can reach, as types of TypeScript. */
@@ -24,6 +26,7 @@ export const emptyFunctionPorts = (): FunctionPorts => ({
     throw new CallRefused(`There is no secret ${name}.`);
   },
   uses: async () => [],
+  endpoints: async () => [],
   addresses: async () => [],
   types: async () => 'interface Upstreams {}',
   files: async () => {

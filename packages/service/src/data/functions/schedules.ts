@@ -17,7 +17,7 @@ export class Schedules {
     private readonly calls: Calls,
   ) {}
 
-  readonly job: JobKind = { work: (job) => this.#work(job) };
+  readonly job: JobKind = { work: (job) => this.#work(job), returns: true };
 
   /** Moves the next run to where the clock says, after a change of the schedule. */
   async arrange(on: Statements, environment: Environment, row: FunctionRow): Promise<void> {

@@ -9,7 +9,7 @@ import type { Parts } from './parts.js';
 import type { SecretRow } from './rows.js';
 
 const MOST_SECRETS = 200;
-const secretContext = ({ id }: Environment, name: string) => `${id}:secret:${name}`;
+const secretContext = ({ sealedFor: id }: Environment, name: string) => `${id}:secret:${name}`;
 
 /** Another instance's change may go unnoticed for this long: upstreams need theirs with each call. */
 const REMEMBER_MS = 1_000;

@@ -54,7 +54,7 @@ export async function demandTests(ground: Ground, environment: Environment, test
     });
     const result = report.value as TestResult | undefined;
     if (!result) throw failing(files, `The tests could not be run: ${report.error}`);
-    if (result.failed !== undefined) throw failing(files, `The test «${result.name}» fails: ${result.failed}`);
+    if (result.failed !== undefined) throw failing(files, `The test "${result.name}" fails: ${result.failed}`);
     count = result.count;
   }
 }

@@ -27,5 +27,10 @@ export function outside(parts: Parts): Capability {
       }
     );
   };
-  return { name: 'outside tables', routes: outsideRoutes(parts, directory), stop: () => directory.close() };
+  return {
+    name: 'outside tables',
+    routes: outsideRoutes(parts, directory),
+    forget: (environment) => directory.forget(environment),
+    stop: () => directory.close(),
+  };
 }

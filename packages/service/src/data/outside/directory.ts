@@ -13,7 +13,7 @@ import { OutsideStore, type ServerRow } from './store.js';
 const REMEMBER_MS = 2_000;
 type Known = { tables: ReadonlyMap<string, OutsideTable>; me: ReadonlyMap<string, ValueKind>; until: number };
 
-export const contextOf = ({ id }: Environment, server: string): string => `${id}:outside-server:${server}`;
+export const contextOf = ({ sealedFor: id }: Environment, server: string): string => `${id}:outside-server:${server}`;
 
 export class OutsideDirectory {
   readonly store = new OutsideStore();
@@ -68,8 +68,10 @@ export class OutsideDirectory {
     return connection;
   }
 
+  /** The rows are read again; what was compiled for a table stays until it changes. */
   forget(environment: Environment): void {
-    this.#known.delete(environment.id);
+    const known = this.#known.get(environment.id);
+    if (known) known.until = 0;
   }
 
   drop(serverId: string): void {

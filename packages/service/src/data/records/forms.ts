@@ -9,6 +9,8 @@ export type RecordListRequest = ListRequest & {
   include?: string | undefined;
   count?: boolean | undefined;
   excerpts?: boolean | undefined;
+  /** Only those of these. */
+  ids?: readonly string[] | undefined;
 };
 export type RecordPage = { items: StoredRecord[]; next?: string; count?: number };
 export type SummaryRequest = { group?: string | undefined; measure?: string | undefined; filter?: string | undefined; limit: number };

@@ -60,11 +60,13 @@ export class RecordLists {
     const asking = askingOf(author, this.parts.now());
     const plan = bindList(prepared.list, request, this.parts, asking);
     const seen = seenColumns(shapes, shape, author, asking, 't');
-    const values = [...seen.values, ...bindSlots(prepared.before, asking), ...plan.values];
-    const where = `${prepared.rule}${plan.where}`;
+    const values = [...seen.values, ...bindSlots(prepared.before, asking), ...plan.values, ...(request.ids ? [request.ids] : [])];
+    const where = `${prepared.rule}${plan.where}${request.ids ? ' AND t.id IN (?)' : ''}`;
     const started = process.hrtime.bigint();
+    // A statement with a list of ids is not worth keeping prepared: its length differs each time.
+    const ask = request.ids ? 'runRows' : 'rows';
     const rows = await inRange(() =>
-      shape.db.rows<RecordRow>(
+      shape.db[ask]<RecordRow>(
         `SELECT ${[...seen.sql, prepared.select].join(', ')} FROM ${prepared.from} WHERE ${where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
         values,
       ),

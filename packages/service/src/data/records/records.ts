@@ -66,7 +66,7 @@ class NeedsFields extends Error {
   }
 }
 
-const REREADS = 5;
+const REREADS = 12;
 const ID = /^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/;
 
 /** A field that is changing its type holds writes briefly. */

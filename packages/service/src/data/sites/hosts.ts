@@ -58,7 +58,7 @@ export class SiteHosts {
   async #byPattern(host: string): Promise<Found | null> {
     const { app, environment, site, preview } = this.#template().host.exec(host)?.groups ?? {};
     if (!app || !environment || !site) return null;
-    const place = await this.#environment(() => this.parts.directory.environment(app, environment));
+    const place = await this.#environment(() => this.parts.directory.here(app, environment));
     const row = place && (await findSite(place, site));
     return row ? { environment: place as Environment, site: row, preview: preview === undefined ? null : Number(preview) } : null;
   }
@@ -72,7 +72,7 @@ export class SiteHosts {
       throw error;
     });
     if (!known) return null;
-    const environment = await this.parts.directory.environmentById(known.environmentId);
+    const environment = await this.parts.directory.hereById(known.environmentId);
     const row = environment && (await findSite(environment, known.site));
     return row && environment ? { environment, site: row, preview: null } : null;
   }

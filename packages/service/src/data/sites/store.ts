@@ -48,6 +48,23 @@ export async function siteOfHost(database: Database, host: string): Promise<{ en
   return row ?? null;
 }
 
+/** The hosts of all sites of an environment. */
+export const hostsOf = ({ orm }: Pick<Database, 'orm'>, environmentId: string): Promise<{ host: string; site: string }[]> =>
+  orm.select({ host: siteHosts.host, site: siteHosts.site }).from(siteHosts).where(eq(siteHosts.environmentId, environmentId));
+
+/** Gives an environment a host back; one that has gone to another site stays there. */
+export async function returnHost({ orm }: Pick<Database, 'orm'>, environmentId: string, of: { host: string; site: string }): Promise<void> {
+  await orm
+    .insert(siteHosts)
+    .ignore()
+    .values({ ...of, environmentId });
+}
+
+/** The hosts of one environment become those of another. */
+export async function moveHosts({ orm }: Pick<Database, 'orm'>, from: string, to: string): Promise<void> {
+  await orm.update(siteHosts).set({ environmentId: to }).where(eq(siteHosts.environmentId, from));
+}
+
 /** Gives a site its hosts. @returns one that another site has already */
 export async function giveHosts(database: Database, environmentId: string, site: string, hosts: readonly string[]): Promise<string | null> {
   const taken =

@@ -45,5 +45,10 @@ export function upstreams(parts: Parts): Capability {
     });
     return `interface Upstreams {\n${types.join('\n')}\n}`;
   };
-  return { name: 'upstreams', routes: upstreamRoutes(parts, store, directory), stop: () => directory.close() };
+  return {
+    name: 'upstreams',
+    routes: upstreamRoutes(parts, store, directory),
+    forget: (environment) => directory.forget(environment),
+    stop: () => directory.close(),
+  };
 }

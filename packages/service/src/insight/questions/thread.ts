@@ -1,6 +1,6 @@
 /** The questions' side of the thread: which days it has open, what it needs, and its answers. */
-import { fileURLToPath } from 'node:url';
 import { Worker } from 'node:worker_threads';
+import { threadFile } from '../../platform/threads/threadFile.js';
 import { grouped } from '@orchard/core';
 import { BASE_COLUMNS, DAY_MS, type InsightEvent } from '@orchard/core/insight';
 import type { Logger } from 'pino';
@@ -29,9 +29,6 @@ export type Watch = {
 export type Reading = { from: number; until: number /** Besides those that every question needs. */; columns: readonly string[] };
 type Open = { columns: Set<string>; bytes: number };
 type Waiting = { done: () => void; answer: (answer: unknown) => void; failed: (error: Error) => void };
-
-/** Tests run the sources; the thread is always the built file. */
-const workerFile = (): string => fileURLToPath(new URL('./worker.js', import.meta.url)).replace(/\/src\/(insight\/)/, '/dist/$1');
 
 export class QuestionThread {
   #worker: Worker | null = null;
@@ -179,7 +176,7 @@ export class QuestionThread {
 
   #start(): void {
     if (this.#worker) return;
-    const worker = new Worker(workerFile());
+    const worker = new Worker(threadFile(new URL('./worker.js', import.meta.url)));
     this.#worker = worker;
     worker.unref();
     worker.on('message', (message: FromThread) => this.#hear(message));

@@ -109,6 +109,7 @@ function rowFrom(id: string, body: Registration, call: Pick<Call, 'holder' | 'us
     pushKey: body.subscription ? (before?.pushKey ?? null) : null,
     token: body.pushAddress?.token ?? null,
     tokenStage: body.pushAddress?.stage ?? null,
+    pushTrouble: body.pushTrouble ?? null,
     badge: body.badge ?? before?.badge ?? 0,
     retiredAt: null,
     retiredReason: null,

@@ -7,7 +7,7 @@ import type { Environment } from '../../platform/call.js';
 import { deviceFunctions, prepareBehaviour } from './behaviour.js';
 import { deviceColumns } from './columns.js';
 import type { Parts } from './parts.js';
-import { gatewayFor, type PushWays, pushWaysOf, whyNot } from './pushWays.js';
+import { gatewayFor, type PushWays, pushWaysOf, REASONS, whyNot } from './pushWays.js';
 import { deviceTable } from './tables.js';
 
 /** A device that its network reports as gone, at the address that was tried. */
@@ -26,7 +26,8 @@ export function presentDevice(row: DeviceRow, ways: PushWays): Device {
     ...rest,
     gateway: gatewayFor(row, ways),
     reachable: why === null,
-    reach: retired ?? why ?? 'Registered, allowed and subscribed.',
+    // What failed on the device says more than that nothing came of it.
+    reach: retired ?? (why && why !== REASONS.denied ? row.pushTrouble : null) ?? why ?? 'Registered, allowed and subscribed.',
     platform: row.platform as Device['platform'],
     permission: row.permission as Device['permission'],
     allows: {

@@ -31,6 +31,8 @@ export const deviceTable = mysqlTable(
     /** Its address at another kind of push network, and the stage of that address. */
     token: varchar('token', { length: 1000 }),
     tokenStage: varchar('tokenStage', { length: 5 }),
+    /** Why push could not be turned on there, as the device says. */
+    pushTrouble: varchar('pushTrouble', { length: 300 }),
     /** The number on the app's icon, as far as it is known here. */
     badge: int('badge').notNull().default(0),
     retiredAt: instant('retiredAt'),

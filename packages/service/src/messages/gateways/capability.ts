@@ -4,7 +4,7 @@ import { certificatesOf } from './certificates.js';
 import { watchExpiry } from './expiry.js';
 import { GatewayDirectory } from './gatewayDirectory.js';
 import { AppStore } from '../../setup/apps/store.js';
-import { takeOverGateways } from './formerGateways.js';
+import { haveFormerGateways, takeOverGateways } from './formerGateways.js';
 import type { Parts, Stands } from './parts.js';
 import { emptyGatewayPorts } from './ports.js';
 import { GatewayRefusals } from './refusals.js';
@@ -55,7 +55,11 @@ export function gateways(stands: Stands): Capability<Omit<Parts, keyof Stands>> 
       },
       { work: 'keep links to SMS centres', everyMs: LINKS_MS, run: keepLinks },
     ],
-    bringUpToDate: (environment) => takeOverGateways(stands, environment),
+    forget: (environment) => directoryOfGateways.forget(environment),
+    upgrade: {
+      needed: (environments) => haveFormerGateways(stands, environments),
+      run: (environment) => takeOverGateways(stands, environment),
+    },
     onEnvironmentCreated: (environment) => webPush.prepare(environment),
     stop: async () => {
       directoryOfGateways.close();

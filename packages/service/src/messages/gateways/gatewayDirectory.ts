@@ -39,7 +39,7 @@ export const sealSecrets = (environment: Environment, name: string, secrets: Sec
   seal(environment.keys.data, contextOf(environment, name), JSON.stringify(secrets));
 const unsealSecrets = (environment: Environment, { name, sealed }: Pick<GatewayRow, 'name' | 'sealed'>): Secrets =>
   JSON.parse(unseal(environment.keys.data, contextOf(environment, name), sealed).toString());
-export const contextOf = ({ id }: Pick<Environment, 'id'>, name: string): string => `${id}:${name}`;
+export const contextOf = ({ sealedFor: id }: Pick<Environment, 'sealedFor'>, name: string): string => `${id}:${name}`;
 
 export class GatewayDirectory {
   readonly #rows = new Map<string, { rows: GatewayRow[]; until: number }>();

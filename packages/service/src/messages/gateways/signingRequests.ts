@@ -17,7 +17,7 @@ type Subject = SigningRequest['subject'];
 const KEY_BITS = 2048;
 const MOST = 20;
 const store = new SigningRequestStore();
-const contextOf = ({ id }: Environment, request: string) => `${id}:signing-request:${request}`;
+const contextOf = ({ sealedFor: id }: Environment, request: string) => `${id}:signing-request:${request}`;
 const marking = (key: KeyObject): string =>
   createHash('sha256')
     .update(key.export({ type: 'spki', format: 'der' }))

@@ -2,13 +2,15 @@
 import { Problem } from '@orchard/contract';
 import { composeMessage, MAX_MESSAGE_BYTES, readRetryAfter, uuidv7 } from '@orchard/core';
 import { FlightWidth } from '@orchard/core/messages';
-import { encryptMessage, generateSigningKey, type SigningKey, signingKeyFrom, vapidHeader } from '@orchard/core/push';
+import { generateSigningKey, type SigningKey, signingKeyFrom, vapidHeader } from '@orchard/core/push';
 import { eq } from 'drizzle-orm';
 import ipaddr from 'ipaddr.js';
 import { isPublic, lookupPublic } from '../../platform/http/publicHosts.js';
 import { Agent, type Dispatcher } from 'undici';
 import { seal, unseal } from '../../platform/access/secrets.js';
+import { ThreadLost } from '../../platform/threads/threadPool.js';
 import type { Environment } from '../../platform/call.js';
+import { encryptInThread } from './encryptThreads.js';
 import { gatewayTable } from './tables.js';
 import { connectionWords, type HttpExchange, type OutgoingMessage, type Outcome, type Sender } from './sender.js';
 
@@ -78,14 +80,14 @@ export class WebPushGateway {
   }
 
   #seal(environment: Environment, keys: PushKeys): string {
-    return seal(environment.keys.data, `${environment.id}:${WEB_PUSH}`, JSON.stringify(keys));
+    return seal(environment.keys.data, `${environment.sealedFor}:${WEB_PUSH}`, JSON.stringify(keys));
   }
 
   async #stored(environment: Environment): Promise<PushKeys> {
     const { db } = environment;
     const [row] = await db.orm.select().from(db.table(gatewayTable)).where(eq(gatewayTable.kind, WEB_PUSH));
     if (!row) throw new Problem('not-found', 'The environment has no web push gateway.');
-    const plain = unseal(environment.keys.data, `${environment.id}:${WEB_PUSH}`, row.sealed);
+    const plain = unseal(environment.keys.data, `${environment.sealedFor}:${WEB_PUSH}`, row.sealed);
     // Before keys could be rotated, the 32 octets of the one key were stored.
     return plain.length === 32
       ? [{ id: 'first', secret: plain.toString('base64url'), createdAt: row.createdAt.toISOString() }]
@@ -216,11 +218,11 @@ export class WebPushGateway {
     if (plain.length > MAX_MESSAGE_BYTES)
       return { kind: 'refused', answer: null, reason: `The message has ${plain.length} bytes; web push allows ${MAX_MESSAGE_BYTES}.` };
     const { p256dh, auth } = message.target;
-    let body: Buffer;
+    let body: Uint8Array;
     try {
-      const keys = { p256dh: Buffer.from(p256dh ?? '', 'base64url'), auth: Buffer.from(auth ?? '', 'base64url') };
-      body = encryptMessage(plain, keys, { salt: this.clock.random(16) });
-    } catch {
+      body = await encryptInThread({ plain, p256dh: p256dh ?? '', auth: auth ?? '', salt: this.clock.random(16) });
+    } catch (error) {
+      if (error instanceof ThreadLost) return { kind: 'later', answer: null, reason: 'It could not be encrypted yet.', afterMs: null };
       return { kind: 'refused', answer: null, reason: 'The subscription’s key is not a point on P-256; the app must subscribe again.' };
     }
     try {
@@ -230,7 +232,7 @@ export class WebPushGateway {
     }
   }
 
-  async #post(environment: Environment, { target, notification, ttlS }: OutgoingMessage, body: Buffer): Promise<Outcome> {
+  async #post(environment: Environment, { target, notification, ttlS }: OutgoingMessage, body: Uint8Array): Promise<Outcome> {
     const url = new URL(target.endpoint ?? '');
     const headers: Record<string, string> = {
       authorization: await this.#authorization(environment, url.origin, target.pushKey),

@@ -61,7 +61,7 @@ export type DeliveryResult = {
 
 const DELIVERY_COLUMNS: Columns = new Map(
   plainColumns({
-    text: ['target', 'way', 'gateway', 'userId', 'platform', 'variant', 'state', 'reason', 'said', 'messageId'],
+    text: ['target', 'way', 'gateway', 'userId', 'platform', 'variant', 'state', 'reason', 'said', 'messageId', 'button'],
     number: ['attempts', 'answer', 'segments'],
     time: ['nextAttemptAt', 'sentAt', 'receivedAt', 'openedAt', 'updatedAt'],
   }),
@@ -119,7 +119,7 @@ export class DeliveryStore {
   async list(environment: Environment, id: string, request: ListRequest, ground: ListGround) {
     const plan = planList(DELIVERY_COLUMNS, request, { field: 'target', descending: false }, ground);
     const rows = await environment.db.rows<Record<string, unknown>>(
-      `SELECT target, way, gateway, userId, COALESCE(platform, '') AS platform, variant, state, reason, attempts, answer, said, messageId, segments, nextAttemptAt, sentAt, receivedAt, openedAt, updatedAt
+      `SELECT target, way, gateway, userId, COALESCE(platform, '') AS platform, variant, state, reason, attempts, answer, said, messageId, segments, nextAttemptAt, sentAt, receivedAt, openedAt, button, updatedAt
        FROM ${environment.db.of(deliveryTable)} WHERE notificationId = ? AND ${plan.where} ORDER BY ${plan.orderBy} LIMIT ${plan.limit + 1}`,
       [id, ...plan.values],
     );

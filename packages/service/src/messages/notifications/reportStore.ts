@@ -2,7 +2,7 @@
 import type { Environment } from '../../platform/call.js';
 import { deliveryTable, notificationTable } from './tables.js';
 
-export type Report = { notification: string; event: 'received' | 'opened'; at?: string | undefined };
+export type Report = { notification: string; event: 'received' | 'opened'; at?: string | undefined; button?: string | undefined };
 
 export class ReportStore {
   /**
@@ -14,14 +14,14 @@ export class ReportStore {
     let noted = 0;
     await environment.db.transaction(async (on) => {
       noted = 0;
-      for (const { notification, event, at } of reports) {
+      for (const { notification, event, at, button = null } of reports) {
         // A device's clock may be ahead.
         const when = at && Date.parse(at) < now.getTime() ? new Date(at) : now;
         const opened = event === 'opened' ? when : null;
         const { affectedRows } = await on.change(
-          `UPDATE ${environment.db.of(deliveryTable)} SET state = 'arrived', reason = NULL, nextAttemptAt = NULL, receivedAt = COALESCE(receivedAt, ?), openedAt = COALESCE(openedAt, ?), updatedAt = ?
+          `UPDATE ${environment.db.of(deliveryTable)} SET state = 'arrived', reason = NULL, nextAttemptAt = NULL, receivedAt = COALESCE(receivedAt, ?), openedAt = COALESCE(openedAt, ?), button = COALESCE(button, ?), updatedAt = ?
            WHERE notificationId = ? AND target = ? AND state <> 'skipped' AND (receivedAt IS NULL OR (openedAt IS NULL AND ? IS NOT NULL))`,
-          [when, opened, now, notification, deviceId, opened],
+          [when, opened, opened && button, now, notification, deviceId, opened],
         );
         noted += affectedRows;
         if (affectedRows > 0)

@@ -218,7 +218,7 @@ async function attempt(
   if (obstacle) return ended(delivery.optedOut ? 'skipped' : 'failed', obstacle);
   const firstAt = delivery.sentAt?.getTime() ?? now;
   const expiresAt = firstAt + sent.ttlS * 1000;
-  // A TTL of 0 means «now or never», so the first attempt is always made (RFC 8030 section 5.2).
+  // A TTL of 0 means "now or never", so the first attempt is always made (RFC 8030 section 5.2).
   if (delivery.attempts > 0 && now >= expiresAt)
     return ended('expired', `It expired after ${delivery.attempts} attempts. ${delivery.reason ?? ''}`.trim());
   const { row, sender } = gateway as OpenGateway;

@@ -91,7 +91,11 @@ export class NotificationStore {
   async named(environment: Environment, id: string): Promise<Notification> {
     const found = await this.find(environment, id);
     if (!found) throw noNotification(environment, id);
-    return found;
+    const chosen = await environment.db.rows<{ button: string; count: number }>(
+      `SELECT button, COUNT(*) AS count FROM ${environment.db.of(deliveryTable)} WHERE notificationId = ? AND button IS NOT NULL GROUP BY button ORDER BY count DESC, button`,
+      [id],
+    );
+    return chosen.length > 0 ? { ...found, chosen: chosen.map(({ button, count }) => ({ button, count: Number(count) })) } : found;
   }
 
   /** The notification as sending sees it; `lock` holds its row until the transaction ends. */

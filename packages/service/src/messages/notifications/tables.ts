@@ -61,6 +61,8 @@ export const deliveryTable = mysqlTable(
     sentAt: instant('sentAt'),
     receivedAt: instant('receivedAt'),
     openedAt: instant('openedAt'),
+    /** The button that the person chose. */
+    button: varchar('button', { length: 60 }),
     updatedAt: instant('updatedAt').notNull(),
   },
   (t) => [

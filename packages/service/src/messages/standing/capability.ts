@@ -11,7 +11,7 @@ export function standing(parts: Parts): Capability {
   return {
     name: 'standing notifications',
     routes: standingRoutes(parts, store),
-    jobs: { [STANDING_JOB]: { work: standingWorker(parts, store) } },
+    jobs: { [STANDING_JOB]: { work: standingWorker(parts, store), returns: true } },
     recurring: [
       {
         work: 'look for due standing notifications',

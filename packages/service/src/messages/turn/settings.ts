@@ -5,7 +5,7 @@ import { Settings } from '../../platform/settings/settingStore.js';
 
 type Stored = Omit<TurnSettings, 'hasSecret'> & { sealed: string | null };
 const stored = new Settings<Stored>('turn', () => ({ addresses: [], minutes: 60, who: "me('id') IS NOT NULL", sealed: null }));
-const contextOf = ({ id }: Environment) => `turn:${id}`;
+const contextOf = ({ sealedFor: id }: Environment) => `turn:${id}`;
 
 /** As the team sees them: without the secret. */
 export async function readTurn(environment: Environment): Promise<TurnSettings> {

@@ -147,4 +147,4 @@ export class AlertRules {
   }
 }
 
-const contextOf = ({ id }: Pick<Environment, 'id'>, name: string): string => `${id}:webhook:${name}`;
+const contextOf = ({ sealedFor: id }: Pick<Environment, 'sealedFor'>, name: string): string => `${id}:webhook:${name}`;

@@ -2,6 +2,7 @@ import type { Capability } from '../../platform/capability.js';
 import type { Platform } from '../../platform/platform.js';
 import { Evaluator } from './evaluator.js';
 import { giveObjectives } from './managing.js';
+import { withoutObjectives } from './store.js';
 import { objectiveRoutes } from './routes.js';
 
 export function objectives(platform: Platform): Capability<{ evaluator: Evaluator }> {
@@ -14,7 +15,7 @@ export function objectives(platform: Platform): Capability<{ evaluator: Evaluato
     name: 'objectives',
     offer: { evaluator },
     routes: objectiveRoutes(platform),
-    bringUpToDate: (environment) => giveObjectives(environment, now()),
+    upgrade: { needed: withoutObjectives, run: (environment) => giveObjectives(environment, now()) },
     onEnvironmentCreated: (environment) => giveObjectives(environment, now()),
     start: () => evaluator.start(),
     stop: () => evaluator.stop(),

@@ -3,6 +3,7 @@ import type { ConditionChange, ObjectiveSet } from '@orchard/contract';
 import type { EnvironmentCondition } from '@orchard/core';
 import { and, asc, desc, eq, gt, inArray, lte, sql } from 'drizzle-orm';
 import type { Environment } from '../../platform/call.js';
+import { askEach } from '../../platform/database/askEach.js';
 import type { Database } from '../../platform/database/connection.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import { storedJson } from '../../platform/database/storedJson.js';
@@ -23,6 +24,12 @@ export async function readSet({ db }: Pick<Environment, 'db'>, at?: Date): Promi
     .orderBy(desc(objectiveSetTable.version))
     .limit(1);
   return row ? { ...row, items: storedJson(row.items) } : null;
+}
+
+/** Those that have no objectives, or cannot be asked. */
+export async function withoutObjectives(environments: readonly Environment[]): Promise<Environment[]> {
+  const versions = await askEach<number, Environment>(environments, versionSql);
+  return environments.filter((one) => !Number(versions.get(one)));
 }
 
 export async function readSets({ db }: Pick<Environment, 'db'>): Promise<SetRow[]> {

@@ -1,7 +1,7 @@
 /** Saved questions about people, as blocks of a report. */
 import { type AnyOperation, type NewReport, operations, Problem } from '@orchard/contract';
 import { type Block, SERIES_COLOURS } from '@orchard/core';
-import { problemsOf } from '../../platform/http/validate.js';
+import { problemsOf } from '@orchard/contract/inputProblems';
 import { type Ask, inIso, type Period } from './asking.js';
 
 const own = operations.insight;

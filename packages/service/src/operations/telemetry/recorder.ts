@@ -11,6 +11,7 @@ import type { ChangeSignal } from '../../platform/live/changeSignal.js';
 import type { Metrics } from '../../platform/metrics.js';
 import type { Exchange, Ports, WorkDone } from '../../platform/ports.js';
 import { Callers } from './callers.js';
+import { MovedAway } from '../../platform/access/directory.js';
 import { type Counted, Counts } from './counts.js';
 import { exchangeRow } from './exchangeRow.js';
 import { NO_BODIES, type RecordingSettings } from './recording.js';
@@ -162,7 +163,9 @@ export class Recorder {
       }
       this.#count -= rows.length;
       this.#waiting.delete(db);
-      this.log.error({ err: error, database: db.name }, 'recorded calls could not be written and were dropped');
+      // What was not written when an environment moved to another installation is not written there either.
+      const isMoved = error instanceof MovedAway;
+      this.log[isMoved ? 'warn' : 'error']({ err: error, database: db.name }, 'recorded calls could not be written and were dropped');
     }
   }
 

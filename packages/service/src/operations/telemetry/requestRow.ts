@@ -24,7 +24,7 @@ const cut = (text: string | undefined, most: number): string | null =>
 
 const masked = (text: string | undefined, most: number): string | null => cut(text && maskSecrets(text), most);
 
-/** What a call was about, where its route leaves that open: «all records» as one line would hide the slow collection. */
+/** What a call was about, where its route leaves that open: "all records" as one line would hide the slow collection. */
 export function targetOf({ params, target }: Pick<Call, 'params' | 'target'>, status: number): string {
   const { collection, channel, upstream } = (params ?? {}) as { collection?: string; channel?: string; upstream?: string };
   // A name that does not exist is the caller's invention.

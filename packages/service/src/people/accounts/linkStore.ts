@@ -55,7 +55,7 @@ export async function removeLinks(on: Statements, { db }: Environment, userId: s
 /** The environment and the secret of a token. @throws {Problem} link-refused */
 export async function readToken(parts: Parts, given: string): Promise<{ environment: Environment; token: string }> {
   const [id = '', token = ''] = given.split('.');
-  const environment = await parts.directory.environmentById(id);
+  const environment = await parts.directory.hereById(id);
   if (!environment) throw new Problem('link-refused');
   return { environment, token };
 }

@@ -14,7 +14,7 @@ export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
   const issuer = new Issuer(parts);
   /** The path names the environment; what is recorded belongs to it. */
   const placeOf = async (call: IdentityCall): Promise<Environment> => {
-    const environment = await parts.directory.environment(call.params.app, call.params.environment);
+    const environment = await parts.directory.here(call.params.app, call.params.environment);
     call.environment = environment;
     return environment;
   };

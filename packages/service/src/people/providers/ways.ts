@@ -15,7 +15,7 @@ export type SignInWay = SignInWaySettings & Secrets;
 export type WayOf<Kind extends SignInWay['kind']> = Extract<SignInWay, { kind: Kind }>;
 export const signInWays = new Settings<{ ways: Record<string, SignInWay> }>('sign-in ways', () => ({ ways: {} }));
 
-const contextOf = ({ id }: Environment, way: string): string => `sign-in way ${id} ${way}`;
+const contextOf = ({ sealedFor: id }: Environment, way: string): string => `sign-in way ${id} ${way}`;
 export const sealSecret = (environment: Environment, way: string, secret: string): string =>
   seal(environment.keys.data, contextOf(environment, way), secret);
 export const openSecret = (environment: Environment, way: string, sealed: string): string =>

@@ -1,5 +1,6 @@
 /** Users and their own accounts: the password, and deletion. */
 import { operations, Problem } from '@orchard/contract';
+import { THE_SERVICE, writeActor } from '@orchard/core';
 import { WRONG_PASSWORD } from '../../platform/access/passwords.js';
 import { authorOf, bind, type Call, type Environment, environmentOf, type Route } from '../../platform/call.js';
 import type { Parts } from './parts.js';
@@ -64,6 +65,22 @@ export async function removeUser(
   if (user) parts.ports.accounts.deleted(environment, user, locale);
   parts.userTokens.forget({ userId: id });
   parts.changes.wake(environment.id);
+}
+
+/**
+ * Erases a user who was erased before and came back with a backup. Where records still need the user, the account stays without
+ * anything that says who it was.
+ * @returns false when there is no such user
+ */
+export async function eraseAgain(parts: Parts, store: UserStore, environment: Environment, id: string): Promise<boolean> {
+  const by = writeActor(THE_SERVICE);
+  try {
+    return await store.remove({ environment, userId: id, by }, parts.ports.userRemoved);
+  } catch (error) {
+    if (!(error instanceof Problem) || error.problem !== 'still-referenced') throw error;
+    await store.makeNameless(environment, id, new Date(parts.now()));
+    return true;
+  }
 }
 
 /** Deletes the accounts whose grace is over. One that records still need waits for the team. */

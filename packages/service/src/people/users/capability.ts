@@ -5,7 +5,9 @@ import { HOUR_MS } from '../../platform/upkeep.js';
 import { meKinds } from '@orchard/core/accounts';
 import { fieldsForRules, fieldsIn } from './fields.js';
 import type { Parts } from './parts.js';
-import { removeDue } from './account.js';
+import { eraseAgain, removeDue } from './account.js';
+import { hasOldTriggers } from '../../platform/live/tables.js';
+import { writeUserTriggers } from './userFeedDdl.js';
 import { giveAllRuleRoles } from './roles.js';
 import { userRoutes } from './routes.js';
 import { Sessions } from './sessions.js';
@@ -40,6 +42,7 @@ export function users(parts: Parts): Capability<UserOffer> {
     );
     return new Map(await Promise.all(rights));
   };
+  parts.ports.eraseUser = (environment, userId) => eraseAgain(parts, store, environment, userId);
   return {
     name: 'users',
     offer: { userStore: store, userSessions: sessions },
@@ -61,6 +64,8 @@ export function users(parts: Parts): Capability<UserOffer> {
         eachEnvironment: ({ db }) => forgetGuesses({ database: db, now: parts.now }, db.of(guessTable)),
       },
     ],
+    onEnvironmentCreated: ({ db }) => writeUserTriggers(db),
+    upgrade: { needed: async (environments) => environments.filter(hasOldTriggers), run: ({ db }) => writeUserTriggers(db) },
     marks: [{ name: 'users', of: ({ db }) => ({ sql: latestSql(db.of(userTable), 'updatedAt') }) }],
   };
 }

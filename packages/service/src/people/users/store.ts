@@ -1,10 +1,11 @@
 /** Users and their sessions, as rows. */
 import { Problem, type User } from '@orchard/contract';
 import type { JsonObject, ValueKind } from '@orchard/core';
-import { and, desc, eq, inArray, gt, isNotNull, isNull, lte, ne } from 'drizzle-orm';
+import { and, desc, eq, getTableName, inArray, gt, isNotNull, isNull, lte, ne } from 'drizzle-orm';
 import { isDuplicate, isReferenceError } from '../../platform/database/errors.js';
 import { storedJson } from '../../platform/database/storedJson.js';
 import { type Columns, cutPage, type ListGround, type ListRequest, plainColumns, planList } from '../../platform/database/listing.js';
+import { feedTable } from '../../platform/live/tables.js';
 import { stillReferenced } from '../../platform/database/stillReferenced.js';
 import type { Environment } from '../../platform/call.js';
 import type { UserRemoval } from '../../platform/ports.js';
@@ -169,6 +170,23 @@ export class UserStore {
       } catch (error) {
         throw isReferenceError(error) === 'used' ? stillReferenced('users', userId, error) : error;
       }
+    });
+  }
+
+  /** Takes everything from an account that says whose it is, and every way to sign in; what the feed knew of it goes too. */
+  async makeNameless({ db }: Environment, id: string, now: Date): Promise<void> {
+    await db.transaction(async (on) => {
+      await on.change(`DELETE FROM ${db.of(sessionTable)} WHERE userId = ?`, [id]);
+      await on.change(`DELETE FROM ${db.of(credentialTable)} WHERE userId = ?`, [id]);
+      await on.change(
+        `UPDATE ${db.of(userTable)} SET email = NULL, emailConfirmedAt = NULL, name = NULL, phone = NULL, phoneVerifiedAt = NULL, data = '{}', roles = '[]',
+           roleOrigins = NULL, disabled = TRUE, updatedAt = ? WHERE id = ?`,
+        [now, id],
+      );
+      await on.change(`UPDATE ${db.of(feedTable)} SET \`before\` = NULL, \`after\` = NULL WHERE collection = ? AND recordId = ?`, [
+        getTableName(userTable),
+        id,
+      ]);
     });
   }
 

@@ -1,10 +1,11 @@
 /** Resolves keys and environments. Results are cached for a few seconds. */
+import { setTimeout as sleep } from 'node:timers/promises';
 import { Problem, type Scope } from '@orchard/contract';
 import { readKey } from '@orchard/core';
-import { and, eq, isNull } from 'drizzle-orm';
+import { and, eq, isNotNull, isNull } from 'drizzle-orm';
 import { LRUCache } from 'lru-cache';
 import type { Database } from '../database/connection.js';
-import { clearing } from '../database/unit.js';
+import { clearing, outsideUnit } from '../database/unit.js';
 import { INSTALLATION, type Servers } from '../database/servers.js';
 import { apps, clients, environments, keys } from './systemTables.js';
 import type { Environment, KeyHolder } from '../call.js';
@@ -13,7 +14,12 @@ import type { Actors } from '../actors.js';
 import { deriveKey, hashKey } from './secrets.js';
 
 /** A revoked key stops at once on the instance that revoked it, and within this time on the others. */
-const REMEMBER_MS = 5_000;
+export const REMEMBER_MS = 5_000;
+/** How often it is looked where a moving environment is. */
+const FOLLOW_MS = 100;
+/** How often a write that is held is looked after, and how long at most. */
+const HELD_MS = 40;
+const LONGEST_HOLD_MS = 12_000;
 
 export class Directory {
   readonly #holders = new LRUCache<string, KeyHolder>({ max: 20_000, ttl: REMEMBER_MS });
@@ -21,6 +27,10 @@ export class Directory {
   readonly #usedKeys = new Set<string>();
 
   readonly #database: Database;
+
+  readonly #following = new Set<string>();
+  /** Since when writes of an environment are held, and when one last asked. */
+  readonly #held = new Map<string, { since: number; last: number }>();
 
   /** By their sealed form. */
   readonly #keys = new LRUCache<string, EnvironmentKeys>({ max: 5_000 });
@@ -102,8 +112,10 @@ export class Directory {
       mode: row.mode as Environment['mode'],
       db: this.servers.databaseOf(row.id, row.server),
       server: row.server,
+      movedTo: row.movedTo,
       actors: this.actors,
       keys: this.#keysOf(row),
+      sealedFor: row.sealedFor ?? row.id,
       demandsSecondFactor,
       createdAt: row.createdAt,
       triggers: row.triggers,
@@ -149,14 +161,26 @@ export class Directory {
     return environment;
   }
 
-  /** The environment with this id, or null when it is gone. */
-  async environmentById(id: string): Promise<Environment | null> {
-    const [row] = await this.#database.orm.select().from(environments).where(eq(environments.id, id));
-    return row ? this.present(row) : null;
+  /** For calls that no key places. @throws {Problem} not-found; MovedAway */
+  async here(app: string, name: string): Promise<Environment> {
+    return demandHere(await this.environment(app, name));
   }
 
+  /** The environment with this id, or null when it is gone. @throws MovedAway */
+  async hereById(id: string): Promise<Environment | null> {
+    const [row] = await this.#database.orm.select().from(environments).where(eq(environments.id, id));
+    return row ? demandHere(this.present(row)) : null;
+  }
+
+  /** The environment with this id; null when it is gone, or has moved to another installation. */
+  async environmentById(id: string): Promise<Environment | null> {
+    const [row] = await this.#database.orm.select().from(environments).where(eq(environments.id, id));
+    return row && row.movedTo === null ? this.present(row) : null;
+  }
+
+  /** All that live here. */
   async allEnvironments(): Promise<Environment[]> {
-    return (await this.#database.orm.select().from(environments)).map((row) => this.present(row));
+    return (await this.#database.orm.select().from(environments).where(isNull(environments.movedTo))).map((row) => this.present(row));
   }
 
   /** The installation in the place of an environment, for what both have: gateways and jobs. */
@@ -168,7 +192,9 @@ export class Directory {
       mode: 'closed',
       db: this.servers.installation,
       server: null,
+      movedTo: null,
       keys: { data: deriveKey(this.secretKey, 'installation'), tokens: deriveKey(this.secretKey, 'installation tokens') },
+      sealedFor: INSTALLATION,
       actors: this.actors,
       demandsSecondFactor: false,
       createdAt: new Date(0),
@@ -183,7 +209,7 @@ export class Directory {
     this.forget();
   }
 
-  /** Ids of the keys seen since the last call, for their «last used». */
+  /** Ids of the keys seen since the last call, for their "last used". */
   takeUsedKeys(): string[] {
     const used = [...this.#usedKeys];
     this.#usedKeys.clear();
@@ -195,6 +221,51 @@ export class Directory {
     return rows.map(({ name }) => name);
   }
 
+  /**
+   * Looks after environments that are moving: one that has arrived is used where it is from then on. Each instance does so for
+   * itself, since what it holds of an environment knows the server.
+   */
+  async followMoves(): Promise<void> {
+    const rows = await this.#database.orm.select({ id: environments.id }).from(environments).where(isNotNull(environments.moving));
+    await Promise.all(rows.map(({ id }) => this.#follow(id)));
+  }
+
+  /** Follows one move until it has ended; only once at a time. */
+  async #follow(id: string): Promise<void> {
+    if (this.#following.has(id)) return;
+    this.#following.add(id);
+    try {
+      while ((await this.#whereIs(id))?.moving) await sleep(FOLLOW_MS);
+    } finally {
+      this.#following.delete(id);
+      this.forget();
+    }
+  }
+
+  /** Reads anew where an environment is, which also brings what is held of it there. */
+  async #whereIs(id: string): Promise<{ moving: string | null; movedTo: string | null; server: Database } | null> {
+    const [row] = await outsideUnit(() => this.#database.orm.select().from(environments).where(eq(environments.id, id)));
+    return row ? { moving: row.moving, movedTo: row.movedTo, server: this.present(row).db.server } : null;
+  }
+
+  /**
+   * Asked for a write that a move holds: waits a moment.
+   * @returns where to try it again; null where it has been held for too long
+   * @throws MovedAway
+   */
+  async whenMoved(id: string): Promise<Database | null> {
+    const now = performance.now();
+    const held = this.#held.get(id);
+    // What was held before belongs to another attempt of the move.
+    const since = held && now - held.last < 20 * HELD_MS ? held.since : now;
+    this.#held.set(id, { since, last: now });
+    if (now - since > LONGEST_HOLD_MS) return null;
+    await sleep(HELD_MS);
+    const found = await this.#whereIs(id);
+    if (found?.movedTo) throw new MovedAway(found.movedTo);
+    return found?.server ?? null;
+  }
+
   /** Clears the cache after a change to keys, clients or environments. */
   forget(): void {
     clearing(() => {
@@ -202,6 +273,20 @@ export class Directory {
       this.#environments.clear();
     });
   }
+}
+
+/** The environment lives in another installation: the call is passed on there. */
+export class MovedAway extends Error {
+  /** @param to the address of that installation */
+  constructor(readonly to: string) {
+    super(`the environment has moved to ${to}`);
+  }
+}
+
+/** @throws MovedAway */
+export function demandHere(environment: Environment): Environment {
+  if (environment.movedTo !== null) throw new MovedAway(environment.movedTo);
+  return environment;
 }
 
 /** The environment of a refused key, so that the call is counted there. */

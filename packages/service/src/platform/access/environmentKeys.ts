@@ -11,6 +11,10 @@ export type EnvironmentKeys = {
   tokens: Buffer;
 };
 
+/** The id of a new environment: it names its database. */
+export const newEnvironmentId = (random: (bytes: number) => Buffer): string =>
+  [...random(10)].map((byte) => 'abcdefghijklmnopqrstuvwxyz234567'[byte & 31]).join('');
+
 export const newEnvironmentKeys = (random: (bytes: number) => Buffer): EnvironmentKeys => ({ data: random(32), tokens: random(32) });
 
 /** The signing key from before environments had their own: tokens signed with it stay valid. */

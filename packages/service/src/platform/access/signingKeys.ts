@@ -84,4 +84,4 @@ export class SigningKeys {
   }
 }
 
-const contextOf = ({ id }: Environment, kid: string): string => `signing key ${id} ${kid}`;
+const contextOf = ({ sealedFor: id }: Environment, kid: string): string => `signing key ${id} ${kid}`;

@@ -3,11 +3,10 @@ import { createHmac, timingSafeEqual } from 'node:crypto';
 import { Problem, type Role } from '@orchard/contract';
 import { KEY_PREFIXES } from '@orchard/core';
 import { parse } from 'cookie';
-import { RateLimiterMemory, type RateLimiterRes } from 'rate-limiter-flexible';
 import type { Call } from '../call.js';
 import type { Platform } from '../platform.js';
 import { demandConfirmed } from './confirmation.js';
-import { RevokedKey } from './directory.js';
+import { demandHere, RevokedKey } from './directory.js';
 import { heldBackWords, heldRole, roleReaches } from './memberDirectory.js';
 
 export const SESSION_COOKIE = 'orchard_session';
@@ -115,6 +114,8 @@ export async function identifyMember(call: Call, parts: Platform): Promise<void>
   const { app, environment } = call.request.params as Record<string, string | undefined>;
   if (app && environment) {
     call.environment = await parts.directory.environment(app, environment);
+    // A balancer sends one member to several instances in turn: each has to know what the one before was told.
+    if (parts.instances.others > 0) parts.ports.forgetRemembered(call.environment);
     const role = await parts.members.roleIn(member, call.environment.id);
     call.role = role && heldRole(role, call.environment.demandsSecondFactor, member);
     call.heldBack = call.role !== role;
@@ -125,6 +126,8 @@ export async function identifyMember(call: Call, parts: Platform): Promise<void>
   if (!call.role) throw new Problem('role-insufficient', `You have no role in ${app}/${environment}. Ask an owner to give you one.`);
   if (!roleReaches(call.role, caller.role))
     throw new Problem('role-insufficient', `This needs the role ${caller.role}; yours is ${call.role}. Ask an owner.`);
+  // Where it went is for those who may know of it.
+  if (call.environment && !call.operation.evenMoved) demandHere(call.environment);
 }
 
 const endedWords = (token: string): string =>
@@ -143,44 +146,4 @@ function checkCsrf(call: Call, parts: Platform, tokenHash: string): void {
   const given = Buffer.from(String(call.headers['orchard-csrf'] ?? ''));
   const wanted = Buffer.from(csrfValue(parts.secretKey, tokenHash));
   if (given.length !== wanted.length || !timingSafeEqual(given, wanted)) throw new Problem('csrf-refused');
-}
-
-/** The limits of an instance: calls a minute by address and by key, sign-ins a minute by address. */
-export class Rates {
-  readonly #address: RateLimiterMemory;
-  readonly #key: RateLimiterMemory;
-  readonly #signIn: RateLimiterMemory;
-
-  constructor(rates: Platform['config']['rates']) {
-    this.#address = new RateLimiterMemory({ points: rates.perAddress, duration: 60 });
-    this.#key = new RateLimiterMemory({ points: rates.perKey, duration: 60 });
-    this.#signIn = new RateLimiterMemory({ points: rates.signInsPerAddress, duration: 60 });
-  }
-
-  /** Before any lookup; a refusal counts in the environment of a cached key. */
-  async limitAddress(call: Call, parts: Platform): Promise<void> {
-    const address = call.request.ip ?? 'unknown';
-    const seen = parts.directory.remembered(call.headers['orchard-key']);
-    if (seen) call.environment = seen.environment;
-    await consume(this.#address, address, 'calls', 'from your address');
-  }
-
-  /** After the key is resolved, so that a refused sign-in counts in its environment. */
-  async limitSignIns(call: Call): Promise<void> {
-    if (call.operation.rate === 'sign-in') await consume(this.#signIn, call.request.ip ?? 'unknown', 'sign-ins', 'from your address');
-  }
-
-  async limitKey(call: Call): Promise<void> {
-    if (call.holder) await consume(this.#key, call.holder.key.id, 'calls', 'with this key');
-  }
-}
-
-async function consume(limiter: RateLimiterMemory, who: string, what: string, whence: string): Promise<void> {
-  try {
-    await limiter.consume(who);
-  } catch (reached) {
-    if (reached instanceof Error) throw reached;
-    const retryAfterS = Math.max(1, Math.ceil((reached as RateLimiterRes).msBeforeNext / 1000));
-    throw new Problem('rate-exceeded', `More than ${limiter.points} ${what} a minute ${whence}. Wait ${retryAfterS} s.`, { retryAfterS });
-  }
 }

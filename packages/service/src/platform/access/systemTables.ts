@@ -92,8 +92,14 @@ export const environments = mysqlTable(
     widening: boolean('widening').notNull().default(true),
     /** The database server that holds it; null for the main one. */
     server: varchar('server', { length: 40 }),
+    /** The move to another server that is under way: every instance then looks often where the environment is. */
+    moving: id('moving'),
+    /** The address of the installation that it has moved to: calls of its apps are passed on there. Null for one that lives here. */
+    movedTo: varchar('movedTo', { length: 300 }),
     /** Its own keys, sealed by the installation's; null until the first start of a version that gives them. */
     sealedKeys: varchar('sealedKeys', { length: 200 }),
+    /** Of one that was restored from a backup: the id of the environment that its credentials were sealed in. */
+    sealedFor: id('sealedFor'),
     createdAt: instant('createdAt').notNull(),
   },
   (table) => [uniqueIndex('environments_name').on(table.app, table.name)],

@@ -1,5 +1,6 @@
 /** The clock of the main database server: what instances do together goes by it, since their own clocks may differ. */
 import type { Statements } from './connection.js';
+import { TIME_SQL } from './time.js';
 
 /** Less is noise of the comparison; machines whose time is set by the network differ by less. */
 const TOLERATED_MS = 500;
@@ -20,11 +21,16 @@ export class DatabaseClock {
   /** Compares the clocks; half of the round trip counts. */
   async compare(): Promise<void> {
     const before = this.own();
-    const [row] = await this.system.rows<{ ms: number }>("SELECT TIMESTAMPDIFF(MICROSECOND, '1970-01-01', UTC_TIMESTAMP(3)) / 1000 AS ms");
+    const [row] = await this.system.rows<{ ms: number }>(TIME_SQL);
     const after = this.own();
     const wasOff = this.isOff;
     this.#aheadMs = Math.round(Number(row?.ms) - (before + after) / 2);
     if (this.isOff !== wasOff) this.onOff(this.#aheadMs);
+  }
+
+  /** How far this machine's clock is behind the database's, in milliseconds; 0 where they agree. */
+  get behindMs(): number {
+    return this.isOff ? this.#aheadMs : 0;
   }
 
   get isOff(): boolean {

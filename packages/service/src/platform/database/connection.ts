@@ -2,10 +2,13 @@
 import { AsyncLocalStorage } from 'node:async_hooks';
 import type { Duplex } from 'node:stream';
 import { drizzle, type MySql2Database } from 'drizzle-orm/mysql2';
-import pLimit, { type LimitFunction } from 'p-limit';
+import type { Logger } from 'pino';
 import mysql, { type Pool, type PoolConnection, type ResultSetHeader, type RowDataPacket } from 'mysql2/promise';
-import { isDeadlock, isFullOfStatements } from './errors.js';
+import { heldByMove, isConflict, isDatabaseAway, isFullOfStatements, isTriggerUnknown } from './errors.js';
+import { connectionSettings, DatabaseNodes } from './nodes.js';
+import { commit, MAX_ATTEMPTS, retried, stepBack } from './retrying.js';
 import { StallWatch } from './stalls.js';
+import { TransactionSlots } from './transactionSlots.js';
 import { insideUnit, outsideUnit, Unit, unitOn } from './unit.js';
 
 /** A statement with when it began and how long it took: nanoseconds of `process.hrtime.bigint()`. */
@@ -44,6 +47,15 @@ export type Statements = {
 export type Database = Statements & {
   /** Name of the system database; those of environments begin with it. */
   name: string;
+  /** The server's address, for threads that connect by themselves; of a cluster, that of the node in use. It has the password in it. */
+  readonly url: string;
+  /** `host:port` of the server, or of the node in use. */
+  readonly host: string;
+  /**
+   * Asked when a write is held because its environment moves: waits until that is over.
+   * @returns the server that has it then; null where the wait was too long
+   */
+  whenMoved: (environmentId: string) => Promise<Database | null>;
   orm: MySql2Database;
   /** Runs `work` as one transaction; retried when it was a deadlock victim. */
   transaction<T>(work: (statements: Statements) => Promise<T>): Promise<T>;
@@ -85,7 +97,10 @@ async function timed<T>(work: Promise<T>, sql: unknown): Promise<T> {
 const sqlOf = (sql: unknown): string => (typeof sql === 'string' ? sql : ((sql as { sql?: string }).sql ?? ''));
 
 /** mysql2's connection below its promises. */
-type Raw = { stream: Duplex; release(): void } & Record<'execute' | 'query', (sql: unknown, values: unknown, done: Done) => Ended>;
+type Raw = { stream: Duplex; release(): void; unprepare(sql: unknown): unknown } & Record<
+  'execute' | 'query',
+  (sql: unknown, values: unknown, done: Done) => Ended
+>;
 type Done = (error: Error | null, rows: unknown, fields: unknown) => void;
 type Ended = { once(event: 'end', ended: () => void): unknown };
 
@@ -133,8 +148,40 @@ function meterOf(raw: Raw): Meter {
 type Run = (sql: string, values: unknown[]) => Promise<unknown>;
 type How = 'execute' | 'query';
 
-/** Runs statements each on a connection of its own out of the pool. */
-function onPool(pool: Pool, how: How, stalls: StallWatch): Run {
+/**
+ * Runs statements each on a connection of its own out of the pool; one that a move holds, where its environment is then. One
+ * that lost against another is done again; one that changes nothing also on another node of the cluster, when its own went away.
+ */
+function onPool(pool: Pool, how: How, stalls: StallWatch, moved: (error: unknown) => Promise<Database | null>, nodes: DatabaseNodes): Run {
+  const run = onOwnServer(pool, how, stalls);
+  const again = async (sql: string, error: unknown, attempt: number): Promise<boolean> => {
+    if (isConflict(error)) {
+      await stepBack(attempt);
+      return true;
+    }
+    if (!nodes.isCluster || !isDatabaseAway(error) || !(ONLY_READS.test(sqlOf(sql)) || isUnsent(error))) return false;
+    await nodes.look();
+    return true;
+  };
+  return async (sql, values) => {
+    for (let attempt = 1; ; attempt++) {
+      try {
+        return await run(sql, values);
+      } catch (error) {
+        if (unitOn(pool)) throw error;
+        const there = await moved(error);
+        if (there) return [await there.run(sql, values), undefined];
+        if (attempt === MAX_ATTEMPTS || !(await again(sql, error, attempt))) throw error;
+      }
+    }
+  };
+}
+
+const ONLY_READS = /^\s*(?:SELECT|SHOW)\b/i;
+/** The connection was never there, so the statement was not either. */
+const isUnsent = (error: unknown): boolean => (error as { code?: string }).code === 'ECONNREFUSED';
+
+function onOwnServer(pool: Pool, how: How, stalls: StallWatch): Run {
   const below = (pool as unknown as { pool: { getConnection(got: (error: Error | null, raw: Raw) => void): void } }).pool;
   return (sql, values) => {
     const unit = unitOn(pool);
@@ -153,8 +200,7 @@ function onPool(pool: Pool, how: How, stalls: StallWatch): Run {
         meter.begin(read);
         const run = (by: How) =>
           raw[by](sql, values, (failed, rows, fields) => {
-            // The server has no room for prepared statements: send this one as text.
-            if (by === 'execute' && isFullOfStatements(failed)) return void run('query');
+            if (by === 'execute' && goesAsText(raw, sql, failed)) return void run('query');
             const stopped = meter.end();
             stalls.end(raw);
             raw.release();
@@ -165,6 +211,15 @@ function onPool(pool: Pool, how: How, stalls: StallWatch): Run {
       });
     });
   };
+}
+
+/** Whether a prepared statement that failed is sent again as text: nothing of it was done. */
+function goesAsText(raw: Raw, sql: string, error: unknown): boolean {
+  // The server has no room for prepared statements.
+  if (isFullOfStatements(error)) return true;
+  if (!isTriggerUnknown(error, sqlOf(sql))) return false;
+  raw.unprepare(sql);
+  return true;
 }
 
 /** Runs statements on one connection, one after another. */
@@ -178,7 +233,7 @@ function onConnection(connection: PoolConnection, how: How, stalls: StallWatch):
     try {
       return await run[how](sql, values);
     } catch (error) {
-      if (how === 'execute' && isFullOfStatements(error)) return await run.query(sql, values);
+      if (how === 'execute' && goesAsText(raw, sql, error)) return await run.query(sql, values);
       throw meter.end() ?? error;
     } finally {
       meter.end();
@@ -194,47 +249,16 @@ function statementsOn(prepared: Run, plain: Run): Statements {
   return { rows: execute, change: execute, run: query, runRows: query } as Statements;
 }
 
-const MAX_ATTEMPTS = 4;
-
 async function inTransaction<T>(connection: PoolConnection, stalls: StallWatch, work: (statements: Statements) => Promise<T>): Promise<T> {
   const plain = onConnection(connection, 'query', stalls);
   await plain('START TRANSACTION', []);
   try {
     const result = await work(statementsOn(onConnection(connection, 'execute', stalls), plain));
-    await plain('COMMIT', []);
+    await commit(() => plain('COMMIT', []));
     return result;
   } catch (error) {
     await connection.query('ROLLBACK').catch(() => connection.destroy());
     throw error;
-  }
-}
-
-/**
- * Transactions that one pool runs at a time: half of its connections. Work inside one may send other statements beside it,
- * and if transactions held every connection, all would wait for another one for ever.
- */
-class TransactionSlots {
-  readonly #limit: LimitFunction;
-  /** Work that holds a slot does not wait for a second one. */
-  readonly #holding = new AsyncLocalStorage<true>();
-
-  constructor(atOnce: number) {
-    this.#limit = pLimit(atOnce);
-  }
-
-  take<T>(work: () => Promise<T>): Promise<T> {
-    return this.#holding.getStore() ? work() : this.#limit(() => this.#holding.run(true, work));
-  }
-}
-
-/** Runs a transaction again when it was a deadlock victim. */
-async function retried<T>(work: () => Promise<T>): Promise<T> {
-  for (let attempt = 1; ; attempt++) {
-    try {
-      return await work();
-    } catch (error) {
-      if (!isDeadlock(error) || attempt === MAX_ATTEMPTS) throw error;
-    }
   }
 }
 
@@ -246,7 +270,7 @@ async function asUnit<T>(pool: Pool, connection: PoolConnection, stalls: StallWa
   await plain('START TRANSACTION', []);
   try {
     const result = await insideUnit(unit, work);
-    await unit.commit();
+    await commit(() => unit.commit());
     return [result, unit];
   } catch (error) {
     await unit.rollback();
@@ -265,34 +289,51 @@ function ormOn(pool: Pool): MySql2Database {
   return orm;
 }
 
-/**
- * Opens a pool to the system database of the address, which must exist.
- * @param statements how many prepared statements the pool may keep on the server, over all its connections
- */
-export function openDatabase(url: string, connections = 20, statements = 4_000): Database {
-  const settings = {
-    uri: url.replace(/^mariadb:/, 'mysql:'),
-    timezone: 'Z',
-    charset: 'utf8mb4_bin',
-    connectTimeout: 4000,
-    supportBigNumbers: true,
-    dateStrings: ['DATE' as const],
-    // Capturing the caller's stack with every statement would cost all for the few that fail; errors name their statement.
-    trace: false,
-  };
+export type OpenOptions = {
+  connections?: number;
+  /** How many prepared statements the pool may keep on the server, over all its connections. */
+  statements?: number;
+  /** Whether it is a node of a Galera cluster. */
+  isGalera?: boolean;
+  log?: Pick<Logger, 'warn' | 'info'>;
+};
+
+/** Opens a pool to the system database of the address, which must exist. */
+export function openDatabase(url: string, { connections = 20, statements = 4_000, isGalera = false, log }: OpenOptions = {}): Database {
+  const nodes = new DatabaseNodes(url, log);
+  const settings = connectionSettings(nodes.url);
   const pool = mysql.createPool({
     ...settings,
+    ...(nodes.isCluster ? { stream: () => nodes.connect() } : {}),
     connectionLimit: connections,
     maxIdle: connections,
     idleTimeout: 60_000,
     maxPreparedStatements: Math.max(10, Math.floor(statements / connections)),
   });
   // Runs first on each connection, before any waiting caller.
-  pool.pool.on('connection', (raw) => raw.query(`SET SESSION max_statement_time = ${STATEMENT_S}`));
+  // On Galera a read waits until its node has everything that was committed before it: whoever wrote through another instance
+  // reads what they wrote.
+  const session = `SET SESSION max_statement_time = ${STATEMENT_S}${isGalera ? ', wsrep_sync_wait = 1' : ''}`;
+  pool.pool.on('connection', (raw) => raw.query(session, () => undefined));
   const slots = new TransactionSlots(Math.max(1, Math.floor(connections / 2)));
-  const stalls = new StallWatch(() => answers({ ...settings, connectTimeout: PROBE_MS }));
-  const pooled = statementsOn(onPool(pool, 'execute', stalls), onPool(pool, 'query', stalls));
-  const plain = onPool(pool, 'query', stalls);
+  const stalls = new StallWatch(() => answers({ ...connectionSettings(nodes.url), connectTimeout: PROBE_MS }));
+  /** Where a write goes that a move has held; null where that is not why it failed. */
+  const moved = async (error: unknown): Promise<Database | null> => {
+    const environmentId = heldByMove(error);
+    return environmentId === null ? null : database.whenMoved(environmentId);
+  };
+  const plain = onPool(pool, 'query', stalls, moved, nodes);
+  const pooled = statementsOn(onPool(pool, 'execute', stalls, moved, nodes), plain);
+  /** Where it was held by a move, the work is done again on the server that has the environment then. */
+  const orWhereMoved = async <T>(here: () => Promise<T>, there: (database: Database) => Promise<T>): Promise<T> => {
+    try {
+      return await here();
+    } catch (error) {
+      const other = await moved(error);
+      if (!other) throw error;
+      return other === database ? orWhereMoved(here, there) : there(other);
+    }
+  };
   // Statements of the ORM count as well.
   pool.query = ((sql: string, values: unknown[]) => timed(plain(sql, values), sql)) as typeof pool.query;
   const withConnection: Database['withConnection'] = async (work, statementS) => {
@@ -307,24 +348,41 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
       connection.release();
     }
   };
-  return {
-    name: decodeURIComponent(new URL(url).pathname.slice(1)) || 'orchard',
+  const database: Database = {
+    whenMoved: async () => null,
+    name: systemDatabaseOf(nodes.url),
+    get url() {
+      return nodes.url;
+    },
+    get host() {
+      return nodes.host;
+    },
     orm: ormOn(pool),
     ...pooled,
     transaction: (work) => {
       const unit = unitOn(pool);
       if (unit) return unit.within(() => work(pooled));
-      return slots.take(() => retried(() => withConnection((connection) => inTransaction(connection, stalls, work))));
+      return orWhereMoved(
+        () => slots.take(() => retried(nodes, () => withConnection((connection) => inTransaction(connection, stalls, work)))),
+        (there) => there.transaction(work),
+      );
     },
     unit: async (work) => {
       if (unitOn(pool)) return work();
-      const [result, unit] = await slots.take(() => retried(() => withConnection((connection) => asUnit(pool, connection, stalls, work))));
-      unit.committed();
-      return result;
+      return orWhereMoved(
+        async () => {
+          const [result, unit] = await slots.take(() =>
+            retried(nodes, () => withConnection((connection) => asUnit(pool, connection, stalls, work))),
+          );
+          unit.committed();
+          return result;
+        },
+        (there) => there.unit(work),
+      );
     },
     withConnection,
     inDatabase: async (name, work) => {
-      const connection = await mysql.createConnection({ ...settings, database: name });
+      const connection = await mysql.createConnection({ ...connectionSettings(nodes.url), database: name });
       try {
         return await work(connection);
       } finally {
@@ -333,10 +391,15 @@ export function openDatabase(url: string, connections = 20, statements = 4_000):
     },
     close: () => {
       stalls.close();
+      nodes.close();
       return pool.end();
     },
   };
+  return database;
 }
+
+/** The system database that an address names. */
+export const systemDatabaseOf = (url: string): string => decodeURIComponent(new URL(url).pathname.slice(1)) || 'orchard';
 
 /** Whether the server answers on a new connection, within the time that connecting may take. */
 async function answers(settings: mysql.ConnectionOptions): Promise<boolean> {

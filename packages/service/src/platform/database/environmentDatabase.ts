@@ -11,20 +11,31 @@ const SCHEMA = Symbol.for('drizzle:Schema');
  * through this; no SQL names a database.
  */
 export class EnvironmentDatabase implements Statements {
-  readonly rows: Statements['rows'];
-  readonly change: Statements['change'];
-  readonly run: Statements['run'];
-  readonly runRows: Statements['runRows'];
-  readonly transaction: Database['transaction'];
-  readonly unit: Database['unit'];
+  rows!: Statements['rows'];
+  change!: Statements['change'];
+  run!: Statements['run'];
+  runRows!: Statements['runRows'];
+  transaction!: Database['transaction'];
+  unit!: Database['unit'];
+  #server!: Database;
   readonly #tables = new Map<MySqlTable, MySqlTable>();
 
   /** @param server the pool of the server that holds it @param name of the database on that server */
   constructor(
-    readonly server: Database,
+    server: Database,
     readonly name: string,
     private readonly leases: Leases,
   ) {
+    this.moveTo(server);
+  }
+
+  get server(): Database {
+    return this.#server;
+  }
+
+  /** The environment is on another server from now on: whoever holds this goes on there. */
+  moveTo(server: Database): void {
+    this.#server = server;
     ({
       rows: this.rows,
       change: this.change,
@@ -67,6 +78,11 @@ export class EnvironmentDatabase implements Statements {
 
   drop(): Promise<unknown> {
     return this.run(`DROP DATABASE IF EXISTS \`${this.name}\``);
+  }
+
+  /** The same database on another server, beside this one. */
+  on(server: Database): EnvironmentDatabase {
+    return new EnvironmentDatabase(server, this.name, this.leases);
   }
 
   /**

@@ -15,13 +15,16 @@ const AWAY = new Set([
   'ER_CONNECTION_KILLED',
   'ER_NORMAL_SHUTDOWN',
   'ER_QUERY_INTERRUPTED',
+  // A node of a Galera cluster without a majority, or one that is not in step yet.
+  'ER_UNKNOWN_COM_ERROR',
 ]);
 
 /** Whether an error means that the database is unavailable; Drizzle wraps the driver's error as its cause. */
 export function isDatabaseAway(error: unknown): boolean {
   for (let at = error as { code?: string; message?: string; cause?: unknown } | undefined; at; at = at.cause as typeof at) {
     if (at.code && AWAY.has(at.code)) return true;
-    if (at.message?.includes('closed state')) return true;
+    // mysql2's own words for a connection that has ended; Galera's for a node without a majority.
+    if (/closed state|Not connected to Primary Component/.test(at.message ?? '')) return true;
   }
   return false;
 }
@@ -34,8 +37,18 @@ const codeOf = (error: unknown): string | undefined => {
 };
 /** Whether MariaDB chose a statement as a deadlock victim; it can be retried. */
 export const isDeadlock = (error: unknown) => ['ER_LOCK_DEADLOCK', 'ER_LOCK_WAIT_TIMEOUT', 'ER_CHECKREAD'].includes(codeOf(error) ?? '');
+/** Whether a statement lost against another one, here or on another node; nothing of it was done. */
+export const isConflict = (error: unknown): boolean => codeOf(error) === 'ER_LOCK_DEADLOCK';
 /** Whether the server has no room for another prepared statement. */
 export const isFullOfStatements = (error: unknown): boolean => codeOf(error) === 'ER_MAX_PREPARED_STMT_COUNT_REACHED';
+/**
+ * Whether a prepared statement misses a table that only a trigger names. MariaDB prepares it anew where a trigger is younger; one
+ * that had to wait while the statement was prepared counts as older, and runs without its tables having been opened.
+ */
+export const isTriggerUnknown = (error: unknown, sql: string): boolean => {
+  const [, table] = (codeOf(error) === 'ER_NO_SUCH_TABLE' && /\.([^.']+)' doesn't exist/.exec(messageOf(error))) || [];
+  return table !== undefined && !sql.includes(table);
+};
 /** Whether a write violates a foreign key. */
 export const isReferenceError = (error: unknown): 'missing' | 'used' | null =>
   (
@@ -51,7 +64,7 @@ export const isUnknownColumn = (error: unknown): boolean =>
   ['ER_BAD_FIELD_ERROR', 'ER_NO_SUCH_TABLE', 'ER_KEY_COLUMN_DOES_NOT_EXITS'].includes(codeOf(error) ?? '');
 /** Whether MariaDB ended a statement because it took too long. */
 export const isTooSlow = (error: unknown): boolean => codeOf(error) === 'ER_STATEMENT_TIMEOUT';
-/** Whether the database or table of a statement is gone: its environment was deleted meanwhile. */
+/** Whether the database or table of a statement is gone: its environment or collection was deleted meanwhile. */
 export const isGone = (error: unknown): boolean =>
   ['ER_BAD_DB_ERROR', 'ER_NO_SUCH_TABLE', 'ER_DBACCESS_DENIED_ERROR'].includes(codeOf(error) ?? '');
 /** Whether a value violates a check of its column, such as that of JSON. */
@@ -65,8 +78,19 @@ export const messageOf = (error: unknown): string => {
   return cause ? messageOf(cause) : message;
 };
 
-/** Whether an error is MariaDB's «duplicate entry» for a key. */
+/** Whether an error is MariaDB's "duplicate entry" for a key. */
 export function isDuplicate(error: unknown): boolean {
   const { code, cause } = error as { code?: string; cause?: unknown };
   return code === 'ER_DUP_ENTRY' || (cause !== undefined && isDuplicate(cause));
+}
+
+/** The message of a write that is held while an environment moves to another server; its id follows. */
+export const MOVING = 'orchard: moving ';
+
+/** The environment whose move holds a write; null where that is not why it failed. */
+export function heldByMove(error: unknown): string | null {
+  const { message = '', cause } = (error ?? {}) as { message?: string; cause?: unknown };
+  const at = message.indexOf(MOVING);
+  if (at >= 0) return /^[a-z2-7]+/.exec(message.slice(at + MOVING.length))?.[0] ?? null;
+  return cause === undefined ? null : heldByMove(cause);
 }

@@ -3,6 +3,7 @@ import { readFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { drizzle } from 'drizzle-orm/mysql2';
 import { migrate } from 'drizzle-orm/mysql2/migrator';
+import { askEach } from './askEach.js';
 import type { Database } from './connection.js';
 import type { EnvironmentDatabase } from './environmentDatabase.js';
 import type { Servers } from './servers.js';
@@ -27,18 +28,19 @@ export async function migrateSystem({ main, leases }: Servers): Promise<void> {
 const newest = (part: 'system' | 'environment'): number =>
   (JSON.parse(readFileSync(`${folderOf(part)}/meta/_journal.json`, 'utf8')) as { entries: { when: number }[] }).entries.at(-1)?.when ?? 0;
 
-async function isUpToDate(db: EnvironmentDatabase): Promise<boolean> {
-  try {
-    const [row] = await db.runRows<{ at: number }>(`SELECT MAX(created_at) AS at FROM ${db.collection('_migrations')}`);
-    return Number(row?.at ?? 0) >= newest('environment');
-  } catch {
-    return false; // There is no such database or table yet, or the migration itself will report the error.
-  }
+/** When the newest migration of environments was made, in milliseconds since 1970: names their form. */
+export const newestMigration = (): number => newest('environment');
+
+/** Those whose database is missing or of an earlier version, or cannot be asked: migrating it will report why. */
+export async function outdated<E extends { db: EnvironmentDatabase }>(environments: readonly E[]): Promise<E[]> {
+  const made = await askEach<number, E>(environments, (db) => `SELECT MAX(created_at) FROM ${db.collection('_migrations')}`);
+  const latest = newestMigration();
+  return environments.filter((one) => Number(made.get(one) ?? 0) < latest);
 }
 
 /** Creates the environment's database if there is none, and migrates it. */
 export async function migrateEnvironment(db: EnvironmentDatabase): Promise<void> {
-  if (await isUpToDate(db)) return;
+  if ((await outdated([{ db }])).length === 0) return;
   await db.withLease(
     'migrate',
     async () => {

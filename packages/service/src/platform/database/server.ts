@@ -141,7 +141,8 @@ function launch(data: string, directory: string, access: Access): ChildProcess {
       '--max-allowed-packet=64M',
       '--default-time-zone=+00:00',
       '--performance-schema=OFF',
-      '--local-infile=OFF',
+      // Rows as a stream from a connection that asks for it: restoring is twice as fast. The driver hands over no files.
+      '--local-infile=ON',
       ...asRoot(),
     ],
     // Its own process group: Ctrl-C reaches the service, which stops MariaDB after the last write.

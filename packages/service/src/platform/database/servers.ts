@@ -3,7 +3,7 @@ import type { Leases } from './leases.js';
 import type { Database } from './connection.js';
 import { EnvironmentDatabase } from './environmentDatabase.js';
 
-/** The «environment» of calls that name none. */
+/** The "environment" of calls that name none. */
 export const INSTALLATION = 'installation';
 
 export class Servers {
@@ -34,12 +34,14 @@ export class Servers {
    * @param server null for the main one
    */
   databaseOf(environmentId: string, server: string | null): EnvironmentDatabase {
-    const key = `${server ?? ''} ${environmentId}`;
-    let database = this.#databases.get(key);
-    if (!database) {
-      database = new EnvironmentDatabase(this.#named(server), `${this.main.name}_${environmentId}`, this.leases);
-      this.#databases.set(key, database);
+    const on = this.named(server);
+    const known = this.#databases.get(environmentId);
+    if (known) {
+      if (known.server !== on) known.moveTo(on);
+      return known;
     }
+    const database = new EnvironmentDatabase(on, `${this.main.name}_${environmentId}`, this.leases);
+    this.#databases.set(environmentId, database);
     return database;
   }
 
@@ -55,10 +57,11 @@ export class Servers {
   }
 
   forget(environmentId: string): void {
-    for (const key of this.#databases.keys()) if (key.endsWith(` ${environmentId}`)) this.#databases.delete(key);
+    this.#databases.delete(environmentId);
   }
 
-  #named(server: string | null): Database {
+  /** @param server null for the main one @throws Error where the settings do not name it */
+  named(server: string | null): Database {
     if (server === null) return this.main;
     const found = this.#servers.get(server);
     if (!found) throw new Error(`The database server ${server} is not listed in ORCHARD_DATABASE_SERVERS, but environments are on it.`);

@@ -7,13 +7,15 @@ const EXPOSED =
 /** What a web app asks of its issuer itself; the page on which people sign in is opened, not read. */
 const ISSUER = /^\/identity\/[^/]+\/[^/]+\/(token|revoke|userinfo|jwks\.json|\.well-known\/)/;
 
-/** An upload address is used by the page that was given it. */
-const UPLOAD = /^\/files\/[^/]+\/[^/]+\/upload\//;
+/** The address of an upload or of a broadcast is used by the page that was given it. */
+const GIVEN = /^\/(files\/[^/]+\/[^/]+\/upload|broadcasts\/[^/]+\/[^/]+\/ingest)\//;
+/** Whose answers pages of other origins may read. */
+const isOpen = (path: string): boolean => path.startsWith('/app/') || GIVEN.test(path) || ISSUER.test(path);
 
 /** Lets the calling page read the response. The client's list of origins decides whether the call is executed. */
 export function allowReading(request: Request, response: Response): void {
   const { origin } = request.headers;
-  if (!origin || !(request.originalUrl.startsWith('/app/') || UPLOAD.test(request.originalUrl) || ISSUER.test(request.originalUrl))) return;
+  if (!origin || !isOpen(request.originalUrl)) return;
   response.setHeader('Access-Control-Allow-Origin', origin);
   response.setHeader('Access-Control-Expose-Headers', EXPOSED);
   response.setHeader('Vary', 'Origin');

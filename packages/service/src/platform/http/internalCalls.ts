@@ -4,6 +4,7 @@ import { roleReaches } from '../access/memberDirectory.js';
 import type { Call, Environment, Route } from '../call.js';
 import type { Platform } from '../platform.js';
 import type { Ports, ReadInput } from '../ports.js';
+import { handle } from '../audit/auditedCall.js';
 import { AnswerBytes } from './answerBytes.js';
 import { validate } from './validate.js';
 
@@ -26,7 +27,7 @@ class InternalCalls {
     const call = this.#callOf(operation, caller, environment, input, trace);
     validate(call);
     await this.parts.actors.refresh();
-    const answer = await route.handle(call);
+    const answer = await handle(route, call, this.parts);
     if (answer === 'streaming') throw new Error(`${operation.id} answers with a stream`);
     return answer.body;
   }
@@ -62,7 +63,7 @@ class InternalCalls {
 }
 
 /** @param routes all that are served */
-export function internalCallsOf(parts: Platform, routes: readonly Route[]): Pick<Ports, 'readAs' | 'callAsFunction'> {
+export function internalCallsOf(parts: Platform, routes: readonly Route[]): Pick<Ports, 'readAs' | 'callAs' | 'callAsFunction'> {
   const calls = new InternalCalls(parts, routes);
   return {
     readAs: async (operation, { member, role }, environment, input) => {
@@ -74,6 +75,8 @@ export function internalCallsOf(parts: Platform, routes: readonly Route[]): Pick
         throw new Problem('role-insufficient', `This needs the role ${caller.role}; the reader's is ${role}.`);
       return calls.make(operation, { member, role, holder: null }, environment, input) as never;
     },
+    callAs: (operation, { member, role }, environment, input) =>
+      calls.make(operation, { member, role, holder: null }, environment, input) as never,
     callAsFunction: (operation, name, environment, input, trace) => {
       const holder = {
         environment,

@@ -7,10 +7,10 @@ import { allOperations, buildOpenApi, FUNCTION_GUIDE, PROBLEMS, type ProblemName
 import express, { type NextFunction, type Request, type Response, Router } from 'express';
 import helmet from 'helmet';
 import type { Platform } from '../platform.js';
+import { serveLibrary } from './library.js';
 
 const packages = fileURLToPath(new URL('../../../..', import.meta.url));
 const CONSOLE = join(packages, 'console/dist');
-const CLIENT = join(packages, 'client/dist/browser/orchard.js');
 
 /** Strict headers for pages. Styles need the nonce: the component library writes some into the page at run time. */
 function protect(request: Request, response: Response, next: NextFunction): void {
@@ -37,18 +37,22 @@ function protect(request: Request, response: Response, next: NextFunction): void
   })(request, response, next);
 }
 
+const databaseHindrance = ({ database }: Platform): Promise<string | null> =>
+  database.rows('SELECT 1').then(
+    () => null,
+    () => 'the database does not answer',
+  );
+
 export function servePages(parts: Platform): Router {
   const router = Router();
-  router.get('/healthz', (_request, response) => void response.type('text').send('ok\n'));
+  // Open to every page: an app asks it why its calls do not come through.
+  router.get('/healthz', (_request, response) => void response.set('Access-Control-Allow-Origin', '*').type('text').send('ok\n'));
   router.get('/readyz', async (_request, response) => {
-    const ready = await parts.database.rows('SELECT 1').then(
-      () => true,
-      () => false,
-    );
+    const hindrance = parts.instances.isStopping ? 'this instance is stopping' : await databaseHindrance(parts);
     response
-      .status(ready ? 200 : 503)
+      .status(hindrance ? 503 : 200)
       .type('text')
-      .send(ready ? 'ready\n' : 'the database does not answer\n');
+      .send(`${hindrance ?? 'ready'}\n`);
   });
   router.get('/metrics', async (request, response) => {
     const refused = metricsRefusal(parts, request);
@@ -57,11 +61,7 @@ export function servePages(parts: Platform): Router {
     response.type(parts.metrics.registry.contentType).send(await parts.metrics.registry.metrics());
   });
   router.get('/openapi.json', (_request, response) => void response.json(buildOpenApi(allOperations, parts.address())));
-  router.get(
-    '/client/orchard.js',
-    (_request, response) =>
-      void response.set('Access-Control-Allow-Origin', '*').set('Cross-Origin-Resource-Policy', 'cross-origin').sendFile(CLIENT),
-  );
+  router.use('/client', serveLibrary());
   router.use(protect);
   router.get('/docs', (_request, response) => void response.type('html').send(page('The API', operationList())));
   router.get('/docs/problems/:name', (request, response) => {

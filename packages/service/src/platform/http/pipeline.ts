@@ -1,14 +1,28 @@
 /** The path of every call, from receiving it to recording it. */
+import { promisify } from 'node:util';
+import { constants, gzip as gzipWithCallback } from 'node:zlib';
 import { type AnyOperation, Problem, type ProblemDocument } from '@orchard/contract';
 import { maskSecrets, readTraceparent, uuidv7, writeTraceparent } from '@orchard/core';
 import { type Request, type RequestHandler, type Response, Router } from 'express';
 import { handle } from '../audit/auditedCall.js';
-import { checkConfirmed, checkOrigin, checkRights, identifyKey, identifyMember, identifyUser, type Rates } from '../access/steps.js';
+import { demandHere, MovedAway } from '../access/directory.js';
+import { checkConfirmed, checkOrigin, checkRights, identifyKey, identifyMember, identifyUser } from '../access/steps.js';
+import type { Rates } from '../instances/rates.js';
 import { currentCost } from '../database/connection.js';
-import { isBrokenCheck, isDatabaseAway, isDeadlock, isDuplicate, isGone, isReferenceError, isTooSlow } from '../database/errors.js';
+import {
+  heldByMove,
+  isBrokenCheck,
+  isDatabaseAway,
+  isDeadlock,
+  isDuplicate,
+  isGone,
+  isReferenceError,
+  isTooSlow,
+} from '../database/errors.js';
 import type { Platform } from '../platform.js';
 import { askHooks, hookedRoute } from './actionHooks.js';
 import { AnswerBytes } from './answerBytes.js';
+import { passOn, viaName } from './passOn.js';
 import type { Answer, Call, Route } from '../call.js';
 import { allowReading } from './crossOrigin.js';
 import { readBody, validate } from './validate.js';
@@ -20,6 +34,7 @@ type Step = (call: Call, parts: Platform) => Promise<void> | void;
 const steps = (rates: Rates): [name: string, step: Step][] => [
   ['rate', (call, parts) => rates.limitAddress(call, parts)],
   ['key', identifyKey],
+  ['moved', checkPlace],
   ['rate', (call) => rates.limitSignIns(call)],
   ['origin', checkOrigin],
   ['rights', checkRights],
@@ -162,16 +177,52 @@ async function conduct(call: Call, parts: Platform, before: [name: string, step:
     } else {
       parts.ports.inspectAnswer?.(call, answer.status ?? call.operation.status, answer.body);
       const sendingNs = process.hrtime.bigint();
-      const sent = send(call, answer);
+      const sent = send(call, call.operation.packed ? await packed(call, answer) : answer);
       addSpan(call, 'writing', sendingNs);
       finish(call, parts, sent);
     }
+  } catch (error) {
+    if (error instanceof MovedAway) await passAway(call, parts, error.to);
+    else finish(call, parts, answerProblem(call, parts, error));
+  }
+}
+
+/** Calls of apps are passed on to where their environment is; members are told. */
+function checkPlace({ environment }: Call): void {
+  if (environment) demandHere(environment);
+}
+
+async function passAway(call: Call, parts: Platform, to: string): Promise<void> {
+  const where = call.environment;
+  [call.environment, call.holder] = [null, null];
+  call.bytes.release();
+  try {
+    if (call.operation.caller.kind === 'member') throw new Problem('environment-moved', movedWords(where, to));
+    // It is recorded where it is answered.
+    await passOn(call.request, call.response, to, viaName(parts.secretKey));
   } catch (error) {
     finish(call, parts, answerProblem(call, parts, error));
   }
 }
 
+const movedWords = (environment: Call['environment'], to: string): string =>
+  `${environment ? `${environment.app}/${environment.name}` : 'The environment'} has moved to ${to}: open it there.`;
+
+const gzip = promisify(gzipWithCallback);
 type Sent = { status: number; bytes: number };
+
+/** A smaller one would not become smaller. */
+const WORTH_PACKING = 2_000;
+
+/** The answer with gzip as its content coding, where the caller accepts that. Packing is done on another thread. */
+async function packed(call: Call, answer: Answer<unknown>): Promise<Answer<unknown>> {
+  const content = JSON.stringify(answer.body);
+  const headers = { ...answer.headers, 'Content-Type': 'application/json; charset=utf-8', Vary: 'Accept-Encoding, Origin' };
+  if (content.length < WORTH_PACKING || !/\bgzip\b(?!\s*;\s*q=0(\.0*)?\s*(,|$))/.test(String(call.headers['accept-encoding'] ?? '')))
+    return { ...answer, headers, body: Buffer.from(content) };
+  const body = await gzip(content, { level: constants.Z_BEST_SPEED });
+  return { ...answer, headers: { ...headers, 'Content-Encoding': 'gzip' }, body };
+}
 
 function send(call: Call, answer: Answer<unknown>): Sent {
   const { response } = call;
@@ -249,6 +300,7 @@ function toProblem(error: unknown, call: Call, parts: Platform): Problem {
 function knownFailure(error: unknown, { environment }: Call): Problem | null {
   if (isTooSlow(error)) return new Problem('statement-too-slow', undefined, { retryAfterS: 10 });
   if (isDeadlock(error)) return new Problem('busy', undefined, { retryAfterS: 1 });
+  if (heldByMove(error)) return new Problem('busy', 'The environment is being moved. Send it again.', { retryAfterS: 2 });
   if (isDuplicate(error))
     return new Problem('already-exists', 'Somebody else created the same thing at the same moment. Read it and change that one.');
   if (isReferenceError(error)) return new Problem('not-found', 'Its parent was deleted at the same moment. Nothing was stored.');
@@ -257,7 +309,11 @@ function knownFailure(error: unknown, { environment }: Call): Problem | null {
       'invalid-input',
       'A value cannot be stored: it is too long, or it is JSON that the database rejects. Nothing was stored.',
     );
-  if (environment && isGone(error)) return new Problem('not-found', `${environment.app}/${environment.name} is being deleted.`);
+  if (environment && isGone(error))
+    return new Problem(
+      'not-found',
+      `It was deleted at the same moment, or all of ${environment.app}/${environment.name} is being deleted.`,
+    );
   return null;
 }
 

@@ -1,9 +1,9 @@
 /** Reads and validates the input of a call: parameters, query and body. */
 import { promisify } from 'node:util';
-import { type AnyOperation, expectedOf, Problem } from '@orchard/contract';
-import { type FieldProblem, type Json, describeValue, jsonFault, nearest } from '@orchard/core';
+import { type AnyOperation, Problem } from '@orchard/contract';
+import { checkInput as check } from '@orchard/contract/inputProblems';
+import { type FieldProblem, type Json, jsonFault } from '@orchard/core';
 import express, { type Request, type Response } from 'express';
-import type { z } from 'zod';
 import type { Call } from '../call.js';
 
 const MAX_BODY = 1_000_000;
@@ -113,69 +113,4 @@ function summary(operation: AnyOperation, fields: FieldProblem[]): string {
   const first = fields[0] as FieldProblem;
   const more = fields.length > 1 ? ` And ${fields.length - 1} more, see \`fields\`.` : '';
   return `\`${first.path}\` of ${operation.method} ${operation.path}: ${first.problem}${more}`;
-}
-
-/** Names in a request can be long. */
-const shortened = (name: string) => (name.length > 60 ? `${name.slice(0, 60)}…` : name);
-const MOST_SUGGESTED = 5;
-
-/** The most errors that are reported for one request. */
-const MOST_PROBLEMS = 50;
-
-function check(schema: z.ZodType, value: unknown, where: string, fields: FieldProblem[]): unknown {
-  const result = schema.safeParse(value);
-  if (result.success) return result.data;
-  for (const issue of result.error.issues) {
-    if (fields.length >= MOST_PROBLEMS) break;
-    fields.push(...describeIssue(issue, where, value, namesOf(schema)).slice(0, MOST_PROBLEMS - fields.length));
-  }
-  return undefined;
-}
-
-/** What is wrong with a part of a request that has a schema of its own. */
-export function problemsOf(schema: z.ZodType, value: unknown, where: string): FieldProblem[] {
-  const fields: FieldProblem[] = [];
-  check(schema, value, where, fields);
-  return fields;
-}
-
-const namesOf = (schema: z.ZodType): string[] => ('shape' in schema ? Object.keys(schema.shape as object) : []);
-
-/** @param names those that are known at the outermost level, for suggestions */
-function describeIssue(issue: z.core.$ZodIssue, where: string, whole: unknown, names: readonly string[] = []): FieldProblem[] {
-  const path = [where, ...issue.path.map(String)].join('.');
-  const value = valueAt(whole, issue.path);
-  if (issue.code === 'unrecognized_keys') {
-    const known = issue.path.length === 0 ? names : [];
-    return issue.keys.slice(0, MOST_PROBLEMS).map((key, i) => ({
-      path: `${path}.${key}`,
-      problem: `Unknown ${where === 'query' ? 'query parameter' : 'field'} \`${shortened(key)}\`${(i < MOST_SUGGESTED && nearest(key, known)) || '.'}`,
-      expected: 'the request without it',
-    }));
-  }
-  if (issue.code === 'invalid_union') return describeUnion(issue, path, where, whole);
-  const expected = expectedOf(issue);
-  if (value === undefined) return [{ path, problem: 'It is required.', expected }];
-  // A response must not repeat a password, not even a refused one; a key may have been sent in place of a certificate.
-  const got = /password|token|key|trust|secret|certificate|code/i.test(path) ? '' : `; got ${describeValue(value as Json)}`;
-  return [{ path, problem: `Must be ${expected}${got}.`, expected }];
-}
-
-/** Reports errors of the nearest alternative: the one with the fewest unknown or missing members. */
-function describeUnion(issue: z.core.$ZodIssueInvalidUnion, path: string, where: string, whole: unknown): FieldProblem[] {
-  const nearest = [...issue.errors].sort((a, b) => weight(a) - weight(b))[0];
-  if (!nearest || weight(nearest) > 2)
-    return [{ path, problem: 'Must be one of the forms in /openapi.json.', expected: 'one of the forms in /openapi.json' }];
-  return nearest.flatMap((inner) => describeIssue({ ...inner, path: [...issue.path, ...inner.path] }, where, whole));
-}
-
-const weight = (issues: z.core.$ZodIssue[]) =>
-  issues.reduce((sum, issue) => sum + (issue.code === 'unrecognized_keys' ? issue.keys.length : 1), 0);
-
-function valueAt(whole: unknown, path: PropertyKey[]): unknown {
-  return path.reduce<unknown>(
-    (at, key) =>
-      at === null || at === undefined ? undefined : Object.hasOwn(Object(at), key) ? (at as Record<PropertyKey, unknown>)[key] : undefined,
-    whole,
-  );
 }

@@ -1,4 +1,5 @@
 /** Jobs as rows: in the database of the environment they belong to, added in the transaction of what they follow from. */
+import { askEach } from '../database/askEach.js';
 import type { Statements } from '../database/connection.js';
 import { isDeadlock } from '../database/errors.js';
 import type { EnvironmentDatabase } from '../database/environmentDatabase.js';
@@ -7,6 +8,11 @@ import { jobTable } from './tables.js';
 export type Job = { id: string; kind: string; subject: string; runAt: Date; attempts: number };
 export type NewJob = Pick<Job, 'id' | 'kind' | 'subject' | 'runAt'> & { priority: number; createdAt: Date };
 export type Failure = { runAt: Date; attempts: number; lastError: string; failedAt: Date; gaveUpAt: Date | null };
+
+type HasJobs = { db: EnvironmentDatabase };
+
+const nextSql = (db: EnvironmentDatabase): string =>
+  `SELECT MIN(GREATEST(runAt, COALESCE(leaseUntil, runAt))) FROM ${db.of(jobTable)} WHERE gaveUpAt IS NULL`;
 
 /** The queue's rules, one statement each. Raw, since Drizzle's builder prepares nothing and these run constantly. */
 export class JobStore {
@@ -98,15 +104,29 @@ export class JobStore {
 
   /** When the next job can be taken, leases included; null when there is none. */
   async nextAt(db: EnvironmentDatabase): Promise<Date | null> {
-    const [row] = await db.rows<{ at: Date | null }>(
-      `SELECT MIN(GREATEST(runAt, COALESCE(leaseUntil, runAt))) AS at FROM ${db.of(jobTable)} WHERE gaveUpAt IS NULL`,
-    );
+    const [row] = await db.rows<{ at: Date | null }>(`SELECT (${nextSql(db)}) AS at`);
     return row?.at ?? null;
+  }
+
+  /** The same of many; those without any are left out. */
+  async nextOfEach<D extends HasJobs>(all: readonly D[]): Promise<Map<D, Date>> {
+    const next = await askEach<Date | null, D>(all, nextSql);
+    return new Map([...next].flatMap(([one, at]) => (at ? [[one, at]] : [])));
+  }
+
+  /** Those with jobs of this owner. */
+  async holding<D extends HasJobs>(all: readonly D[], owner: string): Promise<D[]> {
+    const held = await askEach<number, D>(all, (db) => `SELECT COUNT(*) FROM ${db.of(jobTable)} WHERE leasedBy = ?`, [owner]);
+    return all.filter((one) => Number(held.get(one)) > 0);
   }
 
   /** Releases the jobs of a dead instance at once. */
   async release(db: EnvironmentDatabase, owner: string): Promise<void> {
     await db.change(`UPDATE ${db.of(jobTable)} SET leaseUntil = NULL, leasedBy = NULL WHERE leasedBy = ?`, [owner]);
+  }
+
+  async dropOthers(db: EnvironmentDatabase, kept: readonly string[]): Promise<void> {
+    await db.run(`DELETE FROM ${db.of(jobTable)} WHERE kind NOT IN (?)`, [['', ...kept]]);
   }
 
   async hasten(db: EnvironmentDatabase, kind: string, now: Date): Promise<void> {

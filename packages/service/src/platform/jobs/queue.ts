@@ -31,6 +31,8 @@ export type JobKind = {
   work: Worker;
   /** How many jobs of the kind one instance works on at a time. */
   atOnce?: number;
+  /** Whether its jobs go on in an environment that was restored. Others have been done since the backup, or nobody waits for them. */
+  returns?: true;
   /** Recurs forever; it is retried after a failure and never given up. */
   everyMs?: number;
 };
@@ -112,16 +114,23 @@ export class JobQueue {
     void this.wake(at);
   }
 
-  /** Prepares an environment at the start: releases jobs this instance held before, and records what is due. */
-  async resume(at: JobDatabase): Promise<void> {
-    await this.#store.release(at.db, this.ground.owner);
-    await this.sweep(at);
+  /** Prepares environments at the start: releases jobs this instance held before, and records what is due. */
+  async resume(all: readonly JobDatabase[]): Promise<void> {
+    for (const { db } of await this.#store.holding(all, this.ground.owner)) await this.#store.release(db, this.ground.owner);
+    const next = await this.#store.nextOfEach(all);
+    await this.#dueWork.noteAll([...next].map(([{ id }, at]) => [id, at]));
   }
 
   /** Records what is due in an environment, in case a wake-up was lost. */
   async sweep(at: JobDatabase): Promise<void> {
     const next = await this.#store.nextAt(at.db);
     if (next) await this.#dueWork.note(at.id, next);
+  }
+
+  /** Of an environment that was restored: removes the jobs that must not be done once more; of a copy, all. */
+  async dropReturned({ db }: JobDatabase, isCopy: boolean): Promise<void> {
+    const returning = [...this.#kinds].flatMap(([kind, { returns }]) => (returns ? [kind] : []));
+    await this.#store.dropOthers(db, isCopy ? [] : returning);
   }
 
   /** The environment was deleted, and its jobs with it. */

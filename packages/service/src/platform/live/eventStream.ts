@@ -6,6 +6,8 @@ import type { Platform } from '../platform.js';
 
 /** After this, a reader that reads nothing is disconnected; it can resume with Last-Event-ID. */
 const PATIENCE_MS = 30_000;
+/** HTML standard section 9.2.7: a comment this often keeps proxies from ending a stream, and tells its reader that it stands. */
+const COMMENT_MS = 15_000;
 /** How long a reader has to read the end of its stream. */
 const LAST_WORD_MS = 5_000;
 
@@ -13,6 +15,8 @@ export class EventStream {
   /** When the reader's buffer became full, in milliseconds since 1970; 0 while it has room. */
   #fullSince = 0;
   #ended = false;
+  /** Whether something was sent since the latest comment was due. */
+  #spoke = true;
   readonly #onEnd: (() => void)[] = [];
 
   private readonly response: Response;
@@ -34,6 +38,8 @@ export class EventStream {
       parts.changes.onClose(() => this.end()),
       parts.streams.watch(this, call),
     );
+    const commenting = setInterval(() => this.#comment(), COMMENT_MS).unref();
+    this.#onEnd.push(() => clearInterval(commenting));
     request.once('close', () => this.end());
     response.once('error', () => this.end());
   }
@@ -45,8 +51,14 @@ export class EventStream {
   /** Sends one event. @returns whether there is room for another */
   send(text: string): boolean {
     if (this.#ended) return false;
+    this.#spoke = true;
     if (!this.response.write(text) && this.#fullSince === 0) this.#fullSince = this.now();
     return this.#fullSince === 0;
+  }
+
+  #comment(): void {
+    if (!this.#spoke && this.hasRoom) this.response.write(':\n\n');
+    this.#spoke = false;
   }
 
   /** Disconnects a reader that has read nothing for too long. */

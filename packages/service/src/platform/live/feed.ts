@@ -9,9 +9,10 @@ import { isDatabaseAway } from '../database/errors.js';
 import { readInPieces } from '../database/pieces.js';
 import type { Environment } from '../call.js';
 import type { ChangeSignal } from './changeSignal.js';
-import { endEntries, type FeedRow, oldestNumber, readEntries, settleFeed } from './feedStore.js';
+import { type ChangedRecord, endEntries, type FeedRow, oldestNumber, readChanged, readEntries, settleFeed } from './feedStore.js';
+import { MovedAway } from '../access/directory.js';
 
-export type { FeedRow };
+export type { ChangedRecord, FeedRow };
 
 /** Where entries are delivered to. */
 export interface FeedListener {
@@ -66,6 +67,16 @@ export class Feed {
     return rows;
   }
 
+  /** Which records changed, without what they held. */
+  changed(
+    { db }: Environment,
+    collections: readonly string[],
+    between: { after: number; until: number },
+    limit: number,
+  ): Promise<ChangedRecord[]> {
+    return readChanged(db, collections, between, limit);
+  }
+
   /**
    * Delivers entries after the listener's position.
    * @returns a function that stops
@@ -83,7 +94,7 @@ export class Feed {
 /** Reads the feed of one environment for all listeners of this instance. */
 class Tail {
   readonly #listeners = new Set<FeedListener>();
-  readonly #catchingUp = new Set<FeedListener>();
+  #catchingUp = false;
   #position = -1;
   #running = false;
   #again = false;
@@ -109,7 +120,7 @@ class Tail {
         for (const one of this.#listeners) one.tick(this.#position);
       }, TICK_MS);
     }
-    void this.#catchUp(listener);
+    void this.#catchUp();
     void this.#run();
     return () => {
       if (!this.#listeners.delete(listener) || this.#listeners.size > 0) return;
@@ -121,27 +132,40 @@ class Tail {
     };
   }
 
-  /** Brings one listener up to the position of the others. */
-  async #catchUp(listener: FeedListener): Promise<void> {
-    if (this.#catchingUp.has(listener)) return;
-    this.#catchingUp.add(listener);
+  /**
+   * Brings listeners that had no room, or started at their own position, up to the others. What several of them have before
+   * them is read once: when an instance ends, hundreds come to another one at the same moment.
+   */
+  async #catchUp(): Promise<void> {
+    if (this.#catchingUp) return;
+    this.#catchingUp = true;
     try {
-      while (this.#listeners.has(listener) && listener.hasRoom && listener.position < this.#position) {
-        const before = listener.position;
-        const entries = await this.feed.read(this.environment, before);
-        await listener.take(entries);
-        if (listener.position === before) return; // It has no room; the next step comes back to it.
-      }
+      for (let hasMoved = true; hasMoved; ) hasMoved = await this.#bringOn(this.#behind());
     } catch (error) {
       this.#note(error);
     } finally {
-      this.#catchingUp.delete(listener);
+      this.#catchingUp = false;
     }
   }
 
-  /** Continues with listeners that had no room, or started at their own position. */
-  #resumeBehind(): void {
-    for (const listener of this.#listeners) if (listener.position < this.#position) void this.#catchUp(listener);
+  #behind(): FeedListener[] {
+    return [...this.#listeners].filter(({ hasRoom, position }) => hasRoom && position < this.#position);
+  }
+
+  /** Gives each its next entries, so that one far behind holds up no other. @returns whether any took some */
+  async #bringOn(behind: readonly FeedListener[]): Promise<boolean> {
+    let hasMoved = false;
+    let waiting = behind.toSorted((a, b) => a.position - b.position);
+    for (let [first] = waiting; first; [first] = waiting) {
+      const entries = await this.feed.read(this.environment, first.position);
+      const last = entries.at(-1)?.number ?? first.position;
+      const together = waiting.filter(({ position }) => position < last);
+      waiting = waiting.slice(Math.max(1, together.length));
+      const before = together.map(({ position }) => position);
+      await Promise.all(together.map((listener) => listener.take(entries)));
+      hasMoved ||= together.some(({ position }, i) => position !== before[i]);
+    }
+    return hasMoved;
   }
 
   #runSoon(): void {
@@ -181,11 +205,12 @@ class Tail {
       this.#position = last.number;
       await Promise.all(level.map((listener) => listener.take(entries)));
     }
-    this.#resumeBehind();
+    void this.#catchUp();
   }
 
-  /** While the database is unavailable listeners wait; the next poll tries again. */
+  /** While the database is unavailable listeners wait; the next poll tries again. Those of an environment that moved away end soon. */
   #note(error: unknown): void {
-    if (!isDatabaseAway(error)) this.log.error({ err: error, environment: this.environment.id }, 'the change feed could not be read');
+    if (!isDatabaseAway(error) && !(error instanceof MovedAway))
+      this.log.error({ err: error, environment: this.environment.id }, 'the change feed could not be read');
   }
 }

@@ -2,7 +2,9 @@
  * The change feed, as rows: triggers of collections write entries without a number, and numbers are given to what has
  * committed. Raw SQL: numbering and deleting are bulk statements around locks.
  */
+import { setTimeout as sleep } from 'node:timers/promises';
 import type { EnvironmentDatabase } from '../database/environmentDatabase.js';
+import { isConflict } from '../database/errors.js';
 import { feedCounterTable, feedTable } from './tables.js';
 
 export type FeedRow = {
@@ -19,6 +21,8 @@ export type FeedRow = {
 
 const NUMBER_AT_ONCE = 2_000;
 const END_AT_ONCE = 10_000;
+/** Before numbers are given again that another node was giving. */
+const MOST_WAIT_MS = 20;
 
 /** Numbers everything committed, and returns the highest number. */
 export async function settleFeed(db: EnvironmentDatabase): Promise<number> {
@@ -27,10 +31,17 @@ export async function settleFeed(db: EnvironmentDatabase): Promise<number> {
       `SELECT number AS highest, EXISTS (SELECT 1 FROM ${db.of(feedTable)} WHERE number = 0) AS pending FROM ${db.of(feedCounterTable)}`,
     );
     if (!Number(state?.pending)) return Number(state?.highest ?? 0);
-    const { highest, more } = await numberSome(db);
-    if (!more) return highest;
+    const numbered = await numberSome(db).catch(lostToAnother);
+    if (numbered && !numbered.more) return numbered.highest;
+    // Another node of a cluster has numbered them, or is about to.
+    if (!numbered) await sleep(Math.random() * MOST_WAIT_MS);
   }
 }
+
+const lostToAnother = (error: unknown): null => {
+  if (isConflict(error)) return null;
+  throw error;
+};
 
 /**
  * Numbers come from one row, locked until they are assigned, so that they stay consecutive: on a Galera cluster too, where
@@ -65,6 +76,21 @@ export function readEntries(db: EnvironmentDatabase, after: number, limit: numbe
   return db.rows(
     `SELECT number, collection, recordId, action, version, at, \`by\`, \`before\`, \`after\` FROM ${db.of(feedTable)} WHERE number > ? ORDER BY number LIMIT ${limit}`,
     [after],
+  );
+}
+
+export type ChangedRecord = { number: number; collection: string; recordId: string };
+
+/** Which records of some collections changed after a number, up to another; in order, and as often as they did. */
+export function readChanged(
+  db: EnvironmentDatabase,
+  collections: readonly string[],
+  { after, until }: { after: number; until: number },
+  limit: number,
+): Promise<ChangedRecord[]> {
+  return db.runRows(
+    `SELECT number, collection, recordId FROM ${db.of(feedTable)} WHERE number > ? AND number <= ? AND collection IN (?) ORDER BY number LIMIT ${limit}`,
+    [after, until, collections],
   );
 }
 

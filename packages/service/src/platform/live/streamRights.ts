@@ -67,11 +67,19 @@ export class StreamRights {
   async #endedKeys(open: readonly Open[]): Promise<[Open, Problem][]> {
     const ids = unique(open.map(({ grant }) => grant.holder?.key.id));
     if (ids.length === 0) return [];
-    const rows = await this.database.runRows<{ id: string }>('SELECT id FROM `keys` WHERE id IN (?) AND revokedAt IS NULL', [ids]);
-    const good = new Set(rows.map(({ id }) => id));
-    return open
-      .filter(({ grant }) => grant.holder && !good.has(grant.holder.key.id))
-      .map((one) => [one, new Problem('key-revoked', 'The key of this stream was revoked.')]);
+    const rows = await this.database.runRows<{ id: string; environmentId: string; movedTo: string | null }>(
+      'SELECT k.id, k.environmentId, e.movedTo FROM `keys` k JOIN environments e ON e.id = k.environmentId WHERE k.id IN (?) AND k.revokedAt IS NULL',
+      [ids],
+    );
+    const good = new Map(rows.map(({ id, environmentId, movedTo }) => [id, movedTo === null ? environmentId : 'another installation']));
+    return open.flatMap((one): [Open, Problem][] => {
+      const { holder } = one.grant;
+      const leadsTo = holder && good.get(holder.key.id);
+      if (!holder || leadsTo === holder.environment.id) return [];
+      return leadsTo
+        ? [[one, new Problem('session-ended', 'The environment was restored from a backup, or has moved. Open the stream again.')]]
+        : [[one, new Problem('key-revoked', 'The key of this stream was revoked.')]];
+    });
   }
 
   async #endedUsers(open: readonly Open[]): Promise<[Open, Problem][]> {

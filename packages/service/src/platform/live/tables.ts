@@ -29,4 +29,8 @@ export const feedCounterTable = mysqlTable('_feedCounter', {
 });
 
 /** The form of the triggers that write it; incremented when the triggers of every collection must be rewritten. */
-export const TRIGGER_FORMAT = 2;
+export const TRIGGER_FORMAT = 3;
+export const hasOldTriggers = ({ triggers }: { triggers: number }): boolean => triggers < TRIGGER_FORMAT;
+
+/** The body of a trigger that does nothing while rows are copied with what the trigger has made of them. */
+export const unlessCopying = (statements: string): string => `BEGIN IF COALESCE(@orchard_copying, 0) = 0 THEN ${statements}; END IF; END`;

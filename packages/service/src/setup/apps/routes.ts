@@ -60,6 +60,11 @@ export function appRoutes(parts: Parts): Route[] {
       },
       { as: 'apart', read: environment },
     ),
+    bind(clients.connection, async (call) => {
+      const { app: name, name: environmentName } = environmentOf(call);
+      const { name: client, kind } = (call.holder as NonNullable<typeof call.holder>).client;
+      return { body: { app: name, environment: environmentName, client, kind: kind as never, at: new Date(parts.now()).toISOString() } };
+    }),
     bind(clients.list, async (call) => ({ body: { items: await store.listClients(environmentOf(call)) } })),
     bind(clients.create, async (call) => {
       const { name, kind, packageIdentifier, project, origins } = call.body;

@@ -5,9 +5,9 @@ import { and, eq, inArray } from 'drizzle-orm';
 import { hashKey, seal, unseal } from '../../platform/access/secrets.js';
 import { isDuplicate } from '../../platform/database/errors.js';
 import { heldRole } from '../../platform/access/memberDirectory.js';
-import { newEnvironmentKeys, sealEnvironmentKeys } from '../../platform/access/environmentKeys.js';
+import { newEnvironmentId, newEnvironmentKeys, sealEnvironmentKeys } from '../../platform/access/environmentKeys.js';
 import { TRIGGER_FORMAT } from '../../platform/live/tables.js';
-import { migrateEnvironment } from '../../platform/database/migrate.js';
+import { createEnvironmentDatabase } from '../../platform/database/freshEnvironment.js';
 import { apps, clients, environments, keys } from '../../platform/access/systemTables.js';
 import type { Environment, SignedInMember } from '../../platform/call.js';
 import type { Parts } from './parts.js';
@@ -84,7 +84,7 @@ export class AppStore {
       .from(environments)
       .where(and(eq(environments.app, app), eq(environments.name, name)));
     if (twin) throw new Problem('already-exists', `\`${app}\` has an environment \`${name}\` already.`);
-    const id = [...this.parts.random(10)].map((byte) => 'abcdefghijklmnopqrstuvwxyz234567'[byte & 31]).join('');
+    const id = newEnvironmentId(this.parts.random);
     const row = {
       id,
       app,
@@ -93,12 +93,15 @@ export class AppStore {
       triggers: TRIGGER_FORMAT,
       server,
       sealedKeys: sealEnvironmentKeys(this.parts.secretKey, id, newEnvironmentKeys(this.parts.random)),
+      sealedFor: null,
+      movedTo: null,
+      moving: null,
       widening: true,
       createdAt: new Date(this.parts.now()),
     };
     const environment = this.parts.directory.present(row);
     const { db } = environment;
-    await migrateEnvironment(db);
+    await createEnvironmentDatabase(this.parts.servers, db);
     await this.parts.ports.environmentCreated(environment);
     try {
       await this.#orm.insert(environments).values(row);
@@ -260,17 +263,18 @@ export class AppStore {
 }
 
 export function presentEnvironment(
-  row: Pick<Environment, 'app' | 'name' | 'createdAt' | 'widening' | 'server'> & { mode: string },
+  row: Pick<Environment, 'app' | 'name' | 'createdAt' | 'widening' | 'server' | 'movedTo'> & { mode: string },
   role: Role,
   secondFactorNeeded = false,
 ): EnvironmentDocument {
-  const { app, name, mode, widening, server, createdAt } = row;
+  const { app, name, mode, widening, server, movedTo, createdAt } = row;
   return {
     app,
     name,
     mode: mode as Environment['mode'],
     widening: Boolean(widening),
     server,
+    movedTo,
     role,
     secondFactorNeeded,
     createdAt: createdAt.toISOString(),

@@ -2,8 +2,8 @@
  * Sandboxes of environments: a thread each, ended when it is idle or when a run goes over its limit in a way that no interrupt
  * reaches. Other environments have threads of their own, and do not notice.
  */
-import { fileURLToPath } from 'node:url';
 import { Worker } from 'node:worker_threads';
+import { threadFile } from '../../../platform/threads/threadFile.js';
 import type { FromThread, Limits, Program, RunFailure, RunResult, ToThread } from './messages.js';
 import { LIMITS } from './messages.js';
 
@@ -15,8 +15,6 @@ type Waiting = { resolve: (result: RunResult) => void; answering: Answering; unt
 const GRACE_MS = 150;
 const LOOK_MS = 25;
 const IDLE_MS = 60_000;
-/** Tests run the sources; the thread is always the built file. */
-const workerFile = (): string => fileURLToPath(new URL('./worker.js', import.meta.url)).replace(/\/src\/(data\/)/, '/dist/$1');
 
 const failed = (reason: RunFailure['reason'], text: string, cpuUs = 0): RunResult => ({ failure: { reason, text }, cpuUs, log: [] });
 
@@ -31,7 +29,7 @@ class SandboxThread {
   ended = false;
 
   constructor(private readonly limits: Limits) {
-    this.#worker = new Worker(workerFile(), {
+    this.#worker = new Worker(threadFile(new URL('./worker.js', import.meta.url)), {
       workerData: { clock: this.#clock.buffer, began: this.#began },
       // QuickJS keeps its memory outside of this; what is here is ours.
       resourceLimits: { maxOldGenerationSizeMb: 128 },

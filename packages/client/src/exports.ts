@@ -1,0 +1,2 @@
+export type { Json, JsonObject } from '@orchard/core';
+export type { OrchardRecord } from '@orchard/contract';

@@ -1,0 +1,2 @@
+export * from './keeping.js';
+export * from './parts.js';

@@ -1,0 +1,2 @@
+export * from './merge.js';
+export * from './ranges.js';

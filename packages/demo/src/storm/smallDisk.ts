@@ -1,0 +1,48 @@
+/** A disk that can be full: a file system in memory, where this process may mount one. */
+import { execFileSync, spawnSync } from 'node:child_process';
+import { mkdirSync, statfsSync } from 'node:fs';
+
+const ROOM = '4g';
+
+export class SmallDisk {
+  /** False where this process may not mount: then the directory is an ordinary one, and never full. */
+  readonly isThere: boolean;
+
+  /** @param directory an empty one */
+  constructor(private readonly directory: string) {
+    mkdirSync(directory, { recursive: true });
+    this.isThere = this.#mount();
+  }
+
+  #mount(): boolean {
+    try {
+      execFileSync('mount', ['-t', 'tmpfs', '-o', `size=${ROOM}`, 'tmpfs', this.directory], { stdio: 'ignore' });
+      return true;
+    } catch {
+      return false;
+    }
+  }
+
+  /** No more than there is now finds room. */
+  fill(): void {
+    const { blocks, bfree, bsize } = statfsSync(this.directory);
+    this.#resize(String(Math.max(1, blocks - bfree) * bsize));
+  }
+
+  free(): void {
+    this.#resize(ROOM);
+  }
+
+  #resize(size: string): void {
+    if (this.isThere) execFileSync('mount', ['-o', `remount,size=${size}`, this.directory]);
+  }
+
+  remove(): void {
+    if (this.isThere) SmallDisk.forget(this.directory);
+  }
+
+  /** Lets go of what an earlier process may have left at that place. */
+  static forget(directory: string): void {
+    spawnSync('umount', ['-l', directory], { stdio: 'ignore' });
+  }
+}

@@ -1,0 +1,1 @@
+ALTER TABLE `instances` ADD `clockBehindMs` int DEFAULT 0 NOT NULL;
