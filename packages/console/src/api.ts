@@ -10,6 +10,7 @@ import {
 } from '@orchard/contract';
 import { shownWhile } from './shell/running.js';
 import { QueryClient, useMutation, useQuery, type UseQueryResult } from '@tanstack/react-query';
+import { useEffect, useRef } from 'react';
 
 // biome-ignore lint/suspicious/noExplicitAny: an operation of any shape
 type AnyOperation = import('@orchard/contract').Operation<any, any, any, any>;
@@ -86,12 +87,44 @@ const groupOf = (operation: AnyOperation): Stale[] =>
     Object.values(group).some(({ id }) => id === operation.id),
   );
 
-/** A writing call; what it makes stale is read again afterwards: by default the operation's own group. */
+interface ChangeOptions<O extends AnyOperation> {
+  onSuccess?: (reply: ReplyOf<O>) => void;
+  onError?: (error: Error) => void;
+  onSettled?: () => void;
+}
+
+/**
+ * A writing call; what it makes stale is read again afterwards: by default the operation's own group.
+ * `onSuccess` hears of the reply before anything is read again, which may take the part of the page away that asked.
+ */
 export function useChange<O extends AnyOperation>(operation: O, stale?: Stale[]) {
-  return useMutation<ReplyOf<O>, Error, CallInput<O>>({
-    mutationFn: (input) => api.call(operation, input),
-    onSuccess: () => refreshCalls(...(stale ?? groupOf(operation))),
+  const isShown = useIsShown();
+  type Asked = { input: CallInput<O>; onSuccess?: ChangeOptions<O>['onSuccess'] };
+  const change = useMutation<ReplyOf<O>, Error, Asked>({
+    mutationFn: ({ input }) => api.call(operation, input),
+    onSuccess: (reply, { onSuccess }) => {
+      if (isShown()) onSuccess?.(reply);
+      return refreshCalls(...(stale ?? groupOf(operation)));
+    },
   });
+  return {
+    ...change,
+    variables: change.variables?.input,
+    mutate: (input: CallInput<O>, { onSuccess, ...options }: ChangeOptions<O> = {}) => change.mutate({ input, onSuccess }, options),
+    mutateAsync: (input: CallInput<O>) => change.mutateAsync({ input }),
+  };
+}
+
+/** Whether the component that asks is still on the page. */
+function useIsShown(): () => boolean {
+  const shown = useRef(true);
+  useEffect(() => {
+    shown.current = true;
+    return () => {
+      shown.current = false;
+    };
+  }, []);
+  return () => shown.current;
 }
 
 /** Reads again what the page shows of these operations. */

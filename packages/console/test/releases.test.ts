@@ -42,6 +42,9 @@ describe('the page Releases', () => {
     await text('2 to make').waitFor();
     await page.getByLabel('Apply topics/ridge').uncheck();
     await page.getByLabel('What it is for').fill('Huts for everybody');
+    // The release shows, though the difference is read again once it is done, and the rest of the page after that.
+    await page.route('**/setup/compare', (route) => setTimeout(() => void route.continue(), 2_000));
+    await page.route('**/setup/settings', (route) => setTimeout(() => void route.continue(), 4_000));
     await button('Apply to quillfell-hiker/live').click();
     await button('Take a sample of its records').click();
     await text('1 record and 0 made-up users').waitFor();
