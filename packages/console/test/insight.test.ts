@@ -126,6 +126,19 @@ describe('insight', () => {
     expect(await violations(page)).toEqual([]);
   });
 
+  it('shows sums beside their means of a day on the sheet, and who was there on a day', async () => {
+    await open('sheet');
+    const active = page.getByText('Active people', { exact: true }).locator('..');
+    await active.getByText('34', { exact: true }).waitFor();
+    // 34 people on one of 27 or 28 days that are over.
+    await active.getByText(/^1\.[23]\d* a day$/).waitFor();
+    await page.getByRole('heading', { name: 'Latency and failures a day' }).waitFor();
+    await page.getByRole('button', { name: 'Who is behind a step of People and visits a day' }).click();
+    await page.getByRole('menuitem').nth(1).click();
+    await page.getByRole('dialog', { name: /^Who was there from/ }).getByText('34 people').waitFor();
+    expect(await violations(page)).toEqual([]);
+  });
+
   it('sets a measure against another, and an environment beside another', async () => {
     await open('insight-events?event=booking_sent&by=');
     await page.getByLabel('Against').selectOption('event app_opened');

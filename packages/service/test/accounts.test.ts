@@ -41,6 +41,15 @@ describe('whoever guesses a password', () => {
     expect((await signIn(other.email, PASSWORD, '192.0.2.51')).status, 'somebody else').toBe(201);
   });
 
+  it('is forgiven the failures of before once the right one came, however lately there was another', async () => {
+    const { email } = await signUp(test, app.dev.clientKey, 'ludvig');
+    for (const turn of ['first', 'second', 'third']) {
+      for (let i = 0; i < 7; i++) expect((await signIn(email, `wrong-${turn}-${i}`, '192.0.2.60')).status).toBe(401);
+      expect((await signIn(email, PASSWORD, '192.0.2.60')).status, turn).toBe(201);
+      expect((await signIn(email, PASSWORD, '192.0.2.60')).status, `${turn}, again`).toBe(201);
+    }
+  });
+
   it('is slowed over many addresses too, and over many accounts', async () => {
     const { email } = await signUp(test, app.dev.clientKey, 'hana');
     for (let i = 0; i < 45; i++) await signIn(email, `wrong-password-${i}`, `203.0.113.${i}`);

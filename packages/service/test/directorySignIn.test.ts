@@ -134,7 +134,7 @@ describe('a directory', () => {
   });
 
   it('that is away is said to be, and works again when it is back', async () => {
-    directory.freeze();
+    await directory.freeze();
     expect(await signIn('signe')).toMatchObject({
       status: 503,
       body: { detail: expect.stringContaining('cannot be asked at the moment') },

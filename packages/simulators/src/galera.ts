@@ -8,6 +8,7 @@ import { chmodSync, existsSync, mkdirSync, openSync, readFileSync, rmSync, write
 import { join } from 'node:path';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { promisify } from 'node:util';
+import { freeze, thaw } from './freezing.js';
 import { freePorts } from './freePorts.js';
 import { limitMemory } from './memoryLimit.js';
 import { turnedClock } from './turnedClock.js';
@@ -161,12 +162,12 @@ export class GaleraNode {
   }
 
   /** As a machine that hangs, or a network that is cut: it answers nothing, and the others go on without it. */
-  freeze(): void {
-    this.#child?.kill('SIGSTOP');
+  async freeze(): Promise<void> {
+    if (this.#child) await freeze(this.#child);
   }
 
   thaw(): void {
-    this.#child?.kill('SIGCONT');
+    if (this.#child) thaw(this.#child);
   }
 }
 

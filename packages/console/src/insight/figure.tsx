@@ -7,10 +7,15 @@ export function Figure({
   of,
   how,
   text,
+  aDay,
 }: {
-  of: FigureOf /** How it is counted. */;
-  how: string /** Instead of the value in its unit. */;
+  of: FigureOf;
+  /** How it is counted. */
+  how: string;
+  /** Instead of the value in its unit. */
   text?: string;
+  /** Its mean of the days that are over. */
+  aDay?: number | null;
 }) {
   const change = changeOf(of);
   return (
@@ -21,6 +26,7 @@ export function Figure({
           {of.label}
         </Text>
         <div className="number">{text ?? figureWords(of.unit, of.value)}</div>
+        {aDay !== undefined && <Text size="sm">{figureWords(of.unit, aDay)} a day</Text>}
         {change && (
           <Text size="sm" className={change.isWorse ? 'care' : undefined} c={change.isWorse ? undefined : 'dimmed'}>
             {change.text}

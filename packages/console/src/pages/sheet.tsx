@@ -6,6 +6,8 @@ import { Link } from 'react-router';
 import { useCall } from '../api.js';
 import { useEnvironment } from '../environment.js';
 import { DateNotes } from '../insight/dateNotes.js';
+import { useBehind } from '../insight/behind.js';
+import { callsByDay, meanOf } from '../insight/byDay.js';
 import { Figure } from '../insight/figure.js';
 import { PeriodControl, span, useQuestion } from '../insight/question.js';
 import { SheetTabs } from '../insight/sheetTabs.js';
@@ -27,6 +29,7 @@ export function SheetPage() {
   const visits = useCall(own.visits, { params, body });
   const kinds = useCall(own.events, { params, body: { ...question.period, group: ['event'], compare: 'previous', top: 12 } });
   const usage = useCall(operations.telemetry.usage, { params, query: { ...question.period, compare: 'previous' } });
+  const behind = useBehind(arrivals.data?.steps ?? [], question.period.until, {});
   return (
     <Stack gap="lg">
       <SheetTabs />
@@ -41,6 +44,10 @@ export function SheetPage() {
           if (came.active === 0) return <NoEvents base={base} />;
           const seen = visits.data;
           const calls = usage.data;
+          const days = came.steps.map(({ at }) => at);
+          const callsOf = callsByDay(days, calls?.steps ?? []);
+          // Today is not over: it would pull the means down.
+          const over = came.steps.filter(({ at }) => Date.parse(at) + DAY_MS <= Date.parse(question.period.until));
           const figures: Watched[] = [
             { label: 'New people', value: came.total, before: came.previous?.total, unit: 'count', worse: 'lower', least: 20 },
             { label: 'Active people', value: came.active, before: came.previous?.active, unit: 'count', worse: 'lower', least: 20 },
@@ -68,39 +75,56 @@ export function SheetPage() {
                 <Figure
                   of={figures[0] as Watched}
                   how="People whose first event of all lies in the period. A person is a user, or a device nobody has signed in on."
+                  aDay={meanOf(over.map((day) => day.new))}
                 />
-                <Figure of={figures[1] as Watched} how="People with at least one event in the period." />
+                <Figure
+                  of={figures[1] as Watched}
+                  how="People with at least one event in the period. A day counts each person once; who comes on several days counts on each."
+                  aDay={meanOf(over.map(({ active }) => active))}
+                />
                 <Figure
                   of={{ label: 'Active a day / 28 days', value: came.activity.ratio, unit: 'share', worse: 'lower' }}
                   how={`${came.activity.day} people in the last day, ${came.activity.week} in 7 days, ${came.activity.month} in 28 days.`}
                 />
-                <Figure of={figures[2] as Watched} how="Stretches of use; one ends after half an hour of silence, or as the app says." />
+                <Figure
+                  of={figures[2] as Watched}
+                  how="Stretches of use; one ends after half an hour of silence, or as the app says."
+                  aDay={meanOf((seen?.steps ?? []).slice(0, over.length).map((day) => day.visits))}
+                />
                 <Figure of={figures[3] as Watched} how="Half of all visits are shorter." text={span(seen?.total.medianMs ?? null)} />
               </SimpleGrid>
-              <SimpleGrid cols={{ base: 1, lg: 2 }} spacing="xl">
+              {/* One below the other with the same days: growth and slowness are seen together. */}
+              <Stack gap="md">
                 <ChartPanel
                   zone={came.zone}
                   title="People and visits a day"
                   unit="people"
                   stepMs={DAY_MS}
+                  height={180}
+                  hoverGroup="sheet"
+                  onStep={behind.onStep}
                   rows={came.steps.map(({ at, active, new: fresh }, i) => ({ at, active, fresh, visits: seen?.steps[i]?.visits ?? null }))}
                   series={[
                     { name: 'active', label: 'active people', color: SERIES.viridian },
                     { name: 'fresh', label: 'new people', color: SERIES.persimmon },
-                    { name: 'visits', label: 'visits', color: SERIES.plum },
+                    { name: 'visits', label: 'visits (right axis)', color: SERIES.plum, axis: 'right' },
                   ]}
                 />
                 <ChartPanel
-                  title="Latency and failures"
+                  zone={came.zone}
+                  title="Latency and failures a day"
                   unit="ms"
-                  stepMs={calls?.stepMs ?? DAY_MS}
-                  rows={(calls?.steps ?? []).map(({ at, p95Ms, serverErrors }) => ({ at, p95: p95Ms, failed: serverErrors }))}
+                  stepMs={DAY_MS}
+                  height={180}
+                  hoverGroup="sheet"
+                  rows={days.map((at, i) => ({ at, ...callsOf[i] }))}
                   series={[
-                    { name: 'p95', label: 'p95', color: SERIES.honey },
+                    { name: 'p95', label: 'highest p95 of the day', color: SERIES.honey },
                     { name: 'failed', label: 'failed calls (right axis)', color: SERIES.persimmon, axis: 'right' },
                   ]}
                 />
-              </SimpleGrid>
+              </Stack>
+              {behind.drawer}
               <Group gap="lg">
                 <Anchor component={Link} to={`${base}/where`} size="sm">
                   Where people are, on a map

@@ -29,6 +29,8 @@ type Props = {
   zone?: string;
   /** Opens what is behind a step: a click on it, or a choice in the menu. */
   onStep?: (at: string) => void;
+  /** Charts of one name show the same step on hover; their rows are the same steps. */
+  hoverGroup?: string;
   children?: ReactNode;
 };
 
@@ -66,6 +68,7 @@ export function ChartPanel({
   limits = [],
   zone,
   onStep,
+  hoverGroup,
 }: Props) {
   const [kind, setKind] = useState<Kind>(firstKind);
   const [off, setOff] = useState<ReadonlySet<string>>(new Set());
@@ -120,6 +123,7 @@ export function ChartPanel({
       ),
     },
   };
+  const together = hoverGroup ? { syncId: hoverGroup } : {};
   const clickable = onStep
     ? {
         style: { cursor: 'pointer' },
@@ -173,7 +177,7 @@ export function ChartPanel({
             curveType="linear"
             connectNulls={false}
             areaProps={{ isAnimationActive: false }}
-            areaChartProps={clickable}
+            areaChartProps={{ ...together, ...clickable }}
           />
         ) : kind === 'line' ? (
           <LineChart
@@ -183,10 +187,15 @@ export function ChartPanel({
             curveType="linear"
             connectNulls={false}
             lineProps={{ isAnimationActive: false }}
-            lineChartProps={clickable}
+            lineChartProps={{ ...together, ...clickable }}
           />
         ) : (
-          <BarChart {...common} type={stacked ? 'stacked' : 'default'} barProps={{ isAnimationActive: false }} barChartProps={clickable} />
+          <BarChart
+            {...common}
+            type={stacked ? 'stacked' : 'default'}
+            barProps={{ isAnimationActive: false }}
+            barChartProps={{ ...together, ...clickable }}
+          />
         )}
       </div>
     </section>

@@ -46,7 +46,7 @@ const FAULTS: Fault[] = [
     weight: 2,
     happens: async ({ cluster }, random) => {
       const node = pick(cluster.nodes, random);
-      node.freeze();
+      await node.freeze();
       await sleep(between(random, 4_000, 9_000));
       node.thaw();
       while (node.runs && !(await node.isReady())) await sleep(300);

@@ -5,6 +5,7 @@ import { createConnection, createServer, type AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { type Authority, serverCertificate } from '../authority.js';
+import { freeze, thaw } from '../freezing.js';
 import { PROVIDER_PEOPLE, type ProviderPerson } from './people.js';
 
 const SUFFIX = 'dc=ridge,dc=example';
@@ -20,7 +21,7 @@ export type DirectoryServer = {
   /** PEM of the authority of its certificate. */
   trust: string;
   /** It answers nothing, until it is thawed; or it is gone. */
-  freeze: () => void;
+  freeze: () => Promise<void>;
   thaw: () => void;
   stop: () => Promise<void>;
 };
@@ -74,8 +75,8 @@ export async function startDirectory({ authority, people = PROVIDER_PEOPLE, more
     groups: `ou=groups,${SUFFIX}`,
     reader: READER,
     trust: authority.certificate,
-    freeze: () => void server.kill('SIGSTOP'),
-    thaw: () => void server.kill('SIGCONT'),
+    freeze: () => freeze(server),
+    thaw: () => thaw(server),
     stop: () => stop(server, folder),
   };
 }

@@ -186,13 +186,13 @@ export class OutsideWays {
     const way = await wayForClient(environment, client, name, ['directory']);
     const guesses = new Guesses(environment.db, this.parts.now, environment.db.of(guessTable));
     const account = `${name} ${given.user.toLowerCase()}`;
-    await guesses.demand(account, given.address);
+    const known = await guesses.demand(account, given.address);
     const person = await this.#askDirectory(environment, name, way, given);
     if (!person) {
       await guesses.noteFailure(account, given.address);
       throw new Problem('sign-in-refused', 'Name or password is wrong.');
     }
-    await guesses.noteSuccess(account, given.address);
+    await guesses.noteSuccess(account, given.address, known);
     return { way, person };
   }
 

@@ -1,7 +1,7 @@
 /** Signing up, signing in, renewing and signing out of app users. */
 import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import { Guesses } from '../../platform/access/guesses.js';
+import { Guesses, type Known } from '../../platform/access/guesses.js';
 import { demandGoodPassword } from '../../platform/access/passwords.js';
 import { hashPassword, isOwnHash, verifyPassword } from '../../platform/access/secrets.js';
 import { SESSION_MS } from '../../platform/access/userTokens.js';
@@ -36,6 +36,11 @@ export type NewUser = {
   phone?: string | undefined;
   terms?: string | undefined;
 };
+
+/** `words`: of the refusal. */
+type Given = { password: string; address: string; words?: string };
+/** Null and undefined where there is no such account, or none with a password. */
+type ToCheck = { email: string; user: UserRow | null; hash: string | undefined };
 
 export class Sessions {
   readonly #credentials: CredentialStore;
@@ -102,8 +107,8 @@ export class Sessions {
 
   /** Whoever knows the password. @throws {Problem} sign-in-refused, rate-exceeded, confirmation-missing */
   async userByPassword(environment: Environment, caller: Caller, email: string, password: string): Promise<UserRow> {
-    const user = await this.store.findByEmail(environment, email);
-    const { isFamiliar } = await this.demandPassword(environment, email, user, { password, address: caller.address });
+    const { user, hash } = await this.store.findToSignIn(environment, email);
+    const { isFamiliar } = await this.#demandHash(environment, { email, user, hash }, { password, address: caller.address });
     if (!user) throw new Problem('sign-in-refused');
     if (user.disabled) throw new Problem('sign-in-refused', DISABLED);
     const { confirm } = await entryRules.read(environment);
@@ -121,23 +126,22 @@ export class Sessions {
   }
 
   /**
-   * Checks an account's password. The error is the same for an unknown account.
+   * Checks an account's password.
    * @throws {Problem} sign-in-refused, with this text; rate-exceeded
    */
-  async demandPassword(
-    environment: Environment,
-    email: string,
-    user: UserRow | null,
-    given: { password: string; address: string; words?: string },
-  ): Promise<{ isFamiliar: boolean }> {
-    const { password, address, words } = given;
+  async demandPassword(environment: Environment, email: string, user: UserRow, given: Given): Promise<void> {
+    const hash = await this.#credentials.passwordHash(environment, user.id);
+    await this.#demandHash(environment, { email, user, hash }, given);
+  }
+
+  /** The error is the same for an unknown account, and takes as long. */
+  async #demandHash(environment: Environment, { email, user, hash }: ToCheck, { password, address, words }: Given): Promise<Known> {
     const guesses = this.#guesses(environment);
     const known = await guesses.demand(email, address);
-    const hash = user ? await this.#credentials.passwordHash(environment, user.id) : undefined;
     if (await verifyPassword(hash, password)) {
       // One that was taken over becomes one of ours at the first sign-in.
       if (user && hash && !isOwnHash(hash)) await this.#credentials.setPassword(environment, user.id, await hashPassword(password));
-      await guesses.noteSuccess(email, address);
+      await guesses.noteSuccess(email, address, known);
       return known;
     }
     await guesses.noteFailure(email, address);

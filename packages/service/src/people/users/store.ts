@@ -86,6 +86,18 @@ export class UserStore {
     return (await environment.db.orm.select().from(users).where(eq(users.email, email)))[0] ?? null;
   }
 
+  /** An account with the hash of its password, by one statement: signing in waits for it. */
+  async findToSignIn({ db }: Environment, email: string): Promise<{ user: UserRow | null; hash: string | undefined }> {
+    const users = db.table(userTable);
+    const credentials = db.table(credentialTable);
+    const [row] = await db.orm
+      .select({ user: users, hash: credentials.verifier })
+      .from(users)
+      .leftJoin(credentials, and(eq(credentials.userId, users.id), eq(credentials.kind, 'password')))
+      .where(eq(users.email, email));
+    return { user: row?.user ?? null, hash: row?.hash ?? undefined };
+  }
+
   async findByCredential({ db }: Environment, kind: string, identifier: string): Promise<UserRow | null> {
     const users = db.table(userTable);
     const credentials = db.table(credentialTable);

@@ -11,6 +11,8 @@ const MINUTE_MS = 60_000;
 const FORGET_MS = 60 * MINUTE_MS;
 /** How long an address that an account signed in from counts as its own. */
 const FAMILIAR_MS = 30 * 24 * 60 * MINUTE_MS;
+/** An address that was noted so lately, without a failure since, is not noted again. */
+const NOTED_MS = 60 * MINUTE_MS;
 /** Failures without a wait; each further one doubles the wait. */
 const FREE = { pair: 8, account: 40, address: 60 } as const;
 const LONGEST_WAIT_MS = 15 * MINUTE_MS;
@@ -20,6 +22,8 @@ const LONGEST_ACCOUNT_WAIT_MS = MINUTE_MS;
 type Kind = keyof typeof FREE;
 type Row = { who: string; failures: number; lastAt: Date };
 type Names = Record<Kind | 'familiar', string>;
+/** What is known before the password is checked. `isNoted`: a success there would change nothing. */
+export type Known = { isFamiliar: boolean; isNoted: boolean };
 
 export class Guesses {
   /** @param table the table of guesses, of an environment or of the installation */
@@ -30,10 +34,10 @@ export class Guesses {
   ) {}
 
   /**
-   * @returns whether the account signed in from there before
+   * @returns whether the account signed in from there before, for `noteSuccess` too
    * @throws {Problem} rate-exceeded
    */
-  async demand(account: string, address: string): Promise<{ isFamiliar: boolean }> {
+  async demand(account: string, address: string): Promise<Known> {
     const names = namesOf(account, address);
     const rows = await this.database.runRows<Row>(`SELECT who, failures, lastAt FROM ${this.table} WHERE who IN (?)`, [
       Object.values(names),
@@ -46,7 +50,10 @@ export class Guesses {
       isFamiliar ? 0 : this.#waitFor('account', found.get(names.account), LONGEST_ACCOUNT_WAIT_MS),
     ];
     const waitMs = Math.max(...waits);
-    if (waitMs <= 0) return { isFamiliar };
+    if (waitMs <= 0) {
+      const isNoted = this.#age(found.get(names.familiar)) < NOTED_MS && found.get(names.pair)?.failures === 0;
+      return { isFamiliar, isNoted };
+    }
     const retryAfterS = Math.ceil(waitMs / 1000);
     throw new Problem('rate-exceeded', `Too many sign-ins have failed here. Wait ${retryAfterS} s, or set a new password.`, {
       retryAfterS,
@@ -64,8 +71,12 @@ export class Guesses {
     );
   }
 
-  /** Makes the address one of the account's own, and forgets failures there. */
-  async noteSuccess(account: string, address: string): Promise<void> {
+  /**
+   * Makes the address one of the account's own, and forgets failures there.
+   * @param known what `demand` answered: who signs in again and again costs no write
+   */
+  async noteSuccess(account: string, address: string, known: Known): Promise<void> {
+    if (known.isNoted) return;
     const { pair, familiar } = namesOf(account, address);
     await this.database.run(
       `INSERT INTO ${this.table} (who, failures, lastAt) VALUES ? ON DUPLICATE KEY UPDATE failures = 0, lastAt = VALUES(lastAt)`,

@@ -92,10 +92,10 @@ export async function confirmMember(
   const store = new MemberStore(parts.database);
   const guesses = new Guesses(parts.database, parts.now, 'guesses');
   const address = call.request.ip ?? '';
-  await guesses.demand(email, address);
+  const known = await guesses.demand(email, address);
   const found = await store.findByEmail(email);
   if ((await verifyPassword(found && (await store.passwordOf(found.id)), password)) && found) {
-    await guesses.noteSuccess(email, address);
+    await guesses.noteSuccess(email, address, known);
     return found;
   }
   await guesses.noteFailure(email, address);

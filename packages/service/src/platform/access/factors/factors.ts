@@ -109,14 +109,14 @@ export class Factors {
   async #guarding(ownerId: string, address: string, work: () => Promise<void>): Promise<void> {
     const { guesses } = this.ground;
     const account = `second factor of ${ownerId}`;
-    await guesses.demand(account, address);
+    const known = await guesses.demand(account, address);
     try {
       await work();
     } catch (error) {
       await guesses.noteFailure(account, address);
       throw error;
     }
-    await guesses.noteSuccess(account, address);
+    await guesses.noteSuccess(account, address, known);
   }
 
   /** A code of an authenticator app is six digits; anything else is a recovery code. */
