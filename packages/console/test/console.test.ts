@@ -442,6 +442,9 @@ describe('signed in', () => {
     const user = items[0]?.id as string;
     await open(`${P}/users?open=${user}`);
     const drawer = page.getByRole('dialog');
+    // What support asks first: the call that signed her up is one click away.
+    await drawer.getByRole('region', { name: 'What they did lately' }).getByRole('link').first().waitFor();
+    await drawer.getByRole('region', { name: 'Devices' }).waitFor();
     await drawer.getByLabel('Name').fill('Runa of the Ridge');
     await drawer.getByLabel('Roles', { exact: true }).fill('rescuer');
     await page.keyboard.press('Enter');

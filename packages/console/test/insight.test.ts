@@ -135,7 +135,10 @@ describe('insight', () => {
     await page.getByRole('heading', { name: 'Latency and failures a day' }).waitFor();
     await page.getByRole('button', { name: 'Who is behind a step of People and visits a day' }).click();
     await page.getByRole('menuitem').nth(1).click();
-    await page.getByRole('dialog', { name: /^Who was there from/ }).getByText('34 people').waitFor();
+    await page
+      .getByRole('dialog', { name: /^Who was there from/ })
+      .getByText('34 people')
+      .waitFor();
     expect(await violations(page)).toEqual([]);
   });
 
@@ -149,6 +152,12 @@ describe('insight', () => {
     await page.getByRole('option', { name: 'quillfell-hiker/live' }).click();
     await row('quillfell-hiker/dev').getByText('20', { exact: true }).waitFor();
     await row('quillfell-hiker/live').getByText('0', { exact: true }).waitFor();
+  });
+
+  it('shows what people do next beside another environment', async () => {
+    await open('paths?event=app_opened&depth=1&beside=quillfell-hiker/live');
+    await row('quillfell-hiker/dev').getByText('dates_chosen 100 %', { exact: true }).waitFor();
+    await row('quillfell-hiker/live').getByText('–').first().waitFor();
   });
 
   it('plans an event from what came, and shows what arrives', async () => {

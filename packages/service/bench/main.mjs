@@ -312,7 +312,7 @@ async function main() {
       database: `orchard_${environment.id}`,
       member: place.member,
       params: place.params,
-      read: (i) => send({ url: `${service.address}/app/v1/data/huts/${pick(i)}`, headers }, 200),
+      read: (i) => send({ url: `${service.address}/app/v1/data/huts/${pick(i)}`, headers: keyed }, 200),
       gigabytes: Number(values.gigabytes),
       databaseUrl,
       data,

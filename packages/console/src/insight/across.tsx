@@ -6,6 +6,8 @@ import {
   type EventCounts,
   type FunnelReply,
   operations,
+  type PathNode,
+  type PathsReply,
   type ReturnsReply,
   type SharedQuestion,
   type VisitsReply,
@@ -23,7 +25,7 @@ type Reading = { columns: string[]; unit: string; line: (answer: never) => Line 
 const number = (value: number | null) => (value === null ? '–' : value.toLocaleString('en-GB', { maximumFractionDigits: 1 }));
 
 /** What each question shows of one environment: a row, and where it runs over time a line of a chart. */
-const READINGS: Record<Exclude<SharedQuestion, 'paths'>, Reading> = {
+const READINGS: Record<SharedQuestion, Reading> = {
   events: {
     columns: ['Total'],
     unit: 'events',
@@ -64,7 +66,18 @@ const READINGS: Record<Exclude<SharedQuestion, 'paths'>, Reading> = {
       cells: [count(cohorts.reduce((sum, { people }) => sum + people, 0)), ...[1, 2, 3, 4].map((after) => percent(curve[after] ?? null))],
     }),
   },
+  paths: {
+    columns: ['Visits', 'Most often', 'Second', 'Third'],
+    unit: 'visits',
+    line: ({ total, next }: PathsReply) => ({ cells: [count(total), ...[0, 1, 2].map((place) => stepWords(next[place], total))] }),
+  },
 };
+
+/** One step of a path with its share of the visits. */
+function stepWords(node: PathNode | undefined, total: number): string {
+  if (!node) return '–';
+  return `${node.event === null ? 'rarer ones' : node.event || 'nothing else'} ${percent(node.count / total)}`;
+}
 
 type Props = { question: keyof typeof READINGS; body: Record<string, unknown> };
 

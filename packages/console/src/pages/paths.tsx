@@ -3,6 +3,7 @@ import { Anchor, NativeSelect, SegmentedControl, Stack, Text } from '@mantine/co
 import { operations, type PathNode } from '@orchard/contract';
 import { useCall } from '../api.js';
 import { useAddressState, useEnvironment } from '../environment.js';
+import { Across } from '../insight/across.js';
 import { Flow } from '../insight/flow.js';
 import { NarrowBar, percent, PeriodControl, useQuestion } from '../insight/question.js';
 import { Empty, Loaded, PageHead } from '../parts/basics.js';
@@ -88,6 +89,7 @@ export function PathsPage() {
           )
         }
       </Loaded>
+      {event !== '' && <Across question="paths" body={asked.body} />}
     </Stack>
   );
 }

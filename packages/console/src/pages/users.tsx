@@ -11,6 +11,7 @@ import { FormOf, useOperationForm } from '../parts/operationForm.js';
 import { ChosenPassword } from '../parts/password.js';
 import { useAddressState, useEnvironment } from '../environment.js';
 import { UserAccess } from '../people/userAccess.js';
+import { UserLately } from '../people/userLately.js';
 
 const NEW = 'new';
 
@@ -122,6 +123,7 @@ function UserForm({ user, onGone }: { user: User; onGone: () => void }) {
         />
         <Switch label="Disabled: sessions end, signing in is refused" {...getInputProps('disabled', { type: 'checkbox' })} />
       </FormOf>
+      <UserLately user={user.id} />
       <UserAccess user={user.id} />
       <Group>
         <ConfirmedButton

@@ -89,21 +89,22 @@ export function ChartPanel({
   // What has an axis of its own is a count.
   const counts = new Set(shown.flatMap(({ name, axis }) => (axis ? [name, name + SO_FAR] : [])));
   const withUnits = (points: Point[]) => points.map((point) => ({ ...point, unit: counts.has(String(point.name)) ? '' : suffix }));
+  const drawn = shown.flatMap(({ name, label, color, axis }) => [
+    { name, label, color, stackId: stacked ? 'all' : name, strokeDasharray: '1 0', ...(axis ? { yAxisId: axis } : {}) },
+    {
+      name: name + SO_FAR,
+      label: `${label}, so far`,
+      color: lighter(color),
+      stackId: stacked ? 'all' : name,
+      strokeDasharray: '3 4',
+      ...(axis ? { yAxisId: axis } : {}),
+    },
+  ]);
   const common = {
     h: height,
     data,
     dataKey: 'label',
-    series: shown.flatMap(({ name, label, color, axis }) => [
-      { name, label, color, stackId: stacked ? 'all' : name, strokeDasharray: '1 0', ...(axis ? { yAxisId: axis } : {}) },
-      {
-        name: name + SO_FAR,
-        label: `${label}, so far`,
-        color: lighter(color),
-        stackId: stacked ? 'all' : name,
-        strokeDasharray: '3 4',
-        ...(axis ? { yAxisId: axis } : {}),
-      },
-    ]),
+    series: drawn,
     tickLine: 'none' as const,
     gridAxis: 'x' as const,
     withLegend: false,
@@ -119,7 +120,12 @@ export function ChartPanel({
     valueFormatter,
     tooltipProps: {
       content: ({ label, payload }: TooltipContent) => (
-        <ChartTooltip label={String(label)} payload={withUnits(pointedAt(payload)) as never} valueFormatter={valueFormatter} />
+        <ChartTooltip
+          label={String(label)}
+          payload={withUnits(pointedAt(payload)) as never}
+          series={drawn}
+          valueFormatter={valueFormatter}
+        />
       ),
     },
   };

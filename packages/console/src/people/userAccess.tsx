@@ -1,12 +1,12 @@
 /** How a user gets in: sessions, second factors, accounts at providers, where roles come from, and looking at the app as the user. */
-import { Button, Group, Modal, Text, Textarea, Title } from '@mantine/core';
+import { Button, Group, Modal, Text, Textarea } from '@mantine/core';
 import { operations, type ReplyOf } from '@orchard/contract';
-import type { ReactNode } from 'react';
 import { useState } from 'react';
 import { useCall, useChange } from '../api.js';
 import { useEnvironment } from '../environment.js';
 import { Code, Loaded, Moment, Trouble } from '../parts/basics.js';
 import { ConfirmedButton } from '../parts/confirmed.js';
+import { Part } from './part.js';
 
 export function UserAccess({ user }: { user: string }) {
   return (
@@ -17,17 +17,6 @@ export function UserAccess({ user }: { user: string }) {
       <RoleOrigins user={user} />
       <SignInAs user={user} />
     </>
-  );
-}
-
-function Part({ title, children }: { title: string; children: ReactNode }) {
-  return (
-    <section className="panel" aria-label={title}>
-      <Title order={3} mb={4}>
-        {title}
-      </Title>
-      {children}
-    </section>
   );
 }
 
