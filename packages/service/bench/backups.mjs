@@ -13,6 +13,8 @@ const ROW_BYTES = 560;
 const CHUNK = 100_000;
 const CALLS_A_SECOND = 40;
 const CALM_MS = 10_000;
+/** After the filling, until MariaDB has written what it put off. */
+const SETTLE_MS = 60_000;
 const WORDS =
   "ELT(1 + FLOOR(RAND() * 16), 'ridge', 'tarn', 'snow', 'cairn', 'bothy', 'scree', 'col', 'gully', 'heather', 'spring', 'footbridge', 'signpost', 'fog', 'larch', 'boulder', 'path')";
 
@@ -81,14 +83,18 @@ const timed = async (work) => {
   return (performance.now() - started) / 1000;
 };
 
-/** @param data a directory with room for twice the dump */
-export async function backups({ mysql, database, member, params, read, gigabytes, databaseUrl, data }) {
+/**
+ * @param data a directory with room for twice the dump
+ * @param confirm proves anew who the member is: restoring asks for it, and filling and loading take longer than that holds
+ */
+export async function backups({ mysql, database, member, params, read, gigabytes, databaseUrl, data, confirm }) {
   const { rows, bytes } = await fill({ mysql, database, member, params, gigabytes });
   await member.call(own.changeSettings, { params, body: { schedule: null, keep: { days: 7, weeks: 0, months: 0 }, prove: false } });
   const { hostname, port, password } = new URL(databaseUrl);
   const access = `-h ${hostname} -P ${port} -u orchard`;
   const dump = join(data, 'dump.sql.gz');
   const shell = (command) => run('bash', ['-c', `set -o pipefail; ${command}`], { env: { ...process.env, MYSQL_PWD: password } });
+  await sleep(SETTLE_MS);
   const calm = await p95While(read, sleep(CALM_MS));
 
   const dumping = [];
@@ -133,6 +139,7 @@ export async function backups({ mysql, database, member, params, read, gigabytes
   await mysql.query('CREATE DATABASE bench_loaded');
   const loading = await timed(() => shell(`gunzip -c ${dump} | mariadb ${access} bench_loaded`));
   await mysql.query('DROP DATABASE bench_loaded');
+  await confirm();
   const restoring = await timed(async () => {
     const { id } = await member.call(own.restore, { params: { ...params, backup: backup.id }, body: { into: 'restored' } });
     for (;;) {

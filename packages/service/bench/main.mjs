@@ -316,6 +316,7 @@ async function main() {
       gigabytes: Number(values.gigabytes),
       databaseUrl,
       data,
+      confirm: () => place.member.call(operations.secondFactors.confirm, { body: { password: 'orchard-in-bloom' } }),
     });
   // Last of all, since the environment is elsewhere afterwards: only when it is asked for.
   if (values.only.split(',').includes('moving'))

@@ -187,6 +187,7 @@ function addImport(noun: Command): void {
         one
           ? `${measureWords(one.measure)}, ${subjectWords(one.subject)}, ${durationWords(one.windowMs)}: ${valueWords(one.measure, one.stressed)} / ${valueWords(one.measure, one.failing)}`
           : '';
+      if (differences.length === 0 && !options.json) return note('Nothing differs from the objectives of now.', options);
       printList(
         differences,
         ['change', 'name', ['before', ({ before }) => words(before)], ['after', ({ after }) => words(after)]],

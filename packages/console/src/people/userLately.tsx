@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 import { useCall } from '../api.js';
 import { useEnvironment } from '../environment.js';
 import { Loaded, Moment } from '../parts/basics.js';
-import { milliseconds } from '../parts/format.js';
+import { milliseconds, readable } from '../parts/format.js';
 import { Verdict } from '../parts/verdict.js';
 import { Part } from './part.js';
 
@@ -78,16 +78,16 @@ function Calls({ filter }: { filter: string }) {
                 <tbody>
                   {items.map(({ id, at, method, path, status, durationMs, problem }) => (
                     <tr key={id}>
-                      <td>
+                      <td className="unbroken">
                         <Moment at={at} />
                       </td>
                       <td className="mono" style={{ overflowWrap: 'anywhere' }}>
                         <Anchor component={Link} size="sm" to={`${base}/requests?open=${id}`}>
-                          {method} {path}
+                          {method} {readable(path)}
                         </Anchor>
                       </td>
                       <td className={status >= 400 ? 'right care' : 'right'}>{problem ?? status}</td>
-                      <td className="right mono">{milliseconds(durationMs)}</td>
+                      <td className="right mono unbroken">{milliseconds(durationMs)}</td>
                     </tr>
                   ))}
                 </tbody>
