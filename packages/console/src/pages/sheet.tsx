@@ -105,7 +105,6 @@ export function SheetPage() {
                   onStep={behind.onStep}
                   rows={came.steps.map(({ at, active, new: fresh }, i) => ({ at, active, fresh, visits: seen?.steps[i]?.visits ?? null }))}
                   series={[
-                    // Where each person comes once a day the two lines are one: that of the people is on top.
                     { name: 'visits', label: 'visits (right axis)', color: SERIES.plum, axis: 'right' },
                     { name: 'active', label: 'active people', color: SERIES.viridian },
                     { name: 'fresh', label: 'new people', color: SERIES.persimmon },
