@@ -76,6 +76,7 @@ const EVERYWHERE = [
   'answers-unread',
   'busy',
   'statement-too-slow',
+  'storage-full',
   'database-unavailable',
   'unexpected',
 ] as const;

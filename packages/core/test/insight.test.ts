@@ -4,6 +4,7 @@ import { describe, expect, it } from 'vitest';
 import { flatScope, readFilter } from '../src/index.js';
 import {
   ArrivalsScan,
+  BitBudget,
   checkEvent,
   CountScan,
   DAY_MS,
@@ -35,6 +36,7 @@ import {
   visitNumber,
   VisitsScan,
 } from '../src/insight/index.js';
+import { IntReader, IntWriter } from '../src/insight/ints.js';
 
 const DAY = Date.UTC(2026, 10, 16);
 const MINUTE = 60_000;
@@ -185,6 +187,40 @@ describe('a set of people', () => {
         const [ours, theirs] = [new PeopleSet(100), new Set<number>()];
         for (const person of people) expect(ours.add(person)).toBe(!theirs.has(person) && Boolean(theirs.add(person)));
         expect([ours.size, [...ours].sort((a, b) => a - b)]).toEqual([theirs.size, [...theirs].sort((a, b) => a - b)]);
+      }),
+    );
+  });
+});
+
+describe('a set of people made of others', () => {
+  const anyPeople = fc.array(fc.integer({ min: 0, max: 3_000 }), { maxLength: 600 });
+
+  it('holds everybody once, with room for bits and without', () => {
+    fc.assert(
+      fc.property(anyPeople, anyPeople, fc.constantFrom(0, 100, 1_000_000), (first, second, room) => {
+        const setOf = (people: readonly number[]) => {
+          const set = new PeopleSet(2_000, new BitBudget(room));
+          for (const person of people) set.mark(person);
+          return set;
+        };
+        const all = setOf(first);
+        all.addAll(setOf(second));
+        const wanted = [...new Set([...first, ...second])].sort((a, b) => a - b);
+        expect([all.size, [...all].sort((a, b) => a - b)]).toEqual([wanted.length, wanted]);
+      }),
+    );
+  });
+});
+
+describe('whole numbers in few bytes', () => {
+  it('come back as they were, up to the largest', () => {
+    const anyInt = fc.oneof(fc.maxSafeNat(), fc.nat(300), fc.constantFrom(127, 128, 2 ** 28 - 1, 2 ** 28, 2 ** 35, 2 ** 53 - 1));
+    fc.assert(
+      fc.property(fc.array(anyInt), (values) => {
+        const writer = new IntWriter();
+        for (const value of values) writer.write(value);
+        const reader = new IntReader(writer.bytes);
+        expect(values.map(() => reader.read())).toEqual(values);
       }),
     );
   });

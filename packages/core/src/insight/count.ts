@@ -1,7 +1,7 @@
 /** How often something happened, how many people did it, and what a number of it comes to; by step of time and by group. */
 import { addValue, type Histogram, quantiles } from '../histogram.js';
-import { type GroupKey, Groups } from './groups.js';
-import { codeOfName, type Mask, maskOf } from './mask.js';
+import { type GroupKey, Groups, MOST_GROUPS } from './groups.js';
+import { codeOfName, type Mask, maskOf, rowsOf } from './mask.js';
 import { BitBudget, PeopleSet } from './peopleSet.js';
 import type { QuestionGround, QuestionPeriod, Scan, Wanted } from './question.js';
 import { DAY_MS, propertyColumn, type Segment } from './segment.js';
@@ -71,10 +71,10 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     const isInside = segment.day >= from && segment.day + DAY_MS <= until;
     const only = isInside && minutes[0] === minutes.at(-1) ? (minutes[0] as number) : -1;
     if (only >= 0 && values === null) return this.#countDay(segment, { code, mask, groups, step: only });
-    const { at, person, name, day, rows } = segment;
-    const { codes } = name;
-    for (let row = 0; row < rows; row++) {
-      if ((code > 0 && codes[row] !== code) || (mask && mask[row] === 0)) continue;
+    const { at, person, day } = segment;
+    const rows = rowsOf(segment, code, mask);
+    for (let i = 0; i < rows.length; i++) {
+      const row = rows[i] as number;
       let step = only;
       if (step < 0) {
         step = minutes[((at[row] as number) / MINUTE_MS) | 0] as number;
@@ -87,37 +87,27 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     }
   }
 
-  /**
-   * A whole day in one step. Rows of one person stand together, so a person is looked up once for each group.
-   */
+  /** A whole day in one step: its people are added to those of the period all at once. */
   #countDay(
     segment: Segment,
     { code, mask, groups, step }: { code: number; mask: Mask; groups: ((row: number) => number) | null; step: number },
   ): void {
-    const { person, rows } = segment;
-    const { codes } = segment.name;
-    const counts: number[] = [];
-    const last: number[] = [];
-    for (let row = 0; row < rows; row++) {
-      if ((code > 0 && codes[row] !== code) || (mask !== null && mask[row] === 0)) continue;
+    const { person } = segment;
+    const counts = new Uint32Array(MOST_GROUPS + 1);
+    const sets: PeopleSet[] = [];
+    const rows = rowsOf(segment, code, mask);
+    for (let i = 0; i < rows.length; i++) {
+      const row = rows[i] as number;
       const group = groups === null ? 0 : groups(row);
-      while (group >= counts.length) counts.push(0), last.push(-1);
       counts[group] = (counts[group] as number) + 1;
-      if (!this.#needsPeople || last[group] === person[row]) continue;
-      last[group] = person[row] as number;
-      this.#see(group, step, person[row] as number);
+      if (this.#needsPeople) (sets[group] ??= this.#setOf(this.#cellOf(group, step))).mark(person[row] as number);
     }
     for (const [group, count] of counts.entries()) {
       if (count === 0) continue;
       this.#cellOf(group, step).count += count;
       this.#totalOf(group).count += count;
+      if (sets[group]) this.#setOf(this.#totalOf(group)).addAll(sets[group]);
     }
-  }
-
-  /** Who is new in the step may be new in all; who is not, is not. */
-  #see(group: number, step: number, person: number): void {
-    if (!(this.#cellOf(group, step).people ??= this.#newSet()).add(person)) return;
-    (this.#totalOf(group).people ??= this.#newSet()).add(person);
   }
 
   #count(group: number, step: number, person: number, value: number): void {
@@ -126,7 +116,7 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     cell.count++;
     total.count++;
     if (this.#needsPeople) {
-      this.#see(group, step, person);
+      if (this.#setOf(cell).add(person)) this.#setOf(total).add(person);
       return;
     }
     cell.sum += value;
@@ -136,8 +126,8 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     addValue(total.histogram, value * SCALE);
   }
 
-  #newSet(): PeopleSet {
-    return new PeopleSet(this.ground.people, this.#budget);
+  #setOf(cell: Cell): PeopleSet {
+    return (cell.people ??= new PeopleSet(this.ground.people, this.#budget));
   }
 
   #cellOf(group: number, step: number): Cell {

@@ -92,9 +92,8 @@ export class FunnelScan implements Scan<FunnelAnswer> {
   readonly #total: Reached;
   readonly #byGroup: Reached[] = [];
   readonly #sets: PeopleSet[];
-  /** By person and step: the latest start that reaches it, and when it did. */
-  readonly #start: Float64Array;
-  readonly #when: Float64Array;
+  /** By person and step, side by side in memory: the latest start that reaches it, and when it did. */
+  readonly #attempts: Float64Array;
   /** How many steps the best attempt of a person has reached. */
   readonly #best: Uint8Array;
   readonly #group: Int32Array;
@@ -112,8 +111,7 @@ export class FunnelScan implements Scan<FunnelAnswer> {
     this.#groups = new Groups(by, { firstSeen: ground.firstSeen, from: question.from });
     this.#total = new Reached(steps.length);
     this.#sets = steps.map(() => new PeopleSet(ground.people));
-    this.#start = new Float64Array(ground.people * steps.length).fill(Number.NaN);
-    this.#when = new Float64Array(ground.people * steps.length);
+    this.#attempts = new Float64Array(ground.people * steps.length * 2).fill(Number.NaN);
     this.#best = new Uint8Array(ground.people);
     this.#group = new Int32Array(ground.people).fill(-1);
     this.#course = new FunnelCourse(ground.people, question.trend ?? []);
@@ -126,58 +124,60 @@ export class FunnelScan implements Scan<FunnelAnswer> {
     const matches = new StepMatcher(segment, steps, asking);
     const ends = new StepMatcher(segment, without, asking);
     const isStrict = order === 'strict';
+    const hasEnds = !ends.isNever;
+    const allSteps = (1 << steps.length) - 1;
     if (!isStrict && !this.#borders && matches.isNever && ends.isNever) return;
     const groups = this.#groups.reader(segment);
     const { at: times, person: people, visit, day, rows } = segment;
     const isInside = day >= from && day + DAY_MS <= until;
     for (let row = 0; row < rows; row++) {
       const matched = matches.at(row);
-      if (matched === 0 && !isStrict && !this.#borders && ends.at(row) === 0) continue;
+      const isEnd = hasEnds && ends.at(row) !== 0;
+      if (matched === 0 && !isEnd && !isStrict && !this.#borders) continue;
       const at = day + (times[row] as number);
       if (!isInside && (at < from || at >= until)) continue;
       const person = people[row] as number;
       if (this.#borders?.begins(person, at, visit[row] as number)) this.#closeVisit(person);
-      const isEnd = ends.at(row) !== 0;
       if (matched === 0 && !isEnd && !isStrict) continue;
       if (matched & 1 && this.#group[person] === -1) this.#group[person] = groups ? groups(row) : 0;
-      this.#take(person, at, matched, isEnd);
+      if (order === 'any') this.#note(person, at, matched, isEnd);
+      else {
+        if (isEnd) this.#endAttempt(person);
+        // From the last step to the first, so that one event is not two steps.
+        for (let left = isStrict ? allSteps : matched, step = 0; left !== 0; left ^= 1 << step) {
+          step = 31 - Math.clz32(left);
+          if (isStrict) this.#forget(person, step);
+          if (matched & (1 << step)) this.#reach(person, at, step);
+        }
+      }
     }
   }
 
-  #take(person: number, at: number, matched: number, isEnd: boolean): void {
-    if (this.question.order === 'any') return this.#note(person, at, matched, isEnd);
-    const base = person * this.#count;
-    if (isEnd) this.#start.fill(Number.NaN, base, base + this.#count);
-    if (this.question.order === 'strict') return this.#takeStrictly(person, at, matched);
-    // From the last step to the first, so that one event is not two steps.
-    for (let step = this.#count - 1; step >= 0; step--) if (matched & (1 << step)) this.#reach(person, at, step, base);
+  #endAttempt(person: number): void {
+    const base = person * this.#count * 2;
+    this.#attempts.fill(Number.NaN, base, base + this.#count * 2);
   }
 
-  /** An event continues what the event before it has begun, or nothing. */
-  #takeStrictly(person: number, at: number, matched: number): void {
-    const base = person * this.#count;
-    for (let step = this.#count - 1; step >= 0; step--) {
-      this.#start[base + step] = Number.NaN;
-      if (matched & (1 << step)) this.#reach(person, at, step, base);
-    }
+  /** Strictly, an event continues what the event before it has begun, or nothing. */
+  #forget(person: number, step: number): void {
+    this.#attempts[(person * this.#count + step) * 2] = Number.NaN;
   }
 
-  #reach(person: number, at: number, step: number, base: number): void {
-    if (step === 0) {
-      this.#start[base] = at;
-    } else {
-      const start = this.#start[base + step - 1] as number;
-      if (!(at - start <= this.question.windowMs)) return;
-      this.#start[base + step] = start;
-    }
-    this.#when[base + step] = at;
-    const sincePreviousMs = step === 0 ? null : at - (this.#when[base + step - 1] as number);
-    this.#credit(person, step, { at, sincePreviousMs, sinceFirstMs: at - (this.#start[base + step] as number) });
+  #reach(person: number, at: number, step: number): void {
+    const attempts = this.#attempts;
+    const own = (person * this.#count + step) * 2;
+    const start = step === 0 ? at : (attempts[own - 2] as number);
+    if (!(at - start <= this.question.windowMs)) return;
+    attempts[own] = start;
+    attempts[own + 1] = at;
+    // Most get there again and again; the first time alone is counted.
+    if (step < (this.#best[person] as number)) return;
+    const sincePreviousMs = step === 0 ? null : at - (attempts[own - 1] as number);
+    this.#credit(person, step, { at, sincePreviousMs, sinceFirstMs: at - start });
   }
 
   /** The first time that a person, or a visit, gets so far. */
   #credit(person: number, step: number, { at, sincePreviousMs, sinceFirstMs }: Reaching): void {
-    if (step < (this.#best[person] as number)) return;
     this.#best[person] = step + 1;
     this.#sets[step]?.add(person);
     if (step === 0) this.#course.begin(person, at);
@@ -208,8 +208,7 @@ export class FunnelScan implements Scan<FunnelAnswer> {
 
   #closeVisit(person: number): void {
     if (this.question.order === 'any') this.#settleAny(person);
-    const base = person * this.#count;
-    this.#start.fill(Number.NaN, base, base + this.#count);
+    this.#endAttempt(person);
     this.#best[person] = 0;
     this.#group[person] = -1;
   }

@@ -41,10 +41,17 @@ export class IntReader {
   }
 
   read(): number {
+    const { bytes } = this;
     let value = 0;
-    let factor = 1;
+    // Most have a few bytes, and so many bits stay a whole number of 32.
+    for (let shift = 0; shift < 28; shift += 7) {
+      const byte = bytes[this.#at++] as number;
+      value |= (byte & 0x7f) << shift;
+      if (byte < 0x80) return value;
+    }
+    let factor = 2 ** 28;
     for (;;) {
-      const byte = this.bytes[this.#at++] as number;
+      const byte = bytes[this.#at++] as number;
       value += (byte & 0x7f) * factor;
       if (byte < 0x80) return value;
       factor *= 0x80;

@@ -81,3 +81,33 @@ export const codeOfName = (segment: Segment, name: string): number => {
   const at = segment.name.words.indexOf(name);
   return at < 0 ? -1 : at + 1;
 };
+
+/** Used again by each call: a fresh array for each day would cost more than the search. */
+let found = new Uint32Array(0);
+
+/**
+ * The rows of an event that a mask lets through, in order; valid until the next call. Which rows those are is hard to predict,
+ * so there is no branch: each row is noted, and the next one overwrites it unless it counts.
+ * @param code 0 for every event
+ */
+export function rowsOf({ name: { codes }, rows }: Segment, code: number, mask: Mask): Uint32Array {
+  if (found.length < rows) found = new Uint32Array(rows);
+  // No code has a bit that is not in here.
+  const bits = code === 0 ? 0 : 0xffffffff;
+  const into = found;
+  let count = 0;
+  if (mask === null)
+    for (let row = 0; row < rows; row++) {
+      into[count] = row;
+      count += isZero(((codes[row] as number) ^ code) & bits);
+    }
+  else
+    for (let row = 0; row < rows; row++) {
+      into[count] = row;
+      count += isZero(((codes[row] as number) ^ code) & bits) & (mask[row] as number);
+    }
+  return into.subarray(0, count);
+}
+
+/** 1 or 0, without a branch. @param code below 2 ** 31 */
+const isZero = (code: number): number => (code - 1) >>> 31;

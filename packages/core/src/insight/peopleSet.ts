@@ -20,7 +20,8 @@ export class BitBudget {
 
 export class PeopleSet {
   #entries: Set<number> | null = null;
-  #bits: Uint32Array;
+  /** Signed, so that the work on them stays with whole numbers of 32 bits. */
+  #bits: Int32Array;
   #count = 0;
 
   /** @param most about the highest number there is */
@@ -30,7 +31,7 @@ export class PeopleSet {
   ) {
     const words = Math.ceil(most / 32) || 1;
     const fits = budget === null || budget.take(words * 4);
-    this.#bits = new Uint32Array(fits ? words : 0);
+    this.#bits = new Int32Array(fits ? words : 0);
     if (!fits) this.#entries = new Set();
   }
 
@@ -44,12 +45,39 @@ export class PeopleSet {
     const word = person >>> 5;
     if (word >= this.#bits.length) this.#grow(word);
     const before = this.#bits[word] as number;
-    // Unsigned, like what the array holds: the highest bit would make it negative.
-    const after = (before | (1 << (person & 31))) >>> 0;
+    const after = before | (1 << (person & 31));
     if (after === before) return false;
     this.#bits[word] = after;
     this.#count++;
     return true;
+  }
+
+  /** Like add, for loops that need no answer: whether somebody is new is hard to predict, so it is no branch. */
+  mark(person: number): void {
+    const word = person >>> 5;
+    if (this.#entries || word >= this.#bits.length) {
+      this.add(person);
+      return;
+    }
+    const before = this.#bits[word] as number;
+    this.#count += ~(before >>> (person & 31)) & 1;
+    this.#bits[word] = before | (1 << (person & 31));
+  }
+
+  addAll(other: PeopleSet): void {
+    if (this.#entries || other.#entries) {
+      for (const person of other) this.add(person);
+      return;
+    }
+    if (other.#bits.length > this.#bits.length) this.#grow(other.#bits.length - 1);
+    const bits = this.#bits;
+    const more = other.#bits;
+    for (let word = 0; word < more.length; word++) {
+      const fresh = (more[word] as number) & ~(bits[word] as number);
+      if (fresh === 0) continue;
+      bits[word] = (bits[word] as number) | fresh;
+      this.#count += bitsIn(fresh);
+    }
   }
 
   has(person: number): boolean {
@@ -69,7 +97,7 @@ export class PeopleSet {
   /** The set is not needed any more. */
   release(): void {
     if (!this.#entries) this.budget?.giveBack(this.#bits.length * 4);
-    this.#bits = new Uint32Array(0);
+    this.#bits = new Int32Array(0);
     this.#entries = null;
   }
 
@@ -78,14 +106,21 @@ export class PeopleSet {
     if (entries.add(person).size === before) return false;
     if (before < MOST_ENTRIES) return true;
     this.#entries = null;
-    this.#bits = new Uint32Array(Math.ceil(this.most / 32) || 1);
+    this.#bits = new Int32Array(Math.ceil(this.most / 32) || 1);
     for (const one of entries) this.add(one);
     return true;
   }
 
   #grow(word: number): void {
-    const more = new Uint32Array(Math.max(word + 1, this.#bits.length * 2));
+    const more = new Int32Array(Math.max(word + 1, this.#bits.length * 2));
     more.set(this.#bits);
     this.#bits = more;
   }
+}
+
+/** How many bits of 32 are set: added up in pairs, fours, eights, and then all at once. */
+function bitsIn(word: number): number {
+  const pairs = word - ((word >>> 1) & 0x55555555);
+  const fours = (pairs & 0x33333333) + ((pairs >>> 2) & 0x33333333);
+  return Math.imul((fours + (fours >>> 4)) & 0x0f0f0f0f, 0x01010101) >>> 24;
 }

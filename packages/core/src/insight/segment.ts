@@ -220,17 +220,17 @@ function mergedColumn(first: Column | undefined, second: Column | undefined, row
 /** Replaces persons, drops what is erased, and restores the order where that changed it. */
 export function withAliases(segment: Segment, alias: Uint32Array): Segment {
   const { person, rows } = segment;
-  let isChanged = false;
+  const nowOf = (stored: number): number => (stored < alias.length ? (alias[stored] as number) : stored);
+  let changed = 0;
+  while (changed < rows && nowOf(person[changed] as number) === person[changed]) changed++;
+  if (changed === rows) return segment;
   let isOrdered = true;
-  const now = new Uint32Array(rows);
-  for (let row = 0; row < rows; row++) {
-    const stored = person[row] as number;
-    const become = stored < alias.length ? (alias[stored] as number) : stored;
+  const now = person.slice();
+  for (let row = changed; row < rows; row++) {
+    const become = nowOf(person[row] as number);
     now[row] = become;
-    if (become !== stored) isChanged = true;
     if (become === ERASED || (row > 0 && become < (now[row - 1] as number))) isOrdered = false;
   }
-  if (!isChanged) return segment;
   // Two who became one can stand side by side in the wrong order of time.
   const order = Uint32Array.from({ length: rows }, (_, row) => row).filter((row) => now[row] !== ERASED);
   const { at } = segment;

@@ -3,7 +3,9 @@ import { grouped } from '@orchard/core';
 import type { Environment } from './call.js';
 import type { Capability, Upgrade } from './capability.js';
 import { migrateEnvironment, outdated } from './database/migrate.js';
-import { haveFormerJobs, takeOverJobs } from './jobs/formerJobs.js';
+import { haveFormerRows } from './database/formerRows.js';
+import { takeOverJobs } from './jobs/formerJobs.js';
+import { formerJobs } from './jobs/systemTables.js';
 import { hasOldTriggers, TRIGGER_FORMAT } from './live/tables.js';
 import type { Platform } from './platform.js';
 import { forEachEnvironment, guarded } from './upkeep.js';
@@ -35,7 +37,7 @@ async function neededUpgrades(
   environments: readonly Environment[],
 ): Promise<Map<Environment, Upgrade[]>> {
   const all: Upgrade[] = [
-    { needed: (of) => haveFormerJobs(database, of), run: (one) => takeOverJobs(database, one) },
+    { needed: (of) => haveFormerRows(database, formerJobs, of), run: (one) => takeOverJobs(database, one) },
     ...capabilities.flatMap(({ upgrade }) => (upgrade ? [upgrade] : [])),
     { needed: async (of) => of.filter(hasOldTriggers), run: (one) => directory.noteTriggers(one, TRIGGER_FORMAT) },
   ];

@@ -1,7 +1,7 @@
 /** Rows that nobody waits for: gathered in memory for each environment, and written together a second later. */
 import type { Logger } from 'pino';
 import type { Environment } from './call.js';
-import { isDatabaseAway } from './database/errors.js';
+import { isDatabaseUnable } from './database/errors.js';
 
 const FLUSH_MS = 1_000;
 
@@ -44,7 +44,7 @@ export class WriteBehind<Row> {
       try {
         await this.settings.write(environment, rows);
       } catch (error) {
-        if (isDatabaseAway(error)) waiting.rows = [...rows, ...waiting.rows];
+        if (isDatabaseUnable(error)) waiting.rows = [...rows, ...waiting.rows];
         else this.log.error({ err: error, environment: environment.id }, `${this.settings.what} could not be written and were dropped`);
       }
     }

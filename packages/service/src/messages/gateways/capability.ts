@@ -4,7 +4,9 @@ import { certificatesOf } from './certificates.js';
 import { watchExpiry } from './expiry.js';
 import { GatewayDirectory } from './gatewayDirectory.js';
 import { AppStore } from '../../setup/apps/store.js';
-import { haveFormerGateways, takeOverGateways } from './formerGateways.js';
+import { haveFormerRows } from '../../platform/database/formerRows.js';
+import { takeOverGateways } from './formerGateways.js';
+import { formerGateways } from './systemTables.js';
 import type { Parts, Stands } from './parts.js';
 import { emptyGatewayPorts } from './ports.js';
 import { GatewayRefusals } from './refusals.js';
@@ -57,7 +59,7 @@ export function gateways(stands: Stands): Capability<Omit<Parts, keyof Stands>> 
     ],
     forget: (environment) => directoryOfGateways.forget(environment),
     upgrade: {
-      needed: (environments) => haveFormerGateways(stands, environments),
+      needed: (environments) => haveFormerRows(stands.database, formerGateways, environments),
       run: (environment) => takeOverGateways(stands, environment),
     },
     onEnvironmentCreated: (environment) => webPush.prepare(environment),

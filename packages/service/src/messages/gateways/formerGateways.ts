@@ -9,15 +9,6 @@ import { formerGatewayMappings, formerGateways } from './systemTables.js';
 import type { MappingRow } from './store.js';
 import { gatewayMappingTable, gatewayTable } from './tables.js';
 
-/** Those that have some. */
-export async function haveFormerGateways(
-  { database: { orm } }: Pick<Platform, 'database'>,
-  environments: readonly Environment[],
-): Promise<Environment[]> {
-  const rows = await orm.selectDistinct({ id: formerGateways.environmentId }).from(formerGateways);
-  return environments.filter(({ id }) => rows.some((row) => row.id === id));
-}
-
 /**
  * Moves what there is, its credentials re-encrypted under the environment's own key. If interrupted, it continues at the
  * next start: rows that were written already stay as they are.

@@ -5,7 +5,7 @@
 import { CELL_MS, Sampler } from '@orchard/core';
 import type { Logger } from 'pino';
 import type { Call, Environment } from '../../platform/call.js';
-import { isDatabaseAway } from '../../platform/database/errors.js';
+import { isDatabaseUnable } from '../../platform/database/errors.js';
 import type { EnvironmentDatabase } from '../../platform/database/environmentDatabase.js';
 import type { ChangeSignal } from '../../platform/live/changeSignal.js';
 import type { Metrics } from '../../platform/metrics.js';
@@ -155,7 +155,7 @@ export class Recorder {
       waiting.minutes.forgetPast(this.now());
       if (waiting.environmentId) this.changes.wake(waiting.environmentId);
     } catch (error) {
-      if (isDatabaseAway(error)) {
+      if (isDatabaseUnable(error)) {
         waiting.rows = [...rows, ...waiting.rows];
         waiting.cells.giveBack(cells.names);
         waiting.minutes.giveBack(minutes.names);

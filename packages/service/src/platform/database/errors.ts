@@ -72,6 +72,13 @@ export const isBrokenCheck = (error: unknown): boolean =>
   ['ER_CONSTRAINT_FAILED', 'ER_DATA_TOO_LONG', 'ER_TRUNCATED_WRONG_VALUE_FOR_FIELD'].includes(codeOf(error) ?? '');
 /** Whether arithmetic in a statement left the range of its type. */
 export const isOutOfRange = (error: unknown): boolean => codeOf(error) === 'ER_DATA_OUT_OF_RANGE';
+/** Whether the disk of the database has no room left: it goes on to read, and refuses whatever needs room. */
+export const isDatabaseFull = (error: unknown): boolean =>
+  ['ER_RECORD_FILE_FULL', 'ER_DISK_FULL'].includes(codeOf(error) ?? '') || NO_SPACE_LEFT.test(messageOf(error));
+/** Number 28 of errno.h, as MariaDB's messages of failed writes give it. */
+const NO_SPACE_LEFT = /\b(?:err(?:or|no|code)):? 28\b/i;
+/** Whether the same may be written once the database takes writes again: nothing is wrong with what failed. */
+export const isDatabaseUnable = (error: unknown): boolean => isDatabaseAway(error) || isDatabaseFull(error);
 /** MariaDB's own message of an error, however it is wrapped. */
 export const messageOf = (error: unknown): string => {
   const { message = '', cause } = (error ?? {}) as { message?: string; cause?: unknown };

@@ -13,6 +13,7 @@ import {
   heldByMove,
   isBrokenCheck,
   isDatabaseAway,
+  isDatabaseFull,
   isDeadlock,
   isDuplicate,
   isGone,
@@ -298,6 +299,8 @@ function toProblem(error: unknown, call: Call, parts: Platform): Problem {
 
 /** What a database error means if no handler knows better: mostly a concurrent change. */
 function knownFailure(error: unknown, { environment }: Call): Problem | null {
+  if (isDatabaseFull(error))
+    return new Problem('storage-full', 'The disk of the database is full. Nothing was stored.', { retryAfterS: 30 });
   if (isTooSlow(error)) return new Problem('statement-too-slow', undefined, { retryAfterS: 10 });
   if (isDeadlock(error)) return new Problem('busy', undefined, { retryAfterS: 1 });
   if (heldByMove(error)) return new Problem('busy', 'The environment is being moved. Send it again.', { retryAfterS: 2 });

@@ -5,12 +5,6 @@ import type { JobDatabase } from './queue.js';
 import { formerJobs } from './systemTables.js';
 import { jobTable } from './tables.js';
 
-/** Those that have some. */
-export async function haveFormerJobs<E extends JobDatabase>({ orm }: Pick<Database, 'orm'>, environments: readonly E[]): Promise<E[]> {
-  const rows = await orm.selectDistinct({ id: formerJobs.environmentId }).from(formerJobs);
-  return environments.filter(({ id }) => rows.some((row) => row.id === id));
-}
-
 export async function takeOverJobs({ orm }: Pick<Database, 'orm'>, { id, db }: JobDatabase): Promise<void> {
   const rows = await orm.select().from(formerJobs).where(eq(formerJobs.environmentId, id));
   const moved = rows.map(({ environmentId: _, ...row }) => ({ ...row, leaseUntil: null, leasedBy: null }));

@@ -5,7 +5,7 @@
  */
 import type { Logger } from 'pino';
 import { apart, type Statements } from '../database/connection.js';
-import { isDatabaseAway, isGone } from '../database/errors.js';
+import { isDatabaseAway, isDatabaseUnable, isGone } from '../database/errors.js';
 import type { EnvironmentDatabase } from '../database/environmentDatabase.js';
 import { afterCommit, isInUnit } from '../database/unit.js';
 import { type Due, DueWorkStore } from './dueWorkStore.js';
@@ -263,7 +263,7 @@ export class JobQueue {
         await next?.();
       }
     } catch (error) {
-      if (!isDatabaseAway(error)) ended(true);
+      if (!isDatabaseUnable(error)) ended(true);
       // While the database is unavailable this fails as well; then the job is taken again when its lease expires.
       await this.#failed(db, job, how, error).catch(() => undefined);
     } finally {
@@ -271,9 +271,9 @@ export class JobQueue {
     }
   }
 
-  /** An unavailable database is not the job's failure. */
+  /** That the database takes no writes is not the job's failure. */
   async #failed(db: EnvironmentDatabase, job: Job, { everyMs }: JobKind, error: unknown): Promise<void> {
-    const attempts = job.attempts + (isDatabaseAway(error) ? 0 : 1);
+    const attempts = job.attempts + (isDatabaseUnable(error) ? 0 : 1);
     const gaveUp = attempts >= MOST_ATTEMPTS && everyMs === undefined;
     const now = this.ground.now();
     const wait = Math.min(LONGEST_WAIT_MS, everyMs ?? LONGEST_WAIT_MS, FIRST_WAIT_MS * 2 ** Math.max(0, attempts - 1));
