@@ -1,10 +1,10 @@
 /** Backups at another host by SFTP, keys that are lost, places that are full, gone or slow, and machines that burnt. */
-import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import { chmodSync, existsSync, mkdirSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer, connect, type Server } from 'node:net';
 import { join } from 'node:path';
 import { type BackupDocument, type HttpClient, operations } from '@orchard/contract';
+import { SmallDisk } from '@orchard/simulators';
 import { afterAll, beforeAll, expect, inject, it, vi } from 'vitest';
 import { scratchDirectory } from './scratch.js';
 import { type SftpServer, startSftpServer } from './sftpServer.js';
@@ -128,21 +128,11 @@ it('makes backups at an SFTP host, and a machine that was set up anew restores a
   }
 });
 
-/** A disk of its own, of a few megabytes; null where that is not allowed. */
-function smallDisk(): { path: string; release: () => void } | null {
-  const path = scratchDirectory('small-disk');
-  try {
-    execFileSync('mount', ['-t', 'tmpfs', '-o', 'size=1m', 'tmpfs', path], { stdio: 'ignore' });
-    return { path, release: () => execFileSync('umount', [path]) };
-  } catch {
-    return null;
-  }
-}
-const disk = smallDisk();
-afterAll(() => disk?.release());
+const disk = new SmallDisk(scratchDirectory('small-disk'), '1m');
+afterAll(() => disk.remove());
 
-it.skipIf(!disk)('says that a disk is full, leaves nothing half-made there, and goes on once there is room', async () => {
-  const full = await startTestService(inject('databaseUrl'), { backupsDirectory: disk?.path as string, backupKeys: [KEY] });
+it.runIf(disk.isThere)('says that a disk is full, leaves nothing half-made there, and goes on once there is room', async () => {
+  const full = await startTestService(inject('databaseUrl'), { backupsDirectory: disk.directory, backupKeys: [KEY] });
   try {
     const { dev: own } = await makeApp(full, 'crowded');
     await full.owner.call(operations.backups.changeSettings, {
@@ -159,8 +149,8 @@ it.skipIf(!disk)('says that a disk is full, leaves nothing half-made there, and 
       }, 200_000);
     };
     expect(await make()).toMatchObject({ state: 'failed', problem: expect.stringContaining('no room left') });
-    expect(readdirSync(disk?.path as string, { recursive: true }).filter((name) => /part$|manifest/.test(String(name)))).toEqual([]);
-    execFileSync('mount', ['-o', 'remount,size=20m', disk?.path as string]);
+    expect(readdirSync(disk.directory, { recursive: true }).filter((name) => /part$|manifest/.test(String(name)))).toEqual([]);
+    disk.free('20m');
     expect(await make()).toMatchObject({ state: 'done' });
   } finally {
     await full.stop();

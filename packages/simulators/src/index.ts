@@ -20,3 +20,4 @@ export * from './identity/people.js';
 export * from './identity/samlProvider.js';
 export * from './identity/openIdProvider.js';
 export * from './postgresql.js';
+export * from './smallDisk.js';

@@ -11,13 +11,13 @@ import {
   freePorts,
   GaleraCluster,
   type Simulators,
+  SmallDisk,
   startSimulators,
   turnedClock,
   type Conditions,
 } from '@orchard/simulators';
 import { INSTANCES } from '../cluster.js';
 import { Network } from './network.js';
-import { SmallDisk } from './smallDisk.js';
 
 const SERVICE = fileURLToPath(import.meta.resolve('@orchard/service')).replace(/index\.js$/, 'main.js');
 
@@ -90,7 +90,7 @@ export class StormParts {
     const simulators = await startSimulators({ port: 0 });
     const [port = 0, ...ports] = await freePorts(INSTANCES + 1);
     const address = `http://127.0.0.1:${port}`;
-    const disk = new SmallDisk(join(data, 'files'));
+    const disk = new SmallDisk(join(data, 'files'), '4g');
     // From the balancer to each instance, and from the last instance to each node of the database.
     const behind = ports.map((own) => `127.0.0.1:${own}`);
     const network = await Network.open([...behind, ...cluster.nodes.map(({ host }) => host)]);

@@ -2,21 +2,22 @@
 import { execFileSync, spawnSync } from 'node:child_process';
 import { mkdirSync, statfsSync } from 'node:fs';
 
-const ROOM = '4g';
-
 export class SmallDisk {
   /** False where this process may not mount: then the directory is an ordinary one, and never full. */
   readonly isThere: boolean;
 
-  /** @param directory an empty one */
-  constructor(private readonly directory: string) {
+  /** @param directory an empty one @param room bytes, or with a unit as mount takes it */
+  constructor(
+    readonly directory: string,
+    private readonly room: string,
+  ) {
     mkdirSync(directory, { recursive: true });
     this.isThere = this.#mount();
   }
 
   #mount(): boolean {
     try {
-      execFileSync('mount', ['-t', 'tmpfs', '-o', `size=${ROOM}`, 'tmpfs', this.directory], { stdio: 'ignore' });
+      execFileSync('mount', ['-t', 'tmpfs', '-o', `size=${this.room}`, 'tmpfs', this.directory], { stdio: 'ignore' });
       return true;
     } catch {
       return false;
@@ -29,8 +30,8 @@ export class SmallDisk {
     this.#resize(String(Math.max(1, blocks - bfree) * bsize));
   }
 
-  free(): void {
-    this.#resize(ROOM);
+  free(room = this.room): void {
+    this.#resize(room);
   }
 
   #resize(size: string): void {
