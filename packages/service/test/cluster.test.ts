@@ -186,6 +186,29 @@ it('does not read from a node that comes back with the data of a while ago, unti
   expect(Number(row?.count)).toBe(80);
 }, 200_000);
 
+it('does not use a node that the others have put out because its data are not theirs', async () => {
+  const node = cluster.nodes[2] as GaleraNode;
+  await call('PUT', '/data/huts/apart', { name: 'apart', beds: 1 });
+  const environment = await instances[0]?.parts.directory.environment(dev.params.app, dev.params.environment);
+  const database = openDatabase(cluster.url(2, [node.host]), { connections: 1 });
+  await database.run('SET SESSION wsrep_on = OFF');
+  await database.run(`DELETE FROM ${environment?.db.collection('huts')} WHERE name = 'apart'`);
+  await database.close();
+  const change = (beds: number) =>
+    callApp(instances[0]?.address as string, 'PUT', '/data/huts/apart', { key: dev.serverKey, body: { name: 'apart', beds } });
+  expect((await change(2)).status).toBe(200);
+  // It goes on to run, and to answer those who ask how it is.
+  await eventually(async () => (await node.status('wsrep_cluster_status')).wsrep_cluster_status === 'Disconnected', 30_000);
+  const read = () => callApp(instances[2]?.address as string, 'GET', '/data/huts/apart', { key: dev.serverKey });
+  await eventually(async () => (await read()).status === 200, 10_000);
+  for (let beds = 3; beds < 30; beds++) {
+    expect((await change(beds)).status).toBe(200);
+    expect((await read()).body).toMatchObject({ beds });
+  }
+  await node.kill();
+  await node.start();
+}, 200_000);
+
 it('does not use a node whose clock is off, whichever way, and goes by the time of the others', async () => {
   const owner = await memberClient(instances[1]?.address as string, OWNER);
   const inUse = async () => (await owner.call(operations.instances.list, {})).items.map(({ database }) => database);

@@ -11,8 +11,7 @@ const disk = new SmallDisk(scratchDirectory('full-database'), '2g');
 let database: DatabaseServer;
 let test: TestService;
 let app: TestApp;
-const write = (id: string) =>
-  test.app('PUT', `/data/notes/${id}`, { key: app.dev.serverKey, body: { text: 'Rime '.repeat(20_000) } });
+const write = (id: string) => test.app('PUT', `/data/notes/${id}`, { key: app.dev.serverKey, body: { text: 'Rime '.repeat(20_000) } });
 const read = (path: string) => test.app('GET', path, { key: app.dev.serverKey });
 
 beforeAll(async () => {
@@ -32,31 +31,35 @@ afterAll(async () => {
   disk.remove();
 });
 
-it.runIf(disk.isThere)('refuses what needs room, reads on, and takes writes again once there is room', async () => {
-  const stored: string[] = [];
-  disk.fill();
-  // What the database has set aside takes some more.
-  const refused = await eventually(async () => {
-    const id = `note-${stored.length}`;
-    const answer = await write(id);
-    if (answer.status < 300) stored.push(id);
-    return answer.status < 300 ? null : answer;
-  }, 60_000);
-  expect(refused.body).toMatchObject({
-    type: expect.stringMatching(/storage-full$/),
-    status: 507,
-    detail: expect.stringContaining('The disk of the database is full'),
-  });
-  expect(Number(refused.headers.get('retry-after'))).toBeGreaterThan(0);
-  for (const id of stored) expect((await read(`/data/notes/${id}`)).status).toBe(200);
-  expect((await read(`/data/notes/note-${stored.length}`)).status).toBe(404);
+it.runIf(disk.isThere)(
+  'refuses what needs room, reads on, and takes writes again once there is room',
+  async () => {
+    const stored: string[] = [];
+    disk.fill();
+    // What the database has set aside takes some more.
+    const refused = await eventually(async () => {
+      const id = `note-${stored.length}`;
+      const answer = await write(id);
+      if (answer.status < 300) stored.push(id);
+      return answer.status < 300 ? null : answer;
+    }, 60_000);
+    expect(refused.body).toMatchObject({
+      type: expect.stringMatching(/storage-full$/),
+      status: 507,
+      detail: expect.stringContaining('The disk of the database is full'),
+    });
+    expect(Number(refused.headers.get('retry-after'))).toBeGreaterThan(0);
+    for (const id of stored) expect((await read(`/data/notes/${id}`)).status).toBe(200);
+    expect((await read(`/data/notes/note-${stored.length}`)).status).toBe(404);
 
-  disk.free();
-  await eventually(async () => (await write('after')).status === 201);
-  // The refused call is among the recorded ones, though it could not be recorded when it happened.
-  const { params } = app.dev;
-  await eventually(async () => {
-    const { items } = await test.owner.call(operations.telemetry.requests, { params, query: { filter: 'status = 507' } });
-    return items.length > 0;
-  });
-}, 240_000);
+    disk.free();
+    await eventually(async () => (await write('after')).status === 201);
+    // The refused call is among the recorded ones, though it could not be recorded when it happened.
+    const { params } = app.dev;
+    await eventually(async () => {
+      const { items } = await test.owner.call(operations.telemetry.requests, { params, query: { filter: 'status = 507' } });
+      return items.length > 0;
+    });
+  },
+  240_000,
+);

@@ -198,14 +198,15 @@ export class GaleraCluster {
   /**
    * Starts all nodes; the first time it makes their data. What a killed program left running is ended.
    * @param directory where it is noted; its data stands where the package's user may write
+   * @param place is given the directory of each node before there is anything in it, to put it on a disk of its own
    */
-  static async start(directory: string, count = 3): Promise<GaleraCluster> {
+  static async start(directory: string, count = 3, place?: (data: string, number: number) => void): Promise<GaleraCluster> {
     const home = homeOf(directory);
     endLeftBehind(home, count);
     mkdirSync(home, { recursive: true, mode: 0o755 });
     const access = await readAccess(join(home, 'cluster.json'), count);
     const cluster = new GaleraCluster(home, access.password, access.nodes);
-    await cluster.#prepare();
+    await cluster.#prepare(place);
     await cluster.restart();
     return cluster;
   }
@@ -218,22 +219,28 @@ export class GaleraCluster {
     for (const node of rest) await node.start();
   }
 
+  /** Where the data of each node stand. */
+  static placesOf(directory: string, count = 3): string[] {
+    return Array.from({ length: count }, (_, i) => join(homeOf(directory), `node${i + 1}`));
+  }
+
   /** Ends what a killed program left running, and deletes its data. */
   static forget(directory: string, count = 3): void {
     endLeftBehind(homeOf(directory), count);
     rmSync(homeOf(directory), { recursive: true, force: true });
   }
 
-  async #prepare(): Promise<void> {
+  async #prepare(place?: (data: string, number: number) => void): Promise<void> {
     const statements = [
       `CREATE OR REPLACE USER '${USER}'@'127.0.0.1' IDENTIFIED BY '${this.password}'`,
       `GRANT ALL ON *.* TO '${USER}'@'127.0.0.1'`,
     ];
     writeFileSync(this.init, `${statements.join(';\n')};\n`);
     chmodSync(this.init, 0o644);
-    for (const { data } of this.nodes) {
+    for (const { data, number } of this.nodes) {
       if (existsSync(join(data, 'mysql'))) continue;
       mkdirSync(data, { recursive: true });
+      place?.(data, number);
       await run('mariadb-install-db', [
         '--no-defaults',
         `--datadir=${data}`,

@@ -2,6 +2,8 @@
 import { execFileSync, spawnSync } from 'node:child_process';
 import { mkdirSync, statfsSync } from 'node:fs';
 
+const FILL_TRIES = 20;
+
 export class SmallDisk {
   /** False where this process may not mount: then the directory is an ordinary one, and never full. */
   readonly isThere: boolean;
@@ -26,8 +28,15 @@ export class SmallDisk {
 
   /** No more than there is now finds room. */
   fill(): void {
-    const { blocks, bfree, bsize } = statfsSync(this.directory);
-    this.#resize(String(Math.max(1, blocks - bfree) * bsize));
+    for (let tries = 1; ; tries++) {
+      const { blocks, bfree, bsize } = statfsSync(this.directory);
+      try {
+        return this.#resize(String(Math.max(1, blocks - bfree) * bsize));
+      } catch (error) {
+        // Something was written meanwhile, and so much does not fit any more.
+        if (tries === FILL_TRIES) throw error;
+      }
+    }
   }
 
   free(room = this.room): void {
@@ -35,7 +44,7 @@ export class SmallDisk {
   }
 
   #resize(size: string): void {
-    if (this.isThere) execFileSync('mount', ['-o', `remount,size=${size}`, this.directory]);
+    if (this.isThere) execFileSync('mount', ['-o', `remount,size=${size}`, this.directory], { stdio: 'ignore' });
   }
 
   remove(): void {

@@ -88,6 +88,23 @@ const FAULTS: Fault[] = [
     },
   },
   {
+    what: 'the disk of a database node is full',
+    needsDisk: true,
+    weight: 1,
+    // It leaves the group, or ends, once it cannot store what the others have.
+    happens: async ({ nodeDisk, cluster }, random) => {
+      nodeDisk.fill();
+      await sleep(between(random, 3_000, 8_000));
+      nodeDisk.free();
+      const node = cluster.nodes.at(-1);
+      for (let waited = 0; node?.runs && !(await node.isReady()); waited++) {
+        await sleep(300);
+        // It has given up without ending: an operator starts it again.
+        if (waited === 30) await node.kill();
+      }
+    },
+  },
+  {
     what: 'an instance starts on a machine whose clock is off',
     weight: 1,
     happens: async ({ instances }, random) => {
@@ -126,15 +143,16 @@ const FAULTS: Fault[] = [
   },
 ];
 
-/** Faults until told to stop; @returns how often each happened */
+/** Faults until told to stop. @param only words of those that may happen; all without @returns how often each happened */
 export async function storm(
   parts: StormParts,
   until: AbortSignal,
   random: () => number,
   tell: (what: string) => void,
+  only = '',
 ): Promise<Map<string, number>> {
   const happened = new Map<string, number>();
-  const possible = FAULTS.filter(({ needsDisk }) => !needsDisk || parts.disk.isThere);
+  const possible = FAULTS.filter(({ what, needsDisk }) => what.includes(only) && (!needsDisk || parts.disk.isThere));
   const all = possible.flatMap((fault) => Array.from({ length: fault.weight }, () => fault));
   while (!until.aborted) {
     await sleep(between(random, 1_500, 5_000), undefined, { signal: until }).catch(() => undefined);

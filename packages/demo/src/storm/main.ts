@@ -25,6 +25,7 @@ const { values } = parseArgs({
     readers: { type: 'string', default: '500' },
     devices: { type: 'string', default: '50000' },
     seed: { type: 'string', default: String(Math.floor(Math.random() * 2 ** 31)) },
+    only: { type: 'string', default: '' },
     data: { type: 'string', default: '.orchard/storm' },
   },
 });
@@ -137,9 +138,8 @@ try {
   const ended = new AbortController();
   setTimeout(() => ended.abort(), seconds * 1_000);
   const began = Date.now();
-  const happened = await storm(parts, ended.signal, randomOf(seed), (what) =>
-    console.log(`  ${String(Math.round((Date.now() - began) / 1000)).padStart(4)} s  ${what}`),
-  );
+  const tell = (what: string) => console.log(`  ${String(Math.round((Date.now() - began) / 1000)).padStart(4)} s  ${what}`);
+  const happened = await storm(parts, ended.signal, randomOf(seed), tell, values.only);
   await parts.heal();
   stopping.abort();
   await Promise.allSettled(running);

@@ -73,6 +73,7 @@ export class StormParts {
     readonly instances: Instance[],
     readonly address: string,
     readonly disk: SmallDisk,
+    readonly nodeDisk: SmallDisk,
     private readonly network: Network,
     private readonly balancerFile: string,
   ) {}
@@ -80,13 +81,17 @@ export class StormParts {
   /** Removes what a storm that was killed has left. */
   static forget(data: string): void {
     SmallDisk.forget(join(data, 'files'));
+    for (const node of GaleraCluster.placesOf(data)) SmallDisk.forget(node);
     rmSync(data, { recursive: true, force: true });
     GaleraCluster.forget(data);
   }
 
   static async start(data: string): Promise<StormParts> {
     mkdirSync(data, { recursive: true });
-    const cluster = await GaleraCluster.start(data, INSTANCES);
+    const nodeDisks: SmallDisk[] = [];
+    const cluster = await GaleraCluster.start(data, INSTANCES, (place, node) => {
+      if (node === INSTANCES - 1) nodeDisks.push(new SmallDisk(place, '4g'));
+    });
     const simulators = await startSimulators({ port: 0 });
     const [port = 0, ...ports] = await freePorts(INSTANCES + 1);
     const address = `http://127.0.0.1:${port}`;
@@ -116,7 +121,7 @@ export class StormParts {
     });
     const file = join(data, 'haproxy.cfg');
     writeFileSync(file, balancerSettings(`127.0.0.1:${port}`, toInstances));
-    const parts = new StormParts(cluster, simulators, instances, address, disk, network, file);
+    const parts = new StormParts(cluster, simulators, instances, address, disk, nodeDisks[0] as SmallDisk, network, file);
     for (const instance of instances) await instance.start();
     parts.startBalancer();
     await parts.ready();
@@ -160,6 +165,7 @@ export class StormParts {
   async heal(): Promise<void> {
     this.changeConditions(UNDISTURBED);
     this.disk.free();
+    this.nodeDisk.free();
     for (const node of this.cluster.nodes) node.thaw();
     await this.startNodes();
     for (const instance of this.instances) if (!instance.runs) await instance.start();
@@ -170,6 +176,7 @@ export class StormParts {
     await this.killBalancer();
     await Promise.all(this.instances.map((instance) => instance.end('SIGTERM')));
     await this.cluster.stop();
+    this.nodeDisk.remove();
     this.cluster.forget();
     await this.simulators.stop();
     this.network.close();

@@ -145,8 +145,8 @@ async function lookAt(url: string): Promise<NodeLook> {
       const sql = "SHOW GLOBAL STATUS WHERE Variable_name IN ('wsrep_ready', 'wsrep_local_state', 'wsrep_cluster_status')";
       const [rows] = await connection.query<mysql.RowDataPacket[]>({ sql, timeout: PROBE_MS, rowsAsArray: true });
       const status = new Map(rows as unknown as [string, string][]);
-      // A server without Galera has none of these, or says that it belongs to no cluster.
-      const isAlone = !status.has('wsrep_ready') || status.get('wsrep_cluster_status') === 'Disconnected';
+      // A server without Galera has no such state; a node that the group has put out for its data goes on to have one.
+      const isAlone = !status.has('wsrep_local_state');
       const isInStep =
         status.get('wsrep_ready') === 'ON' &&
         status.get('wsrep_cluster_status') === 'Primary' &&
