@@ -17,7 +17,7 @@ const read = (path: string) => test.app('GET', path, { key: app.dev.serverKey })
 beforeAll(async () => {
   if (!disk.isThere) return;
   database = await startDatabaseServer(disk.directory, pino({ level: 'silent' }));
-  test = await startTestService(database.url);
+  test = await startTestService(database.url, { evaluateMs: 500 });
   app = await makeApp(test, 'quillfell-hiker');
   await test.owner.call(operations.collections.create, {
     params: app.dev.params,
@@ -51,6 +51,11 @@ it.runIf(disk.isThere)(
     expect(Number(refused.headers.get('retry-after'))).toBeGreaterThan(0);
     for (const id of stored) expect((await read(`/data/notes/${id}`)).status).toBe(200);
     expect((await read(`/data/notes/note-${stored.length}`)).status).toBe(404);
+    // Whoever looks what is wrong is told.
+    await eventually(async () => {
+      const { installation } = await test.owner.call(operations.condition.read, {});
+      return installation?.checks.some(({ condition, text }) => condition === 'failing' && text.includes('it refused a write at'));
+    }, 30_000);
 
     disk.free();
     await eventually(async () => (await write('after')).status === 201);

@@ -14,6 +14,8 @@ const PING_MS = { stressed: 250, failing: 2_000 } as const;
 const FREE = { stressed: 0.1, failing: 0.03 } as const;
 /** Age of the oldest due job of the installation, which recur every few seconds. */
 const JOB_MS = { stressed: 120_000, failing: 600_000 } as const;
+/** A database that refused a write for want of room is full until it has been well for so long. */
+const FULL_MS = 5 * 60_000;
 const DAY_MS = 86_400_000;
 const CERTIFICATE_MS = { stressed: 7 * DAY_MS, failing: DAY_MS } as const;
 
@@ -27,7 +29,12 @@ export async function checkInstallation(parts: Platform): Promise<Check[]> {
 
 export const conditionOfChecks = (checks: readonly Check[]): EnvironmentCondition => worstOf(checks.map(({ condition }) => condition));
 
-async function checkDatabase({ servers }: Platform): Promise<Check> {
+async function checkDatabase({ servers, now }: Platform): Promise<Check> {
+  const { fullAt } = servers;
+  if (fullAt !== null && now() - fullAt < FULL_MS) {
+    const text = `The disk of the database is full: it refused a write at ${new Date(fullAt).toISOString().slice(11, 16)} UTC.`;
+    return { check: 'database', condition: 'failing', text };
+  }
   const slowest = await slowestPing(servers.all);
   const condition = levelFrom(slowest, PING_MS);
   return { check: 'database', condition, text: `The database answers in ${Math.max(1, Math.round(slowest))} ms.` };

@@ -9,6 +9,7 @@ export const INSTALLATION = 'installation';
 export class Servers {
   readonly #servers: ReadonlyMap<string, Database>;
   readonly #databases = new Map<string, EnvironmentDatabase>();
+  #fullAt: number | null = null;
   #system: EnvironmentDatabase | null = null;
 
   /** @param main has the system database, and every environment that names no other server */
@@ -66,6 +67,15 @@ export class Servers {
     const found = this.#servers.get(server);
     if (!found) throw new Error(`The database server ${server} is not listed in ORCHARD_DATABASE_SERVERS, but environments are on it.`);
     return found;
+  }
+
+  /** When a server last refused something here because its disk is full; null where none did. */
+  get fullAt(): number | null {
+    return this.#fullAt;
+  }
+
+  noteFull(at: number): void {
+    this.#fullAt = at;
   }
 
   async close(): Promise<void> {

@@ -280,6 +280,7 @@ function toProblem(error: unknown, call: Call, parts: Platform): Problem {
     parts.log.warn({ request: call.id, code: (error as { code?: string }).code }, 'the database does not answer');
     return new Problem('database-unavailable', undefined, { retryAfterS: 2 });
   }
+  if (isDatabaseFull(error)) parts.servers.noteFull(parts.now());
   const known = knownFailure(error, call);
   if (known) {
     parts.log.warn({ request: call.id, operation: call.operation.id, err: error }, `a call failed: ${known.problem}`);
