@@ -32,6 +32,20 @@ async function makeKey(kid: string): Promise<Key> {
   return { kid, privateKey, jwk: { ...(await exportJWK(publicKey)), kid, alg: 'RS256', use: 'sig' } };
 }
 
+/** Loads the engine, which is large, without its words about the version of Node and a memory that ends with the process. */
+async function engineOf(issuer: string, settings: object): Promise<Provider> {
+  const { warn } = console;
+  console.warn = (...words) => {
+    if (!String(words[0]).includes('oidc-provider WARNING')) warn(...words);
+  };
+  try {
+    const { default: Engine } = await import('oidc-provider');
+    return new Engine(issuer, settings as never);
+  } finally {
+    console.warn = warn;
+  }
+}
+
 export async function startOpenIdProvider({
   port = 0,
   people = PROVIDER_PEOPLE,
@@ -48,9 +62,7 @@ export async function startOpenIdProvider({
   let fault: IdentityFault = 'none';
   const named = (id: string) => people.find((person) => person.id === id);
 
-  // The engine is large, and warns of itself when it is loaded.
-  const { default: Engine } = await import('oidc-provider');
-  const provider: Provider = new Engine(issuer, {
+  const provider = await engineOf(issuer, {
     clients: [
       {
         client_id: PROVIDER_CLIENT.id,
@@ -74,7 +86,7 @@ export async function startOpenIdProvider({
       return person && { accountId: id, claims: async () => claimsOf(person) };
     },
     interactions: { url: (_context: unknown, { uid }: { uid: string }) => `/sign-in/${uid}` },
-  } as never);
+  });
   provider.Client.prototype.redirectUriAllowed = (uri: string) =>
     allowed.some((one) => (typeof one === 'string' ? one === uri : one.test(uri)));
 
