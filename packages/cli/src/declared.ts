@@ -15,8 +15,8 @@ import {
 } from '@orchard/contract';
 import { type Command, InvalidArgumentError, Option } from 'commander';
 import { confirm, readJson, readObject } from './asking.js';
+import { withIds } from './byEmail.js';
 import { CommandError, globalsOf, type GlobalOptions, environmentOf, signedIn } from './context.js';
-import { withMemberId } from './memberByEmail.js';
 import { wholeNumber } from './numbers.js';
 import { callProgress } from './progressBar.js';
 import { type Columns, note, printItem, printList } from './output.js';
@@ -223,7 +223,7 @@ async function callFrom<O extends Any>(
     : undefined;
   const options = globalsOf(command);
   const { client } = signedIn(options);
-  const params = await withMemberId(client, pathParams(operation, command));
+  const params = await withIds(client, pathParams(operation, command));
   const { onProgress, stop } = callProgress(options);
   try {
     return await client.call(operation, { params, query, ...(body ? { body } : {}), onProgress } as unknown as CallInput<O>);
@@ -303,7 +303,7 @@ export function addRemoval<O extends Any>(
     const params = pathParams(operation, command);
     await confirm(own.what(params), command.opts<{ yes?: boolean }>().yes, own.back);
     const { client } = signedIn(options);
-    await client.call(operation, { params: await withMemberId(client, params) } as unknown as CallInput<O>);
+    await client.call(operation, { params: await withIds(client, params) } as unknown as CallInput<O>);
     note(own.done?.(params) ?? `Deleted ${Object.values(params).at(-1)}.`, options);
   });
 }

@@ -19,8 +19,10 @@ const plain = (value: unknown): string =>
 function readable(value: unknown): unknown {
   if (typeof value === 'boolean') return value ? 'yes' : '';
   if (typeof value === 'string' && TIME.test(value)) return moment(value);
-  return Array.isArray(value) && value.every((item) => typeof item === 'string') ? value.join(' ') : value;
+  return wordsInLine(value);
 }
+const wordsInLine = (value: unknown): unknown =>
+  Array.isArray(value) && value.every((item) => typeof item === 'string') ? value.join(' ') : value;
 /** Control characters could steer the terminal; stored text must not. */
 export const printText = (value: unknown): string => plain(value).replace(/[\u0000-\u0008\u000b-\u001f\u007f-\u009f]/g, '·');
 
@@ -55,7 +57,7 @@ export function printList<T>(items: T[], columns: Columns<T>, options: GlobalOpt
 export function printItem(item: Record<string, unknown>, options: GlobalOptions): void {
   if (options.json) return print(JSON.stringify(item, null, 2));
   const width = Math.max(...Object.keys(item).map((name) => name.length));
-  for (const [name, value] of Object.entries(item)) print(`${name.padEnd(width)}  ${printText(value)}`);
+  for (const [name, value] of Object.entries(item)) print(`${name.padEnd(width)}  ${printText(wordsInLine(value))}`);
 }
 
 /** For the person rather than the program that reads: standard error. */

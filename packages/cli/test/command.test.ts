@@ -95,6 +95,11 @@ describe('signed in', () => {
   it('manages users and devices', async () => {
     expect(await json('user', 'change', userId, '--roles', 'warden,hiker')).toMatchObject({ roles: ['warden', 'hiker'] });
     expect((await orchard(['user', 'list', '--filter', "email LIKE 'runa%'"])).out).toContain('warden hiker');
+    expect(await json('user', 'show', 'RUNA@hikers.example')).toMatchObject({ id: userId });
+    expect(await orchard(['user', 'sessions', 'nobody@hikers.example'])).toMatchObject({
+      code: 5,
+      err: expect.stringContaining('There is no user nobody@hikers.example in quillfell-hiker/dev'),
+    });
     const made = await orchard(['user', 'add', '--email', 'wren@hikers.example', '--password-stdin', '--json'], 'over-the-col\n');
     expect(JSON.parse(made.out)).toMatchObject({ email: 'wren@hikers.example' });
     expect((await orchard(['device', 'list'])).err).toBe('Nothing found.\n');

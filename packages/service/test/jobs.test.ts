@@ -1,6 +1,6 @@
 /** The job queue on its own level: order, shares, leases, recurrence. */
 import { setTimeout as sleep } from 'node:timers/promises';
-import { operations } from '@orchard/contract';
+import { operations, Problem } from '@orchard/contract';
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
 import type { Environment } from '../src/platform/call.js';
 import type { JobQueue } from '../src/platform/jobs/queue.js';
@@ -53,6 +53,23 @@ describe('a queue', () => {
     await eventually(() => begun.length === 3);
     letAllGo();
     await eventually(async () => (await left(one, 'two-at-once')) === 0);
+  });
+
+  it('takes again what had to wait for another job, and counts that as no failure', async () => {
+    let tries = 0;
+    const attempts: number[] = [];
+    jobs.on('waits', {
+      work: async (job) => {
+        attempts.push(job.attempts);
+        if (++tries === 1) throw new Problem('busy');
+        return null;
+      },
+    });
+    await jobs.add(one.db, one, 'waits', 'for another');
+    await jobs.wake(one);
+    await eventually(() => tries === 2);
+    expect(attempts).toEqual([0, 0]);
+    await eventually(async () => (await left(one, 'waits')) === 0);
   });
 
   it('lets a kind with none running begin though its hands are full', async () => {

@@ -3,6 +3,7 @@
  * takes it. A failing job is retried with back-off, and given up in the end: it stays, with its last error, until a member
  * retries or drops it. Recurring work is a job of the installation: one instance does it.
  */
+import { Problem } from '@orchard/contract';
 import type { Logger } from 'pino';
 import { apart, type Statements } from '../database/connection.js';
 import { isDatabaseAway, isDatabaseUnable, isGone } from '../database/errors.js';
@@ -263,7 +264,7 @@ export class JobQueue {
         await next?.();
       }
     } catch (error) {
-      if (!isDatabaseUnable(error)) ended(true);
+      if (!mustWait(error)) ended(true);
       // While the database is unavailable this fails as well; then the job is taken again when its lease expires.
       await this.#failed(db, job, how, error).catch(() => undefined);
     } finally {
@@ -271,17 +272,18 @@ export class JobQueue {
     }
   }
 
-  /** That the database takes no writes is not the job's failure. */
   async #failed(db: EnvironmentDatabase, job: Job, { everyMs }: JobKind, error: unknown): Promise<void> {
-    const attempts = job.attempts + (isDatabaseUnable(error) ? 0 : 1);
+    const attempts = job.attempts + (mustWait(error) ? 0 : 1);
     const gaveUp = attempts >= MOST_ATTEMPTS && everyMs === undefined;
     const now = this.ground.now();
     const wait = Math.min(LONGEST_WAIT_MS, everyMs ?? LONGEST_WAIT_MS, FIRST_WAIT_MS * 2 ** Math.max(0, attempts - 1));
     const lastError = (error instanceof Error ? error.message : String(error)).slice(0, 1000);
-    this.ground.log.error(
-      { err: error, job: job.id, kind: job.kind, attempts },
-      gaveUp ? 'a job was given up' : 'a job failed and will be retried',
-    );
+    if (isBusy(error)) this.ground.log.info({ job: job.id, kind: job.kind, lastError }, 'a job waits for another one');
+    else
+      this.ground.log.error(
+        { err: error, job: job.id, kind: job.kind, attempts },
+        gaveUp ? 'a job was given up' : 'a job failed and will be retried',
+      );
     const kept = await this.#store.failed(db, job.id, this.ground.owner, {
       runAt: new Date(now + wait),
       attempts,
@@ -304,3 +306,8 @@ export class JobQueue {
     await Promise.all(this.#running);
   }
 }
+
+/** Whether another job has what this one needs. */
+const isBusy = (error: unknown): boolean => error instanceof Problem && error.problem === 'busy';
+/** Whether it is not the job's failure. */
+const mustWait = (error: unknown): boolean => isBusy(error) || isDatabaseUnable(error);
