@@ -1,7 +1,7 @@
 /** Pages and their small parts: what a team does in passing, from the search box to an index. */
 import { operations } from '@orchard/contract';
 import type { Browser, Page } from 'playwright-core';
-import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest';
+import { afterAll, beforeAll, describe, expect, inject, it, vi } from 'vitest';
 import { makeApp, signUp, startTestService, type TestApp, type TestService } from '../../service/test/support.js';
 import { openBrowser, openPage, signIn, violations } from './browser.js';
 
@@ -225,5 +225,39 @@ describe('the dark scheme', () => {
     expect(await page.evaluate(() => document.documentElement.dataset.mantineColorScheme)).toBe('dark');
     expect(await violations(page)).toEqual([]);
     await button('Switch between light and dark').click();
+  });
+});
+
+describe('the page Sign-in', () => {
+  it('sets how passwords must be, and how often they may be guessed', async () => {
+    await open(`${P}/entry`);
+    await page.getByLabel('Least characters').fill('12');
+    await page.getByLabel('Free guesses').fill('5');
+    await button('Save').click();
+    await vi.waitFor(
+      async () =>
+        expect(await test.owner.call(operations.accounts.rules, { params: app.dev.params })).toMatchObject({
+          leastPassword: 12,
+          freeGuesses: 5,
+          longestWaitMin: 15,
+        }),
+      20_000,
+    );
+  });
+
+  it('shows how sign-ins went over time, and leads from a way to its calls', async () => {
+    await test.app('POST', '/sessions', { key: app.dev.clientKey, body: { email: 'runa@hikers.example', password: 'not-this-one' } });
+    await test.service.parts.recorder.flush();
+    await open(`${P}/entry?tab=outcomes`);
+    await text('E-mail address or password is wrong').waitFor();
+    await page.getByLabel('Way in the chart').selectOption('Password, and renewals');
+    await page.getByRole('heading', { name: 'Password, and renewals over time' }).waitFor();
+    await page
+      .getByRole('row', { name: /^Password, and renewals/ })
+      .getByRole('link')
+      .first()
+      .click();
+    await page.waitForURL(/requests\?filter=/);
+    await text('/app/v1/sessions').waitFor();
   });
 });

@@ -50,6 +50,41 @@ const addMail = ({ params }: Place) =>
     } as never,
   });
 
+describe('a password', () => {
+  const signUp = (password: string) => call('POST', '/users', { ...RUNA, password });
+
+  it('has as many characters as the team asks, and may be a common one where the team lets it', async () => {
+    await rules({ leastPassword: 16 });
+    const { status, body } = await signUp('over-the-col');
+    expect([status, body.fields]).toEqual([
+      422,
+      [
+        {
+          path: 'body.password',
+          problem: 'This password has fewer than 16 characters.',
+          expected: expect.stringMatching(/^16 to 256 characters/),
+        },
+      ],
+    ]);
+    await rules({ leastPassword: 8 });
+    expect((await signUp('password1')).body.detail).toContain('easy to guess');
+    await rules({ commonPasswords: true });
+    expect((await signUp('aaaaaaaaaa')).status).toBe(422);
+    expect((await signUp('password1')).status).toBe(201);
+  });
+
+  it('may be guessed as often as the team says, and then after a wait', async () => {
+    await rules({ freeGuesses: 3, longestWaitMin: 1 });
+    await signUp(PASSWORD);
+    const guess = (password: string) => call('POST', '/sessions', { email: RUNA.email, password });
+    for (let i = 0; i < 3; i++) expect((await guess('not-this-one')).status).toBe(401);
+    const refused = await guess(PASSWORD);
+    expect(refused.status).toBe(429);
+    expect(Number(refused.headers.get('retry-after'))).toBeLessThanOrEqual(2);
+    await eventually(async () => (await guess(PASSWORD)).status === 201, 10_000);
+  });
+});
+
 describe('a mail address', () => {
   it('is confirmed by the mail of the sign-up, once; and where that is asked, nobody signs in before', async () => {
     await rules({ confirm: 'first' });

@@ -26,12 +26,12 @@ export function EntryPage() {
         <Tabs.List mb="md">
           <Tabs.Tab value="rules">Who gets in</Tabs.Tab>
           <Tabs.Tab value="outcomes">How it went</Tabs.Tab>
-          <Tabs.Tab value="ways">Providers outside</Tabs.Tab>
-          <Tabs.Tab value="page">The page</Tabs.Tab>
-          <Tabs.Tab value="fields">Fields of users</Tabs.Tab>
+          <Tabs.Tab value="ways">Outside providers</Tabs.Tab>
+          <Tabs.Tab value="page">Sign-in page</Tabs.Tab>
+          <Tabs.Tab value="fields">User fields</Tabs.Tab>
           <Tabs.Tab value="roles">Roles</Tabs.Tab>
           <Tabs.Tab value="mails">Mails</Tabs.Tab>
-          <Tabs.Tab value="outbox">Not sent, but shown</Tabs.Tab>
+          <Tabs.Tab value="outbox">Outbox</Tabs.Tab>
         </Tabs.List>
         <Tabs.Panel value="rules">
           <EntryRulesTab />

@@ -131,9 +131,7 @@ function Test({ mail, locale }: { mail: AccountMailDocument['mail']; locale: str
       />
       {way && (
         <Text size="sm">
-          {way === 'gateway'
-            ? 'The mail server has accepted it.'
-            : 'There is no gateway for mail; it is shown under “Not sent, but shown”.'}
+          {way === 'gateway' ? 'The mail server has accepted it.' : 'There is no gateway for mail; it is shown under “Outbox”.'}
         </Text>
       )}
     </FormOf>

@@ -111,9 +111,9 @@ function RulesForm({ of }: { of: EntryRules }) {
         </Group>
         {toggle('guests', 'Guests', 'People begin without an account, and keep everything when they make one.')}
         <NativeSelect
-          label="Mail addresses are confirmed"
+          label="Confirm mail addresses"
           data={[
-            { value: 'never', label: 'Not by us' },
+            { value: 'never', label: 'Never' },
             { value: 'asked', label: 'By a mail after signing up' },
             { value: 'first', label: 'Before a password signs in' },
           ]}
@@ -123,10 +123,10 @@ function RulesForm({ of }: { of: EntryRules }) {
         <Group gap="xl">
           {toggle('codeByMail', 'Code by mail')}
           {toggle('codeBySms', 'Code by SMS')}
-          {toggle('linkByMail', 'Address by mail')}
+          {toggle('linkByMail', 'Link by mail')}
         </Group>
         <TextInput
-          label="Where addresses in mails lead"
+          label="Where links in mails lead"
           description="The app’s own scheme or https, with {token} and, if wanted, {kind}. Empty: pages of this service."
           placeholder="quillfell://account/{kind}?token={token}"
           classNames={{ input: 'mono' }}
@@ -155,6 +155,31 @@ function RulesForm({ of }: { of: EntryRules }) {
             {...getInputProps('passkeyOrigins')}
           />
         </Group>
+        <Title order={3}>Passwords and guessing</Title>
+        <Group grow align="flex-start">
+          <NumberInput
+            label="Least characters"
+            description="Of each new password. Those there are stay."
+            min={8}
+            max={64}
+            {...getInputProps('leastPassword')}
+          />
+          <NumberInput
+            label="Free guesses"
+            description="So many sign-ins may fail at one address before the next one waits."
+            min={3}
+            max={50}
+            {...getInputProps('freeGuesses')}
+          />
+          <NumberInput
+            label="Longest wait, in minutes"
+            description="Each wait is twice as long as the one before."
+            min={1}
+            max={60}
+            {...getInputProps('longestWaitMin')}
+          />
+        </Group>
+        {toggle('commonPasswords', 'Accept common passwords', 'Those that stand on lists of the most used ones.')}
         <Title order={3}>While signed in</Title>
         <Group grow align="flex-start">
           <NumberInput

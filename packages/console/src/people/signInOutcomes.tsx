@@ -1,10 +1,13 @@
-/** How sign-ins went: tries, successes and refusals by way, and the reasons. */
-import { Anchor, Group, SimpleGrid, Stack, Text, Title } from '@mantine/core';
+/** How sign-ins went: tries, successes and refusals by way and over time, and the reasons. */
+import { Anchor, Group, NativeSelect, SimpleGrid, Stack, Text, Title } from '@mantine/core';
 import { operations, type Usage } from '@orchard/contract';
-import { Link } from 'react-router';
+import { useState } from 'react';
+import { Link, useNavigate } from 'react-router';
 import { useCall } from '../api.js';
 import { useEnvironment } from '../environment.js';
+import { callRows, CALL_SERIES } from '../pages/apiUse.js';
 import { Loaded } from '../parts/basics.js';
+import { ChartPanel } from '../parts/chart.js';
 import { count, milliseconds } from '../parts/format.js';
 import { RangeControl, useRange } from '../parts/range.js';
 import { TableHead } from '../parts/tableHead.js';
@@ -14,7 +17,7 @@ const WAYS: Record<string, string> = {
   '/app/v1/users': 'Sign-up',
   '/app/v1/sessions': 'Password, and renewals',
   '/app/v1/sessions/code': 'Code',
-  '/app/v1/sessions/link': 'Address by mail',
+  '/app/v1/sessions/link': 'Link by mail',
   '/app/v1/sessions/guest': 'Guest',
   '/app/v1/sessions/passkey': 'Passkey',
   '/app/v1/sessions/second-factor': 'Second factor',
@@ -25,6 +28,9 @@ const WAYS: Record<string, string> = {
   '/identity/{app}/{environment}/token': 'Code of the sign-in page',
 };
 type Line = Usage['routes'][number];
+type Period = { from: string; until: string };
+const waysOf = ({ routes }: Usage): Line[] =>
+  routes.filter(({ method, route }) => route in WAYS && (method === 'POST' || route.endsWith('/return')));
 
 export function SignInOutcomes() {
   const { params } = useEnvironment();
@@ -36,8 +42,11 @@ export function SignInOutcomes() {
         <RangeControl range={range} />
       </Group>
       <Loaded of={usage}>
-        {({ routes }) => (
-          <ByWay of={routes.filter(({ method, route }) => route in WAYS && (method === 'POST' || route.endsWith('/return')))} />
+        {(read) => (
+          <>
+            <ByWay of={waysOf(read)} />
+            <OverTime ways={waysOf(read)} query={range.query} />
+          </>
         )}
       </Loaded>
       <Reasons query={range.query} />
@@ -81,7 +90,50 @@ function ByWay({ of: lines }: { of: Line[] }) {
   );
 }
 
-function Reasons({ query }: { query: { from: string; until: string } }) {
+/** One way at a time; a step leads to its calls. */
+function OverTime({ ways, query }: { ways: Line[]; query: Period }) {
+  const { params, base } = useEnvironment();
+  const navigate = useNavigate();
+  const [chosen, choose] = useState('');
+  const { route } = ways.find((way) => way.route === chosen) ?? ways[0] ?? {};
+  const usage = useCall(operations.telemetry.usage, { params, query: { ...query, route } }, { enabled: route !== undefined });
+  if (route === undefined) return null;
+  const stepTo = (at: string, stepMs: number) => {
+    const until = new Date(Date.parse(at) + stepMs).toISOString();
+    const filter = `route = '${route}' AND at >= TIMESTAMP('${at}') AND at < TIMESTAMP('${until}')`;
+    void navigate(`${base}/requests?filter=${encodeURIComponent(filter)}`);
+  };
+  return (
+    <>
+      {ways.length > 1 && (
+        <NativeSelect
+          label="Way in the chart"
+          value={route}
+          onChange={({ currentTarget }) => choose(currentTarget.value)}
+          data={ways.map((way) => ({ value: way.route, label: WAYS[way.route] ?? way.route }))}
+          maw="20rem"
+        />
+      )}
+      <Loaded of={usage}>
+        {({ steps, stepMs }) => (
+          <ChartPanel
+            title={`${WAYS[route]} over time`}
+            unit="calls"
+            rows={callRows(steps)}
+            series={CALL_SERIES}
+            stepMs={stepMs}
+            kind="bar"
+            stacked
+            height={200}
+            onStep={(at) => stepTo(at, stepMs)}
+          />
+        )}
+      </Loaded>
+    </>
+  );
+}
+
+function Reasons({ query }: { query: Period }) {
   const { params, base } = useEnvironment();
   const problems = useCall(operations.telemetry.problems, { params, query });
   const items = (problems.data?.items ?? []).flatMap(({ problem, title, routes }) => {

@@ -82,8 +82,8 @@ function Way({ of: way, onEdit }: { of: SignInWayDocument; onEdit: (() => void) 
               Change
             </Button>
             <ConfirmedButton
-              label="Take away"
-              verb="Take away"
+              label="Remove"
+              verb="Remove"
               question={`Take ${way.title} away?`}
               consequence="Nobody signs in there any more. The accounts of those who came by it stay."
               change={remove}

@@ -52,6 +52,16 @@ export const entryRulesShape = {
     )
     .nullable()
     .describe('Where the addresses in mails lead: an app’s own scheme or https; null for the pages of this service'),
+  leastPassword: z.int().min(8).max(64).describe('How many characters a password must have at least'),
+  commonPasswords: z.boolean().describe('Whether passwords from lists of common ones are accepted'),
+  freeGuesses: z
+    .int()
+    .min(3)
+    .max(50)
+    .describe(
+      'How many sign-ins to an account may fail at one address before each further one has to wait, longer and longer; from all addresses five times as many',
+    ),
+  longestWaitMin: z.int().min(1).max(60).describe('How many minutes that wait is at most'),
   mostSessions: z
     .int()
     .min(1)

@@ -84,7 +84,7 @@ export class AccountFlows {
     const user = await takeToken(this.parts, environment, ['new-password', 'invitation'], token, async (userId) => {
       const found = await userStore.find(environment, userId);
       if (!found) throw new Problem('link-refused');
-      userSessions.demandGood(environment, found, password, 'body.password');
+      await userSessions.demandGood(environment, found, password);
       return found;
     });
     await userSessions.setPassword(environment, user, password, 'body.password', null);

@@ -82,7 +82,7 @@ function ownRoutes(parts: Parts, flows: AccountFlows, ways: WaysIn): Route[] {
         throw new Problem('already-exists', `There is an account for ${email} already. Sign in with it.`);
       const now = new Date(parts.now());
       const changes = { email, name: name ?? user.name, terms: terms ?? null, updatedAt: now };
-      userSessions.demandGood(environment, { ...user, ...changes }, password, 'body.password');
+      await userSessions.demandGood(environment, { ...user, ...changes }, password);
       await userStore.update(environment, user.id, changes);
       await userSessions.setPassword(environment, { ...user, ...changes }, password, 'body.password', call.user?.sessionId ?? null);
       if ((await entryRules.read(environment)).confirm !== 'never')

@@ -5,12 +5,10 @@ import { methodWords } from '../../platform/access/confirmation.js';
 import { Factors } from '../../platform/access/factors/factors.js';
 import { FactorStore, type FactorTables } from '../../platform/access/factors/factorStore.js';
 import { Passkeys, type Site, siteAt } from '../../platform/access/factors/passkeys.js';
-import { Guesses } from '../../platform/access/guesses.js';
 import { readTicket, writeTicket } from '../../platform/access/tickets.js';
-import { guessTable } from '../../platform/access/tables.js';
 import type { Call, Environment } from '../../platform/call.js';
 import { confirmedUser } from '../users/account.js';
-import { entryRules } from '../users/entry.js';
+import { entryRules, guessesAt } from '../users/entry.js';
 import type { UserRow } from '../users/store.js';
 import type { Parts } from './parts.js';
 import { userChallengeTable, userFactorTable, userRecoveryCodeTable } from './tables.js';
@@ -35,7 +33,7 @@ export class UserFactors {
     } as unknown as FactorTables;
     const store = new FactorStore(db.orm, tables);
     const passkeys = new Passkeys({ store, site: await this.#site(environment), now });
-    return new Factors({ store, passkeys, key: keys.data, guesses: new Guesses(db, now, db.of(guessTable)), newId, random, now });
+    return new Factors({ store, passkeys, key: keys.data, guesses: await guessesAt(this.parts, environment), newId, random, now });
   }
 
   /** The app's own domain where it has one, else the host of the sign-in page. */

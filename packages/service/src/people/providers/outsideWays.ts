@@ -1,9 +1,8 @@
 /** Signing in at a provider outside, whatever it speaks: there, back, and who it was. */
 import { Problem } from '@orchard/contract';
-import { Guesses } from '../../platform/access/guesses.js';
 import { hashKey, newSecret, seal, unseal } from '../../platform/access/secrets.js';
-import { guessTable } from '../../platform/access/tables.js';
 import type { Environment } from '../../platform/call.js';
+import { guessesAt } from '../users/entry.js';
 import type { UserRow } from '../users/store.js';
 import { Directories, DirectoryAway } from './directory.js';
 import { ForeignTokens } from './foreignTokens.js';
@@ -184,7 +183,7 @@ export class OutsideWays {
     given: { user: string; password: string; address: string },
   ): Promise<{ way: SignInWay; person: OutsidePerson }> {
     const way = await wayForClient(environment, client, name, ['directory']);
-    const guesses = new Guesses(environment.db, this.parts.now, environment.db.of(guessTable));
+    const guesses = await guessesAt(this.parts, environment);
     const account = `${name} ${given.user.toLowerCase()}`;
     const known = await guesses.demand(account, given.address);
     const person = await this.#askDirectory(environment, name, way, given);

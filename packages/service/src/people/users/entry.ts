@@ -2,6 +2,10 @@
 import { type EntryRules, Problem } from '@orchard/contract';
 import { compareVersions, own, versionOf } from '@orchard/core';
 import { type Call, type Environment, explainsRefusals } from '../../platform/call.js';
+import { Guesses, USUAL_LIMITS } from '../../platform/access/guesses.js';
+import { USUAL_POLICY } from '../../platform/access/passwords.js';
+import { guessTable } from '../../platform/access/tables.js';
+import type { Platform } from '../../platform/platform.js';
 import { Settings } from '../../platform/settings/settingStore.js';
 
 export const entryRules = new Settings<EntryRules>('entry', () => ({
@@ -13,6 +17,8 @@ export const entryRules = new Settings<EntryRules>('entry', () => ({
   codeBySms: false,
   linkByMail: false,
   linkAddress: null,
+  ...USUAL_POLICY,
+  ...USUAL_LIMITS,
   mostSessions: null,
   terms: null,
   leastVersions: {},
@@ -23,6 +29,12 @@ export const entryRules = new Settings<EntryRules>('entry', () => ({
   tellNewSignIn: false,
   tellDeleted: false,
 }));
+
+/** Failed sign-ins of an environment's users, by the limits of its team. */
+export async function guessesAt({ now }: Pick<Platform, 'now'>, environment: Environment): Promise<Guesses> {
+  const { db } = environment;
+  return new Guesses(db, now, db.of(guessTable), await entryRules.read(environment));
+}
 
 /** What signs in: a client, in a version where it tells one. */
 export type Caller = { client: string; version: string | null; address: string; locale: string };

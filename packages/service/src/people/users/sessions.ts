@@ -1,18 +1,17 @@
 /** Signing up, signing in, renewing and signing out of app users. */
 import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
-import { Guesses, type Known } from '../../platform/access/guesses.js';
+import type { Known } from '../../platform/access/guesses.js';
 import { demandGoodPassword } from '../../platform/access/passwords.js';
 import { hashPassword, isOwnHash, verifyPassword } from '../../platform/access/secrets.js';
 import { SESSION_MS } from '../../platform/access/userTokens.js';
 import type { Environment } from '../../platform/call.js';
 import { CredentialStore } from './credentials.js';
-import { type Caller, demandVersion, entryRules } from './entry.js';
+import { type Caller, demandVersion, entryRules, guessesAt } from './entry.js';
 import type { Parts } from './parts.js';
 import { demandData, presentToSelf } from './fields.js';
 import { giveRuleRoles } from './roles.js';
 import type { SessionRow, UserRow, UserStore } from './store.js';
-import { guessTable } from '../../platform/access/tables.js';
 
 const DISABLED = 'The account is disabled. Its owner can contact the team of the app.';
 /** How long the previous refresh token still gets the same response. */
@@ -37,6 +36,7 @@ export type NewUser = {
   terms?: string | undefined;
 };
 
+type Named = { email: string | null; name?: string | null | undefined };
 /** `words`: of the refusal. */
 type Given = { password: string; address: string; words?: string };
 /** Null and undefined where there is no such account, or none with a password. */
@@ -56,8 +56,7 @@ export class Sessions {
   async makeUser(environment: Environment, wanted: NewUser, by: 'user' | 'servers' = 'servers'): Promise<UserRow> {
     if (wanted.email !== null && (await this.store.findByEmail(environment, wanted.email)))
       throw new Problem('already-exists', `There is an account for ${wanted.email} already. Sign in with it.`);
-    if (wanted.password !== undefined)
-      demandGoodPassword(wanted.password, 'body.password', [wanted.email ?? '', wanted.name, environment.app]);
+    if (wanted.password !== undefined) await this.demandGood(environment, wanted, wanted.password);
     const now = new Date(this.parts.now());
     const row: UserRow = {
       id: this.parts.newId(),
@@ -95,7 +94,7 @@ export class Sessions {
   ): Promise<void> {
     const taken = await this.store.findByEmail(environment, wanted.email);
     if (!taken) return;
-    demandGoodPassword(wanted.password, 'body.password', [wanted.email, wanted.name, environment.app]);
+    await this.demandGood(environment, wanted, wanted.password);
     await hashPassword(wanted.password);
     this.parts.ports.accounts.taken(environment, taken, locale);
     throw new Problem('confirmation-missing');
@@ -121,10 +120,6 @@ export class Sessions {
     return user;
   }
 
-  #guesses(environment: Environment): Guesses {
-    return new Guesses(environment.db, this.parts.now, environment.db.of(guessTable));
-  }
-
   /**
    * Checks an account's password.
    * @throws {Problem} sign-in-refused, with this text; rate-exceeded
@@ -136,7 +131,7 @@ export class Sessions {
 
   /** The error is the same for an unknown account, and takes as long. */
   async #demandHash(environment: Environment, { email, user, hash }: ToCheck, { password, address, words }: Given): Promise<Known> {
-    const guesses = this.#guesses(environment);
+    const guesses = await guessesAt(this.parts, environment);
     const known = await guesses.demand(email, address);
     if (await verifyPassword(hash, password)) {
       // One that was taken over becomes one of ours at the first sign-in.
@@ -150,7 +145,7 @@ export class Sessions {
 
   /** Sets a password; sessions other than `kept` end. @throws {Problem} invalid-input */
   async setPassword(environment: Environment, user: UserRow, password: string, path: string, kept: string | null): Promise<void> {
-    this.demandGood(environment, user, password, path);
+    await this.demandGood(environment, user, password, path);
     const now = new Date(this.parts.now());
     await this.#credentials.setPassword(environment, user.id, await hashPassword(password));
     await this.store.update(environment, user.id, { updatedAt: now });
@@ -158,8 +153,8 @@ export class Sessions {
   }
 
   /** @throws {Problem} invalid-input for a password that is easily guessed, of this user above all */
-  demandGood({ app }: Environment, { email, name }: UserRow, password: string, path: string): void {
-    demandGoodPassword(password, path, [email ?? '', name, app]);
+  async demandGood(environment: Environment, { email, name }: Named, password: string, path = 'body.password'): Promise<void> {
+    demandGoodPassword(password, path, [email, name, environment.app], await entryRules.read(environment));
   }
 
   /**

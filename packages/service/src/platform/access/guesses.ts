@@ -13,13 +13,17 @@ const FORGET_MS = 60 * MINUTE_MS;
 const FAMILIAR_MS = 30 * 24 * 60 * MINUTE_MS;
 /** An address that was noted so lately, without a failure since, is not noted again. */
 const NOTED_MS = 60 * MINUTE_MS;
-/** Failures without a wait; each further one doubles the wait. */
-const FREE = { pair: 8, account: 40, address: 60 } as const;
-const LONGEST_WAIT_MS = 15 * MINUTE_MS;
 /** The longest wait for signing in to an attacked account from a new address. */
 const LONGEST_ACCOUNT_WAIT_MS = MINUTE_MS;
 
-type Kind = keyof typeof FREE;
+/** Failures without a wait, of an account at one address; each further one doubles the wait, up to the longest. */
+export type GuessLimits = { freeGuesses: number; longestWaitMin: number };
+/** Of members, and of users unless their team says otherwise. */
+export const USUAL_LIMITS: GuessLimits = { freeGuesses: 8, longestWaitMin: 15 };
+/** How many times as many are free for an account from everywhere, and for an address over all accounts. */
+const FREE_TIMES = { pair: 1, account: 5, address: 7.5 } as const;
+
+type Kind = keyof typeof FREE_TIMES;
 type Row = { who: string; failures: number; lastAt: Date };
 type Names = Record<Kind | 'familiar', string>;
 /** What is known before the password is checked. `isNoted`: a success there would change nothing. */
@@ -31,6 +35,7 @@ export class Guesses {
     private readonly database: Statements,
     private readonly now: () => number,
     private readonly table: string,
+    private readonly limits: GuessLimits = USUAL_LIMITS,
   ) {}
 
   /**
@@ -44,9 +49,10 @@ export class Guesses {
     ]);
     const found = new Map(rows.map((row) => [row.who, row]));
     const isFamiliar = this.#age(found.get(names.familiar)) < FAMILIAR_MS;
+    const longest = this.limits.longestWaitMin * MINUTE_MS;
     const waits = [
-      this.#waitFor('pair', found.get(names.pair), LONGEST_WAIT_MS),
-      this.#waitFor('address', found.get(names.address), LONGEST_WAIT_MS),
+      this.#waitFor('pair', found.get(names.pair), longest),
+      this.#waitFor('address', found.get(names.address), longest),
       isFamiliar ? 0 : this.#waitFor('account', found.get(names.account), LONGEST_ACCOUNT_WAIT_MS),
     ];
     const waitMs = Math.max(...waits);
@@ -90,7 +96,7 @@ export class Guesses {
 
   /** The remaining wait in milliseconds: 2 s after the first failure beyond the free ones, doubled with each further one. */
   #waitFor(kind: Kind, row: Row | undefined, longest: number): number {
-    const beyond = (row?.failures ?? 0) - FREE[kind];
+    const beyond = (row?.failures ?? 0) - Math.round(this.limits.freeGuesses * FREE_TIMES[kind]);
     if (beyond < 0 || this.#age(row) > FORGET_MS) return 0;
     return Math.min(longest, 2_000 * 2 ** Math.min(beyond, 20)) - this.#age(row);
   }
