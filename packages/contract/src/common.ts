@@ -1,5 +1,5 @@
 /** Shapes that several operations share. */
-import { ACTOR_KINDS, isPlainObject, isShallow, type JsonObject, NAME_PATTERN } from '@orchard/core/words';
+import { ACTOR_KINDS, isPlainObject, isShallow, type JsonObject, NAME_PATTERN, readMailAddress } from '@orchard/core/words';
 import { z } from 'zod';
 import { HOOK_PROBLEMS, type Operation, type Role } from './operation.js';
 
@@ -11,7 +11,13 @@ export const jsonObject = z.custom<JsonObject>(isPlainObject, 'A JSON object.').
 export const appData = jsonObject
   .refine((value) => isShallow(value, 25), 'A JSON object, nested at most 25 deep.')
   .meta({ type: 'object', additionalProperties: true });
-export const email = z.email({ error: 'An e-mail address, such as mira@quillfell.example.' }).max(254).toLowerCase();
+/** Any valid address, also of other scripts (RFC 6531), in the one form in which it is kept. */
+export const email = z
+  .string()
+  .max(1_000)
+  .overwrite((text) => readMailAddress(text) ?? text)
+  .refine((text) => readMailAddress(text) === text, 'An e-mail address, such as mira@quillfell.example.')
+  .meta({ format: 'idn-email' });
 /** NIST SP 800-63B section 5.1.1.2: length is what counts, and no rule of composition. */
 export const password = z
   .string()

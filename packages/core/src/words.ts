@@ -5,6 +5,7 @@
 export * from './access.js';
 export { USER_FIELD_TYPES } from './accounts/userFieldTypes.js';
 export { ACCOUNT_MAILS, type AccountMail } from './accounts/kinds.js';
+export { readMailAddress } from './accounts/mailAddress.js';
 export * from './actor.js';
 export * from './conditions.js';
 export * from './fieldTypes.js';

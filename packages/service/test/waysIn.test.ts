@@ -108,6 +108,25 @@ describe('a mail address', () => {
     expect((await call('POST', '/sessions', { email: RUNA.email, password: 'another-good-password' })).status).toBe(401);
   });
 
+  it.each([
+    ['in capitals', 'Runa@HIKERS.example', 'runa@hikers.example', 'RUNA@hikers.example'],
+    ['with signs', "o'ridge+col=2@hikers.example", "o'ridge+col=2@hikers.example", "O'Ridge+Col=2@hikers.example"],
+    ['in quotes', '"runa, of the @ col"@hikers.example', '"runa, of the @ col"@hikers.example', '"Runa, of the @ Col"@hikers.example'],
+    ['in another script', '山小屋@山.example', '山小屋@xn--rht.example', '山小屋@xn--rht.example'],
+  ])('%s is one account, however it is written', async (_, given, kept, again) => {
+    expect((await call('POST', '/users', { ...RUNA, email: given })).body.user.email).toBe(kept);
+    expect((await call('POST', '/users', { ...RUNA, email: again })).status).toBe(409);
+    expect((await call('POST', '/sessions', { email: again, password: PASSWORD })).status).toBe(201);
+  });
+
+  it('in another script gets its mail', async () => {
+    await rules({ confirm: 'asked' });
+    await addMail(app.dev);
+    await call('POST', '/users', { ...RUNA, email: '山小屋@山.example' });
+    // The server reads the domain in its own script again (RFC 6531).
+    await eventually(() => test.simulators.mail.mailsOf('山小屋@山.example').some(({ text }) => tokenIn(text) !== ''));
+  });
+
   it('is changed from the new one, and the old one is told', async () => {
     const { accessToken: token } = (await call('POST', '/users', RUNA)).body;
     const change = (email: string, password = PASSWORD) => call('PUT', '/users/me/email', { email, password }, { token });

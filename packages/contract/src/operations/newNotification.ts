@@ -1,6 +1,6 @@
 /** A notification to send: recipients, content, and how it is sent. */
 import { z } from 'zod';
-import { appData, deviceId, jsonObject, time, uuid } from '../common.js';
+import { appData, deviceId, email, jsonObject, time, uuid } from '../common.js';
 import { PLATFORMS, topicName } from './devices.js';
 
 export const WAYS = ['push', 'sms', 'mail'] as const;
@@ -21,7 +21,7 @@ export const audience = z
     filter: z.string().trim().min(1).max(4000).optional().describe('A condition over devices in CQL2'),
     notListening: topicName.optional().describe('With topics: only those not listening on this channel now'),
     phones: z.array(z.string().max(40)).min(1).max(10_000).optional().describe('For SMS: numbers'),
-    addresses: z.array(z.email()).min(1).max(10_000).optional().describe('For mail: addresses'),
+    addresses: z.array(email).min(1).max(10_000).optional().describe('For mail: addresses'),
   })
   .refine((said) => {
     const names = Object.keys(said).filter((name) => said[name as keyof typeof said] !== undefined);

@@ -1,4 +1,5 @@
 export * from './kinds.js';
+export * from './mailAddress.js';
 export * from './mails.js';
 export * from './passwordHashes.js';
 export * from './userFields.js';

@@ -54,7 +54,8 @@ export class MailSender implements Sender {
     try {
       const sent = await this.#transport.sendMail({
         from,
-        to: target.target,
+        // Not to be read again: an address may have quotes, commas and other signs of its own.
+        to: { name: '', address: target.target },
         subject: content.title ?? '',
         text: content.body ?? '',
         ...mailParts({ html: content.html, files }),

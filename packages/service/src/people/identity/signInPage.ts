@@ -1,6 +1,7 @@
 /** The sign-in page, from being opened to the way back into the app. */
 import { Problem } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
+import { readMailAddress } from '@orchard/core/words';
 import { parse as parseCookie } from 'cookie';
 import type { Call, Environment } from '../../platform/call.js';
 import { leadTo } from '../../platform/http/leading.js';
@@ -72,7 +73,8 @@ export class SignInPage {
     const { request = '', step = '' } = form;
     const found = await this.#opened(environment, call);
     if (!found || found.request !== request || found.open.scope === ADDING) return this.#expired(environment, call);
-    const email = (form.email ?? '').trim().toLowerCase();
+    const entered = form.email ?? '';
+    const email = readMailAddress(entered) ?? entered.trim();
     const { name = '', ticket = '' } = form;
     const kept = { email, name, ticket };
     try {

@@ -1,6 +1,7 @@
 /** Somebody as a provider outside names them. */
 import { createHash } from 'node:crypto';
 import { isPlainObject } from '@orchard/core';
+import { readMailAddress } from '@orchard/core/words';
 
 export type ProviderTokens = {
   accessToken: string;
@@ -35,7 +36,7 @@ export function personOf(issuer: string, claims: unknown, names: ClaimNames): Ou
   return {
     issuer,
     subject: String(subject),
-    email: typeof email === 'string' && email.includes('@') ? email.trim().toLowerCase().slice(0, 254) : null,
+    email: typeof email === 'string' ? readMailAddress(email) : null,
     emailProved: found[names.emailProved] === true || found[names.emailProved] === 'true',
     name: typeof name === 'string' && name.trim() ? name.trim().slice(0, 200) : null,
     groups: textsOf(found[names.groups]),
@@ -58,7 +59,7 @@ export const namedPerson = (
 ): Omit<OutsidePerson, 'emailProved' | 'groups'> => ({
   issuer,
   subject,
-  email: email?.includes('@') ? email.trim().toLowerCase().slice(0, 254) : null,
+  email: email === null ? null : readMailAddress(email),
   name: name?.trim() ? name.trim().slice(0, 200) : null,
 });
 
