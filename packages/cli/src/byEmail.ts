@@ -1,6 +1,5 @@
 /** Members and users by their mail address: people know it, while calls take the id, so that no address stands in a path. */
-import { type HttpClient, operations } from '@orchard/contract';
-import { readMailAddress } from '@orchard/core/words';
+import { type HttpClient, mailAddress, operations } from '@orchard/contract';
 import { CommandError } from './commandError.js';
 
 type Params = Record<string, string>;
@@ -20,7 +19,7 @@ async function memberId(client: HttpClient, email: string): Promise<string> {
 }
 
 async function userId(client: HttpClient, { app = '', environment = '' }: Params, email: string): Promise<string> {
-  const filter = `email = '${(readMailAddress(email) ?? email).replaceAll("'", "''")}'`;
+  const filter = `email = '${(mailAddress.safeParse(email).data ?? email).replaceAll("'", "''")}'`;
   const { items } = await client.call(operations.users.list, { params: { app, environment }, query: { filter, limit: 1 } });
   if (!items[0]) throw new CommandError(`There is no user ${email} in ${app}/${environment}. \`orchard user list\` lists them.`, 5);
   return items[0].id;

@@ -5,23 +5,22 @@ import { type ComponentType, lazy, Suspense } from 'react';
 import { Link, Navigate, Route, Routes } from 'react-router';
 import { keepCsrf, useCall } from './api.js';
 import { Empty, Trouble } from './parts/basics.js';
-import { AppsPage } from './pages/apps.js';
-import {
-  ConfirmEmailPage,
-  ForgotPasswordPage,
-  JoinPage,
-  NewPasswordPage,
-  SetupPage,
-  SecondFactorPage,
-  SignInPage,
-} from './pages/signIn.js';
 import { ConfirmIdentity } from './shell/confirmIdentity.js';
-import { Shell } from './shell/shell.js';
 
 /** A page whose code is loaded when it is first opened. */
 const page = <Name extends string>(load: () => Promise<Record<Name, ComponentType>>, name: Name) =>
   lazy(async () => ({ default: (await load())[name] }));
 
+const signIn = () => import('./pages/signIn.js');
+const ConfirmEmailPage = page(signIn, 'ConfirmEmailPage');
+const ForgotPasswordPage = page(signIn, 'ForgotPasswordPage');
+const JoinPage = page(signIn, 'JoinPage');
+const NewPasswordPage = page(signIn, 'NewPasswordPage');
+const SetupPage = page(signIn, 'SetupPage');
+const SecondFactorPage = page(signIn, 'SecondFactorPage');
+const SignInPage = page(signIn, 'SignInPage');
+const AppsPage = lazy(async () => ({ default: (await import('./pages/apps.js')).AppsPage }));
+const Shell = lazy(async () => ({ default: (await import('./shell/shell.js')).Shell }));
 const AccountPage = page(() => import('./pages/account.js'), 'AccountPage');
 const AcknowledgePage = page(() => import('./pages/acknowledge.js'), 'AcknowledgePage');
 const AlertsPage = page(() => import('./pages/alerts.js'), 'AlertsPage');
@@ -80,34 +79,28 @@ const UsersPage = page(() => import('./pages/users.js'), 'UsersPage');
 
 export function Console() {
   return (
-    <Routes>
-      <Route path="/setup" element={<SetupPage />} />
-      <Route path="/sign-in" element={<SignInPage />} />
-      <Route path="/second-factor" element={<SecondFactorPage />} />
-      <Route path="/forgot-password" element={<ForgotPasswordPage />} />
-      <Route path="/new-password" element={<NewPasswordPage />} />
-      <Route path="/join" element={<JoinPage />} />
-      <Route path="/confirm-email" element={<ConfirmEmailPage />} />
-      <Route
-        path="/acknowledge"
-        element={
-          <Suspense fallback={<Loader aria-label="Loading" />}>
-            <AcknowledgePage />
-          </Suspense>
-        }
-      />
-      <Route
-        path="/digest"
-        element={
-          <Suspense fallback={<Loader aria-label="Loading" />}>
-            <DigestLinkPage />
-          </Suspense>
-        }
-      />
-      <Route path="*" element={<SignedIn />} />
-    </Routes>
+    <Suspense fallback={<Waiting />}>
+      <Routes>
+        <Route path="/setup" element={<SetupPage />} />
+        <Route path="/sign-in" element={<SignInPage />} />
+        <Route path="/second-factor" element={<SecondFactorPage />} />
+        <Route path="/forgot-password" element={<ForgotPasswordPage />} />
+        <Route path="/new-password" element={<NewPasswordPage />} />
+        <Route path="/join" element={<JoinPage />} />
+        <Route path="/confirm-email" element={<ConfirmEmailPage />} />
+        <Route path="/acknowledge" element={<AcknowledgePage />} />
+        <Route path="/digest" element={<DigestLinkPage />} />
+        <Route path="*" element={<SignedIn />} />
+      </Routes>
+    </Suspense>
   );
 }
+
+const Waiting = () => (
+  <Center h="60vh">
+    <Loader aria-label="Loading" />
+  </Center>
+);
 
 function SignedIn() {
   const session = useCall(operations.members.readSession, {});
@@ -118,12 +111,7 @@ function SignedIn() {
         <Trouble error={session.error} />
       </Center>
     );
-  if (!session.data)
-    return (
-      <Center h="60vh">
-        <Loader aria-label="Loading" />
-      </Center>
-    );
+  if (!session.data) return <Waiting />;
   keepCsrf(session.data.csrf);
   return (
     <>

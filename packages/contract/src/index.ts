@@ -113,7 +113,7 @@ export const allOperations: AnyOperation[] = Object.values(operations).flatMap(
 );
 
 export * from './audit.js';
-export { type ActorDocument, actorWords, ENVIRONMENT as ENVIRONMENT_PATH } from './common.js';
+export { type ActorDocument, actorWords, email as mailAddress, ENVIRONMENT as ENVIRONMENT_PATH } from './common.js';
 export {
   cellWords,
   changeOf,

@@ -36,7 +36,7 @@ function readLocal(text: string): string | null {
 
 function readDomain(text: string): string | null {
   // What would be another part of a URL is none of a domain; a number alone would become an IP address.
-  if (/[^\p{L}\p{N}\p{M}.\u3002\u00b7\u200c\u200d-]/u.test(text)) return null;
+  if (/[^\p{L}\p{N}\p{M}.\u3002\u00b7-]/u.test(text)) return null;
   try {
     const domain = new URL(`http://${text}`).hostname;
     return DOMAIN.test(domain) && !/\.\d+$/.test(domain) ? domain : null;
