@@ -12,8 +12,8 @@ import { type RunningService, startService } from '../src/service.js';
 import { scratchDirectory } from './scratch.js';
 import { callApp, memberClient } from './support.js';
 
-/** Tables of the service's own whose rows stay as they were. */
-const HELD = ['_users', '_devices', '_segments', '_notifications', '_deliveries', '_topics', '_files', '_audit'];
+/** Tables of the service's own whose rows stay as they were; a notification that is due by now is sent, so that those change. */
+const HELD = ['_users', '_devices', '_segments', '_topics', '_files', '_audit'];
 const DUMPS = fileURLToPath(new URL('./dumps', import.meta.url));
 type Facts = {
   secretKey: string;
