@@ -64,6 +64,7 @@ export class PeopleSet {
     this.#bits[word] = before | (1 << (person & 31));
   }
 
+  /** Adds everybody of another set, a word of bits at a time where both have bits. */
   addAll(other: PeopleSet): void {
     if (this.#entries || other.#entries) {
       for (const person of other) this.add(person);

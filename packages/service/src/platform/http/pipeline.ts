@@ -280,7 +280,11 @@ function toProblem(error: unknown, call: Call, parts: Platform): Problem {
     parts.log.warn({ request: call.id, code: (error as { code?: string }).code }, 'the database does not answer');
     return new Problem('database-unavailable', undefined, { retryAfterS: 2 });
   }
-  if (isDatabaseFull(error)) parts.servers.noteFull(parts.now());
+  if (isDatabaseFull(error)) {
+    parts.log.warn({ request: call.id, operation: call.operation.id, err: error }, 'the disk of the database is full');
+    parts.servers.noteFull(parts.now());
+    return new Problem('storage-full', 'The disk of the database is full. Nothing was stored.', { retryAfterS: 30 });
+  }
   const known = knownFailure(error, call);
   if (known) {
     parts.log.warn({ request: call.id, operation: call.operation.id, err: error }, `a call failed: ${known.problem}`);
@@ -300,8 +304,6 @@ function toProblem(error: unknown, call: Call, parts: Platform): Problem {
 
 /** What a database error means if no handler knows better: mostly a concurrent change. */
 function knownFailure(error: unknown, { environment }: Call): Problem | null {
-  if (isDatabaseFull(error))
-    return new Problem('storage-full', 'The disk of the database is full. Nothing was stored.', { retryAfterS: 30 });
   if (isTooSlow(error)) return new Problem('statement-too-slow', undefined, { retryAfterS: 10 });
   if (isDeadlock(error)) return new Problem('busy', undefined, { retryAfterS: 1 });
   if (heldByMove(error)) return new Problem('busy', 'The environment is being moved. Send it again.', { retryAfterS: 2 });
