@@ -6,6 +6,7 @@ import {
   ArrivalsScan,
   BitBudget,
   checkEvent,
+  type CountQuestion,
   CountScan,
   DAY_MS,
   differences,
@@ -16,27 +17,36 @@ import {
   type EventGround,
   eventsOf,
   holdsAny,
+  type FunnelAnswer,
   FunnelScan,
   type FunnelQuestion,
   type InsightEvent,
+  joinCounts,
+  joinFunnels,
   mergeSegments,
   openDay,
   packDay,
   PathsScan,
   PeopleSet,
+  type PeopleShare,
   returnCurve,
   ReturnsScan,
+  rowsOfShare,
   type Scan,
   type Segment,
+  shareSegment,
+  sharesOf,
   stepsOf,
   TIMES,
   TimesScan,
+  topGroups,
   twoProportions,
   upperTail,
   visitNumber,
   VisitsScan,
 } from '../src/insight/index.js';
 import { IntReader, IntWriter } from '../src/insight/ints.js';
+import { FUNNEL_ORDERS } from '../src/insight/words.js';
 
 const DAY = Date.UTC(2026, 10, 16);
 const MINUTE = 60_000;
@@ -462,7 +472,7 @@ describe('a funnel', () => {
     const events = [...booking, eventOf(0, 5, 'pay')];
     const { steps, reached } = ask(new FunnelScan(funnel(['open', 'search', 'book'], { without: [all('pay')] }), ground), events);
     expect(steps.map(({ people }) => people)).toEqual([4, 4, 1]);
-    expect([...(reached[2] as PeopleSet)]).toEqual([2]);
+    expect([...(reached[2] as Uint32Array)]).toEqual([2]);
   });
 
   it('can be counted by visit: each is an attempt of its own', () => {
@@ -832,5 +842,92 @@ describe('differences', () => {
     // Pooled share 0.45, standard error 0.0704, z = 1.4213.
     expect(twoProportions(50, 100, 40, 100)).toBeCloseTo(0.1552, 3);
     expect(twoProportions(0, 10, 0, 10)).toBe(1);
+  });
+});
+
+describe('shares of the people', () => {
+  const anyCut = fc.integer({ min: 0, max: PEOPLE });
+  const asked = <S extends Scan<unknown>>(make: () => S, events: readonly InsightEvent[], shares: readonly PeopleShare[]): S[] =>
+    shares.map((share) => {
+      const scan = make();
+      for (const segment of segmentsOf(events)) scan.add(rowsOfShare(shareSegment(segment), share));
+      return scan;
+    });
+  const cutAt = (cut: number): PeopleShare[] => [
+    { from: 0, until: cut },
+    { from: cut, until: ERASED },
+  ];
+  const measures: CountQuestion['measure'][] = [
+    { of: 'count' },
+    { of: 'people' },
+    { of: 'perPerson' },
+    { of: 'mean', property: 'nights' },
+    { of: 'p50', property: 'nights' },
+  ];
+
+  const counted = (question: CountQuestion, events: readonly InsightEvent[], cut: number) => {
+    const parts = asked(() => new CountScan(question, ground), events, cutAt(cut));
+    const top = topGroups(
+      question,
+      parts.map((part) => part.sizes()),
+    );
+    return joinCounts(
+      question,
+      top,
+      parts.map((part) => part.part(top.keys)),
+    );
+  };
+  /** Groups of one size may come in another order. */
+  const byName = <Any extends { group: unknown }>(series: readonly Any[]) =>
+    [...series].sort((a, b) => JSON.stringify(a.group).localeCompare(JSON.stringify(b.group)));
+
+  it('have counts that add up to those of all', () => {
+    fc.assert(
+      fc.property(anyEvents, anyCut, fc.constantFrom(...measures), fc.boolean(), (events, cut, measure, isGrouped) => {
+        const question = { ...period, wanted: all(null), steps: days, by: isGrouped ? ['version'] : [], measure, top: 10 };
+        const [joined, whole] = [counted(question, events, cut), ask(new CountScan(question, ground), events)];
+        expect([joined.groups, byName(joined.series)]).toEqual([whole.groups, byName(whole.series)]);
+      }),
+    );
+  });
+
+  it('agree on which groups have the most, and count the people of the others once', () => {
+    const of = (person: number, versions: string[]) => versions.map((version, i) => eventOf(person, i, 'open', { version }));
+    const events = [
+      ...of(0, ['2.4', '2.4', '2.5']),
+      ...of(1, ['2.5', '3.0']),
+      ...of(4, ['3.0', '3.0', '3.0', '2.4']),
+      ...of(5, ['2.5', '2.4']),
+    ];
+    const question: CountQuestion = { ...period, wanted: all(null), steps: days, by: ['version'], measure: { of: 'people' }, top: 1 };
+    expect(counted(question, events, 2)).toEqual(ask(new CountScan(question, ground), events));
+    expect(counted(question, events, 2).series.map(({ group, total }) => [group, total])).toEqual([
+      [['2.4'], 3],
+      ['others', 4],
+    ]);
+  });
+
+  it('have funnels that add up to that of all', () => {
+    fc.assert(
+      fc.property(anyEvents, anyCut, fc.constantFrom(...FUNNEL_ORDERS), (events, cut, order) => {
+        const question = funnel(['open', 'search', 'book'], { order, by: ['version'], trend: days });
+        const make = () => new FunnelScan(question, ground);
+        const parts = asked(make, events, cutAt(cut)).map((scan) => scan.part());
+        const named = (answer: FunnelAnswer) => ({ ...answer, groups: byName(answer.groups) });
+        expect(named(joinFunnels(question, parts))).toEqual(named(ask(make(), events)));
+      }),
+    );
+  });
+
+  it('have about as many rows each', () => {
+    const events = Array.from({ length: 60 }, (_, i) => eventOf(i < 40 ? 0 : (i % 5) + 1, i, 'open'));
+    const [first, second] = sharesOf(PEOPLE, 2, segmentsOf(events));
+    expect([first?.from, second?.until]).toEqual([0, ERASED]);
+    expect(sharesOf(100, 4, []).map(({ from }) => from)).toEqual([0, 25, 50, 75]);
+    expect(
+      segmentsOf(events)
+        .map((segment) => shareSegment(segment))
+        .every(({ person }) => person.buffer instanceof SharedArrayBuffer),
+    ).toBe(true);
   });
 });

@@ -22,6 +22,14 @@ export type CountQuestion = QuestionPeriod & {
 };
 export type CountSeries = { group: GroupKey | 'others'; total: number | null; steps: (number | null)[] };
 
+/** What is counted of one group in one step, or over the whole period; of shares of the people, it adds up. */
+type Counted = { count: number; sum: number; people: number; histogram: Histogram };
+type CountedSeries = { total: Counted; steps: Counted[] };
+/** Of the groups with the most, in their order, and of the others together. */
+export type CountPart = { top: CountedSeries[]; others: CountedSeries };
+/** How often each group occurs. */
+export type GroupSize = [group: GroupKey, count: number];
+
 const MINUTE_MS = 60_000;
 
 /** Sums of one group in one step, or over the whole period. */
@@ -154,66 +162,133 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
       }
   }
 
-  answer(): { series: CountSeries[]; groups: number } {
-    const order = this.#groups.keys
-      .flatMap((_, group) => (this.#groups.by.length === 0 || this.#sizeOf(group) > 0 ? [group] : []))
-      .sort((a, b) => this.#sizeOf(b) - this.#sizeOf(a) || a - b);
+  sizes(): GroupSize[] {
     const isGrouped = this.#groups.by.length > 0;
-    const top = isGrouped ? order.slice(0, this.question.top) : order;
-    const rest = isGrouped ? order.slice(this.question.top) : [];
-    const series: CountSeries[] = top.map((group) => this.#seriesOf(this.#groups.keys[group] as GroupKey, [group]));
-    if (rest.length > 0) series.push(this.#seriesOf('others', rest));
-    return { series, groups: isGrouped ? order.length : 1 };
+    return this.#groups.keys.flatMap((key, group): GroupSize[] => {
+      const count = this.#totals[group]?.count ?? 0;
+      return isGrouped && count === 0 ? [] : [[key, count]];
+    });
   }
 
-  #sizeOf(group: number): number {
-    return this.#totals[group]?.count ?? 0;
+  /** @param top the groups that are shown one by one */
+  part(top: readonly GroupKey[]): CountPart {
+    const shown = top.map((key) => this.#groups.find(key));
+    const numbers = new Set(shown);
+    const rest = this.#groups.keys.flatMap((_, group) => (numbers.has(group) ? [] : [group]));
+    return { top: shown.map((group) => this.#countedOf(group === undefined ? [] : [group])), others: this.#countedOf(rest) };
   }
 
-  #seriesOf(group: CountSeries['group'], members: readonly number[]): CountSeries {
-    const value = (cells: (Cell | undefined)[]) => this.#valueOf(cells.filter((cell) => cell !== undefined));
+  answer(): { series: CountSeries[]; groups: number } {
+    const top = topGroups(this.question, [this.sizes()]);
+    return joinCounts(this.question, top, [this.part(top.keys)]);
+  }
+
+  #countedOf(groups: readonly number[]): CountedSeries {
+    const counted = (cells: (Cell | undefined)[]) => countedIn(cells.filter((cell) => cell !== undefined));
     return {
-      group,
-      total: value(members.map((member) => this.#totals[member])),
-      steps: this.question.steps.map((_, step) => value(members.map((member) => this.#cells[member]?.[step]))),
+      total: counted(groups.map((group) => this.#totals[group])),
+      steps: this.question.steps.map((_, step) => counted(groups.map((group) => this.#cells[group]?.[step]))),
     };
-  }
-
-  #valueOf(cells: Cell[]): number | null {
-    const count = cells.reduce((sum, cell) => sum + cell.count, 0);
-    const sum = () => cells.reduce((all, cell) => all + cell.sum, 0);
-    switch (this.question.measure.of) {
-      case 'count':
-        return count;
-      case 'people':
-        return peopleIn(cells);
-      case 'perPerson':
-        return count === 0 ? null : count / peopleIn(cells);
-      case 'sum':
-        return sum();
-      case 'mean':
-        return count === 0 ? null : sum() / count;
-      case 'p50':
-        return percentile(cells, 0.5);
-      case 'p95':
-        return percentile(cells, 0.95);
-      case 'p99':
-        return percentile(cells, 0.99);
-    }
   }
 }
 
-function peopleIn(cells: Cell[]): number {
+/** The groups with the most, by shares of the people. @returns also how many groups there are, and whether some are "others" */
+export function topGroups(
+  { top, by }: Pick<CountQuestion, 'top' | 'by'>,
+  shares: readonly GroupSize[][],
+): { keys: GroupKey[]; groups: number; hasOthers: boolean } {
+  const all = new Map<string, { key: GroupKey; count: number }>();
+  for (const [key, count] of shares.flat()) {
+    const name = JSON.stringify(key);
+    const known = all.get(name);
+    if (known) known.count += count;
+    else all.set(name, { key, count });
+  }
+  const order = [...all.values()].sort((a, b) => b.count - a.count);
+  const keys = (by.length > 0 ? order.slice(0, top) : order).map(({ key }) => key);
+  return { keys, groups: by.length > 0 ? order.length : 1, hasOthers: keys.length < order.length };
+}
+
+/** Puts together what was counted for shares of the people. */
+export function joinCounts(
+  { measure }: Pick<CountQuestion, 'measure'>,
+  { keys, groups, hasOthers }: ReturnType<typeof topGroups>,
+  parts: readonly CountPart[],
+): { series: CountSeries[]; groups: number } {
+  const joined = (group: CountSeries['group'], series: CountedSeries[]): CountSeries => ({
+    group,
+    total: measured(
+      measure,
+      series.map(({ total }) => total),
+    ),
+    steps: (series[0]?.steps ?? []).map((_, step) =>
+      measured(
+        measure,
+        series.map(({ steps }) => steps[step] as Counted),
+      ),
+    ),
+  });
+  const series = keys.map((key, i) =>
+    joined(
+      key,
+      parts.map(({ top }) => top[i] as CountedSeries),
+    ),
+  );
+  if (hasOthers)
+    series.push(
+      joined(
+        'others',
+        parts.map(({ others }) => others),
+      ),
+    );
+  return { series, groups };
+}
+
+function measured({ of }: CountMeasure, parts: readonly Counted[]): number | null {
+  const total = (member: 'count' | 'sum' | 'people') => parts.reduce((all, part) => all + part[member], 0);
+  switch (of) {
+    case 'count':
+    case 'people':
+    case 'sum':
+      return total(of);
+    case 'perPerson':
+      return total('count') === 0 ? null : total('count') / total('people');
+    case 'mean':
+      return total('count') === 0 ? null : total('sum') / total('count');
+    case 'p50':
+      return percentile(parts, 0.5);
+    case 'p95':
+      return percentile(parts, 0.95);
+    case 'p99':
+      return percentile(parts, 0.99);
+  }
+}
+
+function countedIn(cells: readonly Cell[]): Counted {
+  return {
+    count: cells.reduce((all, cell) => all + cell.count, 0),
+    sum: cells.reduce((all, cell) => all + cell.sum, 0),
+    people: peopleIn(cells),
+    histogram: cells.length === 1 && cells[0] ? cells[0].histogram : joinedHistogram(cells),
+  };
+}
+
+function peopleIn(cells: readonly Cell[]): number {
   const [only] = cells;
   if (cells.length === 1 && only) return only.people?.size ?? only.settled;
+  if (cells.every(({ people }) => people === null)) return 0;
   const all = new PeopleSet();
-  for (const { people } of cells) for (const person of people ?? []) all.add(person);
+  for (const { people } of cells) if (people) all.addAll(people);
   return all.size;
 }
 
-function percentile(cells: Cell[], share: number): number | null {
-  const merged: Histogram = new Map();
-  for (const { histogram } of cells) for (const [bucket, count] of histogram) merged.set(bucket, (merged.get(bucket) ?? 0) + count);
-  const [value] = quantiles(merged, [share]);
+function joinedHistogram(parts: readonly { histogram: Histogram }[]): Histogram {
+  const joined: Histogram = new Map();
+  for (const { histogram } of parts) for (const [bucket, count] of histogram) joined.set(bucket, (joined.get(bucket) ?? 0) + count);
+  return joined;
+}
+
+function percentile(parts: readonly Counted[], share: number): number | null {
+  const [value] = quantiles(joinedHistogram(parts), [share]);
   return value === null || value === undefined ? null : value / SCALE;
 }

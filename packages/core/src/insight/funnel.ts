@@ -2,7 +2,7 @@
  * Funnels: how many people get through a list of steps. For each person and step, the latest start is kept from which the steps
  * up to it were done in order; a step counts while the window since that start is open.
  */
-import { FunnelCourse, type FunnelDurations, type FunnelTrend } from './funnelCourse.js';
+import { type CoursePart, FunnelCourse, type FunnelDurations, type FunnelTrend, joinCourses } from './funnelCourse.js';
 import { type GroupKey, Groups } from './groups.js';
 import { codeOfName, maskOf } from './mask.js';
 import { PeopleSet } from './peopleSet.js';
@@ -42,8 +42,18 @@ export type FunnelAnswer = {
   trend: FunnelTrend;
   /** From the first step to the last. */
   durations: FunnelDurations;
-  /** Who reached each step, by number. */
-  reached: PeopleSet[];
+  /** Who reached each step, by number, ascending. */
+  reached: Uint32Array[];
+};
+
+/** Of each step, how many reached it, and how long each of them took since the step before. */
+type ReachedPart = { people: number[]; durations: Float64Array[] };
+/** What a share of the people comes to. */
+export type FunnelPart = {
+  total: ReachedPart;
+  groups: { group: GroupKey; reached: ReachedPart }[];
+  course: CoursePart;
+  reached: Uint32Array[];
 };
 
 type Reaching = { at: number; sincePreviousMs: number | null; sinceFirstMs: number };
@@ -63,23 +73,43 @@ class Reached {
     if (sincePreviousMs !== null) this.durations[step]?.push(sincePreviousMs);
   }
 
-  present(steps: readonly Wanted[]): FunnelStep[] {
-    return steps.map(({ event }, i) => {
-      const people = this.people[i] as number;
-      const before = this.people[i - 1];
-      const first = this.people[0] as number;
-      return {
-        event,
-        people,
-        ofFirst: first === 0 ? null : people / first,
-        ofPrevious: i === 0 ? (people === 0 ? null : 1) : before ? people / before : null,
-        medianMs: medianOf(this.durations[i] as number[]),
-      };
-    });
+  get part(): ReachedPart {
+    return { people: this.people, durations: this.durations.map((one) => Float64Array.from(one)) };
   }
 }
 
-export function medianOf(values: number[]): number | null {
+function presentSteps(steps: readonly Wanted[], parts: readonly ReachedPart[]): FunnelStep[] {
+  const counts = steps.map((_, i) => parts.reduce((sum, { people }) => sum + (people[i] as number), 0));
+  const first = counts[0] ?? 0;
+  return steps.map(({ event }, i) => {
+    const people = counts[i] as number;
+    const before = counts[i - 1];
+    return {
+      event,
+      people,
+      ofFirst: first === 0 ? null : people / first,
+      ofPrevious: i === 0 ? (people === 0 ? null : 1) : before ? people / before : null,
+      medianMs: medianOf(
+        joined(
+          Float64Array,
+          parts.map(({ durations }) => durations[i] as Float64Array),
+        ),
+      ),
+    };
+  });
+}
+
+function joined<Numbers extends Float64Array | Uint32Array>(Kind: new (length: number) => Numbers, parts: readonly Numbers[]): Numbers {
+  const all = new Kind(parts.reduce((sum, { length }) => sum + length, 0));
+  let at = 0;
+  for (const part of parts) {
+    all.set(part, at);
+    at += part.length;
+  }
+  return all;
+}
+
+export function medianOf(values: ArrayLike<number>): number | null {
   if (values.length === 0) return null;
   const sorted = Float64Array.from(values).sort();
   const middle = sorted.length >> 1;
@@ -213,23 +243,50 @@ export class FunnelScan implements Scan<FunnelAnswer> {
     this.#group[person] = -1;
   }
 
-  answer(): FunnelAnswer {
+  part(): FunnelPart {
     for (const person of this.#done.keys()) this.#settleAny(person);
-    const { steps, top } = this.question;
     return {
-      steps: this.#total.present(steps),
-      groups: this.#groups.keys
-        .flatMap((group, i) => {
-          const reached = this.#byGroup[i];
-          return reached ? [{ group, steps: reached.present(steps) }] : [];
-        })
-        .sort((a, b) => (b.steps[0]?.people ?? 0) - (a.steps[0]?.people ?? 0))
-        .slice(0, top),
-      trend: this.#course.trend,
-      durations: this.#course.durations,
-      reached: this.#sets,
+      total: this.#total.part,
+      groups: this.#groups.keys.flatMap((group, i) => {
+        const reached = this.#byGroup[i];
+        return reached ? [{ group, reached: reached.part }] : [];
+      }),
+      course: this.#course.part,
+      reached: this.#sets.map((set) => Uint32Array.from(set)),
     };
   }
+
+  answer(): FunnelAnswer {
+    return joinFunnels(this.question, [this.part()]);
+  }
+}
+
+/** Puts together what shares of the people come to. @param parts in the order of their people */
+export function joinFunnels({ steps, top }: Pick<FunnelQuestion, 'steps' | 'top'>, parts: readonly FunnelPart[]): FunnelAnswer {
+  const groups = new Map<string, { group: GroupKey; reached: ReachedPart[] }>();
+  for (const { group, reached } of parts.flatMap((part) => part.groups)) {
+    const name = JSON.stringify(group);
+    const known = groups.get(name);
+    if (known) known.reached.push(reached);
+    else groups.set(name, { group, reached: [reached] });
+  }
+  return {
+    steps: presentSteps(
+      steps,
+      parts.map(({ total }) => total),
+    ),
+    groups: [...groups.values()]
+      .map(({ group, reached }) => ({ group, steps: presentSteps(steps, reached) }))
+      .sort((a, b) => (b.steps[0]?.people ?? 0) - (a.steps[0]?.people ?? 0))
+      .slice(0, top),
+    ...joinCourses(parts.map(({ course }) => course)),
+    reached: steps.map((_, i) =>
+      joined(
+        Uint32Array,
+        parts.map(({ reached }) => reached[i] as Uint32Array),
+      ),
+    ),
+  };
 }
 
 /** Which of some events a row is, as bits. Those without a filter are told by the name alone. */

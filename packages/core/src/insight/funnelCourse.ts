@@ -6,6 +6,9 @@ export type FunnelDurations = { upToMs: number | null; people: number }[];
 const [SECOND, MINUTE, HOUR, DAY] = [1_000, 60_000, 3_600_000, 86_400_000];
 const BOUNDS = [10 * SECOND, 30 * SECOND, MINUTE, 2 * MINUTE, 5 * MINUTE, 10 * MINUTE, 30 * MINUTE, HOUR, 6 * HOUR, DAY, 7 * DAY];
 
+/** What adds up over shares of the people. */
+export type CoursePart = { trend: FunnelTrend; durations: number[] };
+
 export class FunnelCourse {
   readonly trend: FunnelTrend;
   /** The step of time in which each person began; -1 for none yet. */
@@ -36,16 +39,19 @@ export class FunnelCourse {
     this.#durations[slot] = (this.#durations[slot] as number) + 1;
   }
 
-  /** From the shortest that occurs to the longest. */
-  get durations(): FunnelDurations {
-    const all = this.#durations.map((people, i) => ({ upToMs: BOUNDS[i] ?? null, people }));
-    const last = all.findLastIndex(({ people }) => people > 0);
-    return all.slice(
-      Math.max(
-        0,
-        all.findIndex(({ people }) => people > 0),
-      ),
-      last + 1,
-    );
+  get part(): CoursePart {
+    return { trend: this.trend, durations: this.#durations };
   }
+}
+
+export function joinCourses(parts: readonly CoursePart[]): { trend: FunnelTrend; durations: FunnelDurations } {
+  const sum = (numberOf: (part: CoursePart) => number) => parts.reduce((all, part) => all + numberOf(part), 0);
+  const trend = (parts[0]?.trend ?? []).map((_, i) => ({
+    people: sum((part) => part.trend[i]?.people ?? 0),
+    through: sum((part) => part.trend[i]?.through ?? 0),
+  }));
+  const slots = [...BOUNDS, null].map((upToMs, i) => ({ upToMs, people: sum(({ durations }) => durations[i] ?? 0) }));
+  // From the shortest that occurs to the longest.
+  const first = slots.findIndex(({ people }) => people > 0);
+  return { trend, durations: first < 0 ? [] : slots.slice(first, slots.findLastIndex(({ people }) => people > 0) + 1) };
 }

@@ -15,6 +15,9 @@ export const PERSON_GROUPS = ['first-time', 'returning'] as const;
 /** Who was first seen when, and since when somebody counts as new. */
 export type Newcomers = { firstSeen: Float64Array; from: number };
 
+/** Whether it stands for all values beyond those that are told apart. */
+export const isBeyond = (key: GroupKey): boolean => key.length > 0 && key.every((value) => value === BEYOND);
+
 /** Numbers of groups over all segments. */
 export class Groups {
   readonly keys: GroupKey[] = [];
@@ -36,6 +39,11 @@ export class Groups {
       this.#numbers.set(name, number);
     }
     return number;
+  }
+
+  /** A group that occurs; undefined for one that does not. */
+  find(key: GroupKey): number | undefined {
+    return isBeyond(key) && this.keys.length > MOST_GROUPS ? MOST_GROUPS : this.#numbers.get(JSON.stringify(key));
   }
 
   #beyond(): number {

@@ -19,6 +19,7 @@ export * from './peopleSet.js';
 export * from './question.js';
 export * from './returns.js';
 export * from './segment.js';
+export * from './share.js';
 export * from './steps.js';
 export * from './times.js';
 export * from './visits.js';

@@ -3,7 +3,7 @@ import { type AcrossReply, type BodyOf, operations, Problem } from '@orchard/con
 import { visibleEnvironments } from '../../platform/access/visibleEnvironments.js';
 import type { Environment, SignedInMember } from '../../platform/call.js';
 import type { Parts } from './parts.js';
-import type { Watch } from './thread.js';
+import type { Watch } from './asking.js';
 
 type Body = BodyOf<(typeof operations)['insight']['across']>;
 /** What one environment cannot answer and another can, such as a filter over a property that never came there. */

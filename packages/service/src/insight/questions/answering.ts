@@ -1,4 +1,4 @@
-/** Each question: read, asked of the thread, and laid out as the API shows it. */
+/** Each question: read, asked of the threads, and laid out as the API shows it. */
 import type {
   ArrivalsReply,
   BodyOf,
@@ -32,7 +32,7 @@ import { answerEffect } from './effect.js';
 import { lastCallsOf } from './lastCalls.js';
 import type { Parts } from './parts.js';
 import { QuestionReader } from './reading.js';
-import type { QuestionThread, Watch } from './thread.js';
+import type { Asking, Watch } from './asking.js';
 
 type Own = (typeof operations)['insight'];
 type Body<Name extends keyof Own> = BodyOf<Own[Name]>;
@@ -50,7 +50,7 @@ const before = ({ from, until }: Period): Period => ({ from: from - (until - fro
 export class Questions {
   constructor(
     private readonly parts: Parts,
-    private readonly thread: QuestionThread,
+    private readonly asking: Asking,
   ) {}
 
   #reader(environment: Environment, body: Parameters<typeof QuestionReader.of>[2]): Promise<QuestionReader> {
@@ -70,7 +70,7 @@ export class Questions {
     const count = async (period: Period) => {
       const steps = stepsOf(period.from, period.until, step, reader.zone);
       const asked = { kind: 'count' as const, question: { ...period, ...common, steps } };
-      const { answer, people } = await this.thread.ask(environment.db, asked, reader.reading(period), watch);
+      const { answer, people } = await this.asking.ask(environment.db, asked, reader.reading(period), watch);
       return { series: presentSeries(answer.series, steps), groups: answer.groups, people };
     };
     const { series, groups, people } = await count(reader.period);
@@ -90,7 +90,7 @@ export class Questions {
     const trendStep = body.trendStep ?? stepFor(from, until);
     const trend = stepsOf(from, until, trendStep, reader.zone);
     const question = { ...funnelOf(reader, body), trend };
-    const { answer, people } = await this.thread.ask(environment.db, { kind: 'funnel', question }, reader.reading(), watch);
+    const { answer, people } = await this.asking.ask(environment.db, { kind: 'funnel', question }, reader.reading(), watch);
     return {
       ...this.#answered(reader, people, beganAt),
       steps: answer.steps,
@@ -105,7 +105,7 @@ export class Questions {
   async #atStep({ environment, ...watch }: Asked, body: Body<'funnel'> & { step: number }) {
     const reader = await this.#reader(environment, body);
     const question = funnelOf(reader, body);
-    const { answer, people } = await this.thread.ask(environment.db, { kind: 'funnel', question }, reader.reading(), watch);
+    const { answer, people } = await this.asking.ask(environment.db, { kind: 'funnel', question }, reader.reading(), watch);
     const reached = answer.reached[body.step] ?? new Uint32Array(0);
     const went = answer.reached[body.step + 1] ?? new Uint32Array(0);
     const further = new Set(went);
@@ -120,7 +120,7 @@ export class Questions {
     const answer =
       step && stopped.length > 0
         ? (
-            await this.thread.ask(
+            await this.asking.ask(
               asked.environment.db,
               {
                 kind: 'why',
@@ -152,7 +152,7 @@ export class Questions {
     const beganAt = this.parts.now();
     const reader = await this.#reader(environment, body);
     const question = { ...reader.period, wanted: reader.wanted(body) };
-    const { answer, people } = await this.thread.ask(environment.db, { kind: 'times', question }, reader.reading(), watch);
+    const { answer, people } = await this.asking.ask(environment.db, { kind: 'times', question }, reader.reading(), watch);
     const [since, before] = [body.newSince, body.newBefore].map((at) => (at ? Date.parse(at) : null));
     const wanted = [...answer.people.keys()]
       .map((i) => ({ person: answer.people[i] as number, times: answer.times[i] as number }))
@@ -172,7 +172,7 @@ export class Questions {
   }
 
   effect({ environment, ...watch }: Asked, body: Body<'effect'>): Promise<EffectReply> {
-    return answerEffect(this.parts, this.thread, environment, body, watch);
+    return answerEffect(this.parts, this.asking, environment, body, watch);
   }
 
   async visits({ environment, ...watch }: Asked, body: Body<'visits'>): Promise<VisitsReply> {
@@ -183,7 +183,7 @@ export class Questions {
     const common = { filter: reader.filter(body.filter), by: reader.groups(body.group), top: body.top, gapMs: reader.gapMs };
     const ask = (period: Period) => {
       const steps = stepsOf(period.from, period.until, step, reader.zone);
-      return this.thread.ask(environment.db, { kind: 'visits', question: { ...period, ...common, steps } }, reader.reading(period), watch);
+      return this.asking.ask(environment.db, { kind: 'visits', question: { ...period, ...common, steps } }, reader.reading(period), watch);
     };
     const { answer, people } = await ask(reader.period);
     const steps = stepsOf(reader.period.from, reader.period.until, step, reader.zone);
@@ -203,7 +203,7 @@ export class Questions {
     const common = { filter: reader.filter(body.filter), by: reader.groups(body.group), top: body.top };
     const ask = (period: Period) => {
       const steps = stepsOf(period.from, period.until, step, reader.zone);
-      return this.thread.ask(
+      return this.asking.ask(
         environment.db,
         { kind: 'arrivals', question: { ...period, ...common, steps } },
         reader.reading(period),
@@ -213,7 +213,7 @@ export class Questions {
     const { answer, people } = await ask(reader.period);
     const { until } = reader.period;
     const recent = { from: until - Math.max(...WINDOWS_MS), until, columns: [] };
-    const active = await this.thread.ask(environment.db, { kind: 'active', question: { until, windowsMs: WINDOWS_MS } }, recent, watch);
+    const active = await this.asking.ask(environment.db, { kind: 'active', question: { until, windowsMs: WINDOWS_MS } }, recent, watch);
     const [day = 0, week = 0, month = 0] = active.answer;
     const steps = stepsOf(reader.period.from, until, step, reader.zone);
     const previous = body.compare ? (await ask(before(reader.period))).answer : null;
@@ -243,7 +243,7 @@ export class Questions {
       by: reader.groups(body.group),
       top: body.top,
     };
-    const { answer, people } = await this.thread.ask(environment.db, { kind: 'returns', question }, reader.reading(), watch);
+    const { answer, people } = await this.asking.ask(environment.db, { kind: 'returns', question }, reader.reading(), watch);
     return {
       ...this.#answered(reader, people, beganAt),
       step: body.step,
@@ -259,7 +259,7 @@ export class Questions {
     const period = { from: new Date(until - days * DAY_MS).toISOString(), until: new Date(until).toISOString() };
     const reader = await this.#reader(environment, period);
     const question = { ...reader.period, wanted: reader.wanted({ event, filter: filter ?? undefined }) };
-    return (await this.thread.ask(environment.db, { kind: 'times', question }, reader.reading(), watch)).answer;
+    return (await this.asking.ask(environment.db, { kind: 'times', question }, reader.reading(), watch)).answer;
   }
 
   /** All that a user did, as far as events are kept. */
@@ -270,7 +270,7 @@ export class Questions {
     const reader = await this.#reader(environment, { from: iso(until - MOST_DAYS * DAY_MS), until: iso(until) });
     reader.groups(reader.properties);
     const question = { ...reader.period, person, most: MOST_EVENTS };
-    return (await this.thread.ask(environment.db, { kind: 'ofPerson', question }, reader.reading())).answer;
+    return (await this.asking.ask(environment.db, { kind: 'ofPerson', question }, reader.reading())).answer;
   }
 
   async paths({ environment, ...watch }: Asked, body: Body<'paths'>): Promise<PathsReply> {
@@ -286,7 +286,7 @@ export class Questions {
       leastShare,
       gapMs: reader.gapMs,
     };
-    const { answer, people } = await this.thread.ask(environment.db, { kind: 'paths', question }, reader.reading(), watch);
+    const { answer, people } = await this.asking.ask(environment.db, { kind: 'paths', question }, reader.reading(), watch);
     return { ...this.#answered(reader, people, beganAt), ...answer };
   }
 }

@@ -2,14 +2,14 @@ import type { Capability } from '../../platform/capability.js';
 import { Questions } from './answering.js';
 import type { Parts } from './parts.js';
 import { questionRoutes } from './routes.js';
-import { QuestionThread } from './thread.js';
+import { Asking } from './asking.js';
 
 export type QuestionsOffer = { questions: Questions };
 
 export function questions(parts: Parts): Capability<QuestionsOffer> {
   const { people, plan, contexts, log, now } = parts;
-  const thread = new QuestionThread({ people, plan, contexts }, log, now);
-  const asked = new Questions(parts, thread);
+  const asking = new Asking({ people, plan, contexts }, log, now);
+  const asked = new Questions(parts, asking);
   return {
     name: 'questions',
     offer: { questions: asked },
@@ -21,6 +21,6 @@ export function questions(parts: Parts): Capability<QuestionsOffer> {
         properties,
       })),
     }),
-    stop: () => thread.stop(),
+    stop: () => asking.stop(),
   };
 }

@@ -5,7 +5,7 @@ import { type NotificationOutcome, type OutcomeRow, outcomesOf } from '../../mes
 import type { Environment } from '../../platform/call.js';
 import type { Parts } from './parts.js';
 import { QuestionReader } from './reading.js';
-import type { QuestionThread, Watch } from './thread.js';
+import type { Asking, Watch } from './asking.js';
 
 type Body = BodyOf<(typeof operations)['insight']['effect']>;
 type Best = { outcome: NotificationOutcome; variant: string; at: number };
@@ -15,7 +15,7 @@ const RANK: Record<NotificationOutcome, number> = { opened: 2, arrived: 1, 'not 
 /** @throws {Problem} not-found, malformed-filter */
 export async function answerEffect(
   parts: Parts,
-  thread: QuestionThread,
+  asking: Asking,
   environment: Environment,
   body: Body,
   watch?: Watch,
@@ -36,7 +36,7 @@ export async function answerEffect(
     withinMs: body.withinMs,
     groups: groups.map((name) => groupOf(best, name)),
   };
-  const { answer, people } = await thread.ask(environment.db, { kind: 'effect', question }, reader.reading(), watch);
+  const { answer, people } = await asking.ask(environment.db, { kind: 'effect', question }, reader.reading(), watch);
   const items = answer.map(({ people: count, did }, i) => {
     const name = groups[i] as string;
     return {

@@ -4,7 +4,7 @@ import { withProgress } from '../../platform/live/progressStream.js';
 import { askAcross } from './across.js';
 import type { Asked, Questions } from './answering.js';
 import type { Parts } from './parts.js';
-import type { Watch } from './thread.js';
+import type { Watch } from './asking.js';
 
 export function questionRoutes(parts: Parts, questions: Questions): Route[] {
   const own = operations.insight;

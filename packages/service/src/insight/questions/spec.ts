@@ -3,18 +3,24 @@ import type {
   ActiveQuestion,
   ArrivalsAnswer,
   ArrivalsQuestion,
+  CountPart,
   CountQuestion,
   CountSeries,
   EffectAnswer,
   EffectQuestion,
   FunnelAnswer,
+  FunnelPart,
   FunnelQuestion,
+  GroupKey,
+  GroupSize,
   InsightEvent,
   OfPersonQuestion,
   PathNode,
   PathsQuestion,
+  PeopleShare,
   ReturnsAnswer,
   ReturnsQuestion,
+  Segment,
   TimesAnswer,
   TimesQuestion,
   VisitsAnswer,
@@ -38,7 +44,7 @@ export type Spec =
 
 export type Answers = {
   count: { series: CountSeries[]; groups: number };
-  funnel: Omit<FunnelAnswer, 'reached'> & { reached: Uint32Array[] };
+  funnel: FunnelAnswer;
   why: WhyAnswer;
   visits: VisitsAnswer;
   arrivals: ArrivalsAnswer;
@@ -50,29 +56,43 @@ export type Answers = {
   ofPerson: InsightEvent[];
 };
 
-/** Who is who, for the thread. */
-export type SentPeople = { name: string; count: number; alias: Uint32Array; firstSeen: Float64Array; aliases: number; version: number };
+/** Who is who, in memory that every thread sees. */
+export type SharedPeople = { count: number; alias: Uint32Array; firstSeen: Float64Array; aliases: number };
+
+/** What a thread is asked, and answers. */
+export type Calls = {
+  /** Opens a day, or more columns of it: its rows as of these people. */
+  open: {
+    /** Names the day in its version. */
+    asked: { day: string; at: number; rows: number; columns: [string, Uint8Array][] /** Deflated. */; people: SharedPeople };
+    answer: Segment;
+  };
+  /** Looks through the next day. */
+  day: {
+    asked: {
+      id: number;
+      /** One that the thread was given; null for a day without packed events. */
+      key: string | null;
+      at: number;
+      /** What is not packed. */
+      extra: InsightEvent[];
+    };
+    answer: undefined;
+  };
+  /** How often each group occurs. */
+  sizes: { asked: { id: number }; answer: GroupSize[] };
+  /** What the share of people comes to. */
+  part: { asked: { id: number; top: GroupKey[] }; answer: CountPart | FunnelPart };
+  answer: { asked: { id: number }; answer: unknown };
+};
+export type CallName = keyof Calls;
 
 export type ToThread =
-  | { kind: 'people'; people: SentPeople }
-  | { kind: 'begin'; id: number; spec: Spec; people: string; now: number }
-  | {
-      kind: 'day';
-      id: number;
-      /** Names the day in its version; null for one without packed events. */
-      key: string | null;
-      day: number;
-      rows: number;
-      /** Those it does not have yet, deflated. */
-      columns: [string, Uint8Array][];
-      /** What is not packed. */
-      extra: import('@orchard/core/insight').InsightEvent[];
-    }
-  | { kind: 'end'; id: number }
-  | { kind: 'cancel'; id: number }
-  | { kind: 'forget'; keys: string[] };
+  | { [Name in CallName]: { call: Name; ticket: number; asked: Calls[Name]['asked'] } }[CallName]
+  | { call: 'begin'; id: number; spec: Spec; people: SharedPeople; now: number /** Null: all people. */; share: PeopleShare | null }
+  /** An open day, under the name that questions use. */
+  | { call: 'take'; key: string; segment: Segment }
+  | { call: 'forget'; keys: readonly string[]; days: readonly string[] }
+  | { call: 'end'; id: number };
 
-export type FromThread =
-  | { kind: 'done'; id: number }
-  | { kind: 'answer'; id: number; answer: unknown }
-  | { kind: 'failed'; id: number; message: string };
+export type FromThread = { ticket: number; answer: unknown } | { ticket: number; failed: string };

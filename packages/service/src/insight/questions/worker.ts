@@ -1,4 +1,4 @@
-/** The thread that answers questions: it keeps days open, so that a second question reads no bytes. */
+/** A thread that answers questions: days stay open, so that a second question reads no bytes. */
 import { inflateSync } from 'node:zlib';
 import { parentPort } from 'node:worker_threads';
 import {
@@ -10,69 +10,76 @@ import {
   FunnelScan,
   mergeSegments,
   OfPersonScan,
-  openDay,
   packDay,
   PathsScan,
+  type PeopleShare,
   type QuestionGround,
   readDay,
   ReturnsScan,
+  rowsOfShare,
   type Scan,
   type Segment,
+  shareSegment,
   TimesScan,
   VisitsScan,
   WhyScan,
   withAliases,
 } from '@orchard/core/insight';
-import type { FromThread, SentPeople, Spec, ToThread } from './spec.js';
+import type { CallName, Calls, FromThread, SharedPeople, Spec, ToThread } from './spec.js';
 
-type Kept = { segment: Segment; aliased: { aliases: number; segment: Segment } | null };
-type Running = { scan: Scan<unknown>; people: SentPeople };
+type Running = { scan: Scan<unknown>; people: SharedPeople; share: PeopleShare | null };
 
-const people = new Map<string, SentPeople>();
-const days = new Map<string, Kept>();
+/** Days as they were packed, by their version: those that this thread has opened. */
+const packedDays = new Map<string, Segment>();
+/** Days as questions read them, of whatever thread. */
+const days = new Map<string, Segment>();
 const running = new Map<number, Running>();
-const tell = (message: FromThread) => parentPort?.postMessage(message);
 
 parentPort?.on('message', (message: ToThread) => {
-  switch (message.kind) {
-    case 'people':
-      return void people.set(message.people.name, message.people);
+  switch (message.call) {
+    case 'take':
+      return void days.set(message.key, message.segment);
     case 'forget':
       for (const key of message.keys) days.delete(key);
+      for (const day of message.days) packedDays.delete(day);
       return;
-    case 'cancel':
+    case 'begin':
+      return begin(message);
+    case 'end':
       return void running.delete(message.id);
     default:
-      try {
-        take(message);
-      } catch (error) {
-        running.delete(message.id);
-        tell({ kind: 'failed', id: message.id, message: (error as Error).stack ?? String(error) });
-      }
+      parentPort?.postMessage(answerTo(message));
   }
 });
 
-function take(message: Extract<ToThread, { id: number }>): void {
-  const { id } = message;
-  if (message.kind === 'begin') {
-    const known = people.get(message.people) as SentPeople;
-    const ground: QuestionGround = {
-      asking: { me: { id: null, roles: [] }, now: message.now },
-      people: known.count,
-      firstSeen: known.firstSeen,
-    };
-    running.set(id, { scan: scanOf(message.spec, ground), people: known });
-    return;
+function answerTo(message: Extract<ToThread, { ticket: number }>): FromThread {
+  const { ticket } = message;
+  try {
+    return { ticket, answer: (answers[message.call] as (asked: unknown) => unknown)(message.asked) };
+  } catch (error) {
+    return { ticket, failed: (error as Error).stack ?? String(error) };
   }
-  const question = running.get(id);
-  if (!question) return;
-  if (message.kind === 'day') {
-    question.scan.add(segmentOf(message, question.people));
-    return tell({ kind: 'done', id });
-  }
-  running.delete(id);
-  tell({ kind: 'answer', id, answer: plain(question.scan.answer()) });
 }
+
+const answers: { [Name in CallName]: (asked: Calls[Name]['asked']) => Calls[Name]['answer'] } = {
+  open: openDay,
+  day: lookThrough,
+  sizes: ({ id }) => (scanOfQuestion(id) as CountScan).sizes(),
+  part: ({ id, top }) => (scanOfQuestion(id) as CountScan | FunnelScan).part(top),
+  answer: ({ id }) => scanOfQuestion(id).answer(),
+};
+
+function begin({ id, spec, people, now, share }: Extract<ToThread, { call: 'begin' }>): void {
+  const asking = { me: { id: null, roles: [] }, now };
+  running.set(id, { scan: scanOf(spec, { asking, people: people.count, firstSeen: people.firstSeen }), people, share });
+}
+
+function runningOf(id: number): Running {
+  const found = running.get(id);
+  if (!found) throw new Error('The question has ended.');
+  return found;
+}
+const scanOfQuestion = (id: number): Scan<unknown> => runningOf(id).scan;
 
 function scanOf(spec: Spec, ground: QuestionGround): Scan<unknown> {
   switch (spec.kind) {
@@ -101,32 +108,25 @@ function scanOf(spec: Spec, ground: QuestionGround): Scan<unknown> {
   }
 }
 
-/** Sets of people leave the thread as numbers. */
-function plain(answer: unknown): unknown {
-  const { reached, ...rest } = answer as { reached?: Iterable<number>[] };
-  return reached ? { ...rest, reached: reached.map((set) => Uint32Array.from(set)) } : answer;
-}
-
-function segmentOf({ key, day, rows, columns, extra }: Extract<ToThread, { kind: 'day' }>, { alias, aliases }: SentPeople): Segment {
-  const packed = key === null ? null : aliasedDay(keptDay(key, day, rows, columns), alias, aliases);
-  if (extra.length === 0 && packed) return packed;
-  const fresh = packDay(day, extra);
-  const segment = openDay(day, fresh.rows, fresh.columns, alias);
-  return packed ? mergeSegments(packed, segment) : segment;
-}
-
-function keptDay(key: string, day: number, rows: number, columns: [string, Uint8Array][]): Kept {
+/** In memory that every thread sees, so that each can look through it. */
+function openDay({ day, at, rows, columns, people }: Calls['open']['asked']): Segment {
   const fresh = columns.map(([name, bytes]) => [name, inflateSync(bytes)] as const);
-  let kept = days.get(key);
-  if (!kept) days.set(key, (kept = { segment: readDay(day, rows, new Map(fresh)), aliased: null }));
-  else if (fresh.length > 0) {
-    for (const [name, bytes] of fresh) addColumn(kept.segment, name, bytes);
-    kept.aliased = null;
-  }
-  return kept;
+  const known = packedDays.get(day);
+  if (known) for (const [name, bytes] of fresh) addColumn(known, name, bytes);
+  const packed = shareSegment(known ?? readDay(at, rows, new Map(fresh)));
+  packedDays.set(day, packed);
+  return shareSegment(withAliases(packed, people.alias));
 }
 
-function aliasedDay(kept: Kept, alias: Uint32Array, aliases: number): Segment {
-  if (kept.aliased?.aliases !== aliases) kept.aliased = { aliases, segment: withAliases(kept.segment, alias) };
-  return kept.aliased.segment;
+function lookThrough({ id, key, at, extra }: Calls['day']['asked']): undefined {
+  const { scan, people, share } = runningOf(id);
+  const known = key === null ? null : (days.get(key) as Segment);
+  const packed = known && share ? rowsOfShare(known, share) : known;
+  const own = share ? extra.filter(({ person }) => isIn(share, people.alias[person] ?? person)) : extra;
+  if (own.length === 0 && packed) return scan.add(packed) as undefined;
+  const fresh = packDay(at, own);
+  const segment = withAliases(readDay(at, fresh.rows, fresh.columns), people.alias);
+  scan.add(packed ? mergeSegments(packed, segment) : segment);
 }
+
+const isIn = ({ from, until }: PeopleShare, person: number): boolean => person >= from && person < until;
