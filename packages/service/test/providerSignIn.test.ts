@@ -116,6 +116,92 @@ describe('a provider of OpenID Connect', () => {
   });
 });
 
+describe('a way that is tried', () => {
+  const begin = (way = 'ridge') => test.owner.call(operations.signInWays.tryOut, { params: { ...app.dev.params, way } });
+  /** Each step as the page shows it: ✓ or ✗, its name, and the answer. */
+  const stepsOf = (html: string) =>
+    [...html.matchAll(/<dt[^>]*>(.) (.*?)<\/dt><dd>(.*?)<\/dd>/g)].map(([, ok, what, text]) => ({
+      ok: ok ?? '',
+      what: what ?? '',
+      text: text ?? '',
+    }));
+  async function tried(person: ProviderPerson) {
+    const browser = new PageBrowser();
+    const first = await browser.open((await begin()).address);
+    const there = await browser.open(`${base}/ways/ridge`);
+    const { html } = await browser.open(await passProvider(browser, there.location, person));
+    return { first: first.html, steps: stepsOf(html), html };
+  }
+  const people = async () => (await test.owner.call(operations.users.list, { params: app.dev.params, query: { limit: 100 } })).items.length;
+
+  it('shows the answer of each step, and makes no account', async () => {
+    provider.allow((await openid()).redirectAddress as string);
+    const before = await people();
+    const { first, steps } = await tried(MAREN);
+    expect(first).toContain(`${base}/ways/ridge/return`);
+    expect(steps.map(({ ok, what }) => ok + what)).toEqual(['✓return', '✓answer', '✓person', '✗groups']);
+    await openid({ roles: {} });
+    const again = await tried(MAREN);
+    expect(again.steps.at(-1)).toEqual({ ok: '✓', what: 'account', text: `a new account with ${MAREN.email}` });
+    expect(again.html).toContain('The way works.');
+    expect(await people()).toBe(before);
+  });
+
+  it('says whom the person meets here, and which roles the groups give', async () => {
+    await signedIn(SIGNE);
+    const { steps } = await tried(SIGNE);
+    expect(steps.map(({ text }) => text)).toEqual(
+      expect.arrayContaining(['wardens, staff: gives the role warden', `signs in to ${SIGNE.email}, as before`]),
+    );
+  });
+
+  it.each<[what: string, fault: IdentityFault, changes: object, words: string]>([
+    ['a wrong secret', 'none', { secret: 'another' }, 'its secret'],
+    ['a wrong signature', 'wrong-signature', { title: 'anew' }, 'The signature of the ID token is wrong'],
+    ['keys that nobody knows', 'changed-keys', { title: 'changed' }, 'not by a key that the provider publishes'],
+    ['a clock that is off', 'clock-off', { title: 'off' }, 'the clock of the provider is off'],
+    ['an old token', 'expired', { title: 'old' }, 'a clock is off'],
+  ])('with %s names the mistake', async (_what, fault, changes, words) => {
+    await openid(changes);
+    provider.fault(fault);
+    expect((await tried(KENJI)).steps.at(-1)).toMatchObject({ ok: '✗', what: 'answer', text: expect.stringContaining(words) });
+  });
+
+  it('signs nobody in, leads to no other way, and is refused where nobody visits a provider', async () => {
+    const browser = new PageBrowser();
+    const request = new URL((await begin()).address).searchParams.get('request') ?? '';
+    await browser.open((await begin()).address);
+    expect((await browser.open(`${base}/ways/path`)).html).toContain('This trial is of the way ridge.');
+    const form = { request, step: 'password', email: SIGNE.email, password: PASSWORD };
+    expect((await browser.post(`${base}/authorize`, form)).status).toBe(400);
+    await put('backend', {
+      kind: 'tokens',
+      title: 'Our backend',
+      issuer: provider.issuer,
+      audience: 'huts-api',
+      keysAddress: `${provider.issuer}/jwks`,
+    });
+    await expect(begin('backend')).rejects.toMatchObject({ problem: 'wrong-state' });
+  });
+
+  it('by a token of another issuer is checked with one', async () => {
+    await put('backend', {
+      kind: 'tokens',
+      title: 'Our backend',
+      issuer: provider.issuer,
+      audience: 'huts-api',
+      keysAddress: `${provider.issuer}/jwks`,
+    });
+    const check = (token: string) =>
+      test.owner.call(operations.signInWays.check, { params: { ...app.dev.params, way: 'backend' }, body: { token } });
+    const { steps } = await check(await provider.idToken(KENJI, { audience: 'huts-api' }));
+    expect(steps.map(({ ok, what }) => [ok, what])).toEqual(
+      [['keys'], ['token'], ['person'], ['groups'], ['account']].map(([what]) => [true, what]),
+    );
+    expect((await check(await provider.idToken(KENJI, { audience: 'others' }))).steps.at(-1)?.text).toContain('for another audience than');
+  });
+});
+
 it('OAuth 2.0 without OpenID Connect signs people in by what the provider says of them', async () => {
   const way = await put('path', {
     kind: 'oauth',
@@ -232,8 +318,11 @@ describe('what a provider hands out', () => {
       ({ isCurrent }: { isCurrent: boolean }) => !isCurrent,
     );
     for (const { id } of others) await withToken('DELETE', `/users/me/sessions/${id}`, token);
+    const { revoked } = provider.seen;
     await withToken('DELETE', '/sessions/current', token);
-    await eventually(async () => provider.seen.revoked === 1 && (await ports.providerTokens.accessToken(ofDev, user.id, 'ridge')) === null);
+    await eventually(
+      async () => provider.seen.revoked === revoked + 1 && (await ports.providerTokens.accessToken(ofDev, user.id, 'ridge')) === null,
+    );
   });
 });
 

@@ -161,6 +161,19 @@ describe('a response', () => {
   });
 });
 
+it('a way that is tried shows whom the assertion names, or why it is refused', async () => {
+  const tried = async () => {
+    const { address } = await test.owner.call(operations.signInWays.tryOut, { params: { ...app.dev.params, way: 'ridge' } });
+    const browser = new PageBrowser();
+    await browser.open(address);
+    const there = await browser.open(`${base}/ways/ridge`);
+    return (await answer({ browser, request: provider.read(there.location) }, SIGNE)).html;
+  };
+  expect(await tried()).toMatch(/The way works.*Signe Fell.*signe@ridge\.example/s);
+  provider.fault('wrong-signature');
+  expect(await tried()).toMatch(/does not work yet.*paste its metadata anew/s);
+});
+
 describe('a way by SAML', () => {
   it('is checked, and the wrong document is refused by name', async () => {
     expect(await check()).toMatchObject({

@@ -66,9 +66,8 @@ function addWayCommands(program: Command): void {
   });
   addRemoval(program, own.remove, { what: ({ way }) => `Taking the way ${way} away` });
   addCall(program, own.copy, { options: { app: { flags: '--from-app <app>' }, environment: { flags: '--from-env <environment>' } } });
-  addCall(program, own.check, {
-    print: printSteps,
-  });
+  addCall(program, own.check, { print: printSteps });
+  addCall(program, own.tryOut);
   addList(program, own.ofUser, ['id', 'title', 'account', ['addedAt', ({ addedAt }) => moment(addedAt)]]);
 
   program.command('sign-in-page').description('how the page on which people sign in looks');

@@ -117,6 +117,18 @@ export const identityOperations = {
     replyTypes: ['text/html'],
     problems: ['not-found'],
   }),
+  tryWay: operation({
+    ...common,
+    id: 'identity.tryWay',
+    rate: 'sign-in',
+    method: 'GET',
+    path: `${ISSUER}/page/try`,
+    summary: 'Where the team tries a way with a made-up person, by an address that it asked for',
+    query: parameters,
+    reply: z.string(),
+    replyTypes: ['text/html'],
+    problems: ['not-found'],
+  }),
   picture: operation({
     ...common,
     id: 'identity.picture',

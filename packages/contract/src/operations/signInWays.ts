@@ -187,6 +187,7 @@ export const tried = z
   .strictObject({
     user: z.string().max(200).optional().describe('Of a directory: somebody to look up'),
     password: z.string().max(256).optional().describe('The password of that user, to try it'),
+    token: z.string().min(1).max(20_000).optional().describe('Of tokens of another issuer: one to try'),
   })
   .prefault({});
 
@@ -269,6 +270,19 @@ export const signInWayOperations = {
     body: tried,
     reply: steps,
     problems: ['not-found'],
+  }),
+  tryOut: operation({
+    id: 'signInWays.tryOut',
+    changes: 'nothing',
+    command: 'sign-in-way try',
+    method: 'POST',
+    path: `${WAYS}/{way}/trials`,
+    summary: 'An address to open in the browser: there a made-up person signs in at the provider, and a page shows the answer of each step',
+    caller: developer,
+    params: ofWay,
+    status: 201,
+    reply: z.object({ address: z.string(), expiresAt: time }),
+    problems: ['not-found', 'wrong-state'],
   }),
   nonce: operation({
     id: 'signInWays.nonce',

@@ -6,8 +6,10 @@ import { authorizationTable } from './tables.js';
 
 export type Authorization = typeof authorizationTable.$inferSelect;
 export type Asked = Pick<Authorization, 'client' | 'redirectUri' | 'challenge' | 'scope' | 'state' | 'nonce'>;
-/** The scope of a request that adds an account at a provider; no app can ask for it. */
+/** Scopes of requests that sign nobody in: they add an account at a provider, or try a way. No app can ask for them. */
 export const ADDING = 'add-account';
+export const TRYING = 'try-way';
+export const isErrand = ({ scope }: Pick<Authorization, 'scope'>): boolean => scope === ADDING || scope === TRYING;
 
 export class AuthorizationStore {
   async add({ db }: Environment, request: string, asked: Asked, expiresAt: Date, userId: string | null = null): Promise<void> {

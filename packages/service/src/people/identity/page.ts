@@ -1,5 +1,6 @@
 /** The page on which people sign in: HTML in their language. It has no script, but for the view that asks a passkey. */
 import { createHash } from 'node:crypto';
+import type { WaySteps } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { type SignInTexts, signInTexts } from '@orchard/core/accounts';
 import type { Response } from 'express';
@@ -58,6 +59,7 @@ input:focus-visible,button:focus-visible,a:focus-visible{outline:3px solid var(-
 button{font:inherit;font-weight:600;border:0;border-radius:6px;padding:.65rem 1rem;margin-top:1.25rem;background:var(--accent);color:var(--on);width:100%;cursor:pointer}
 button.plain{background:none;color:inherit;font-weight:400;text-decoration:underline;padding:.4rem;margin-top:.5rem}
 a.way,button.way{display:block;width:100%;text-align:center;font-weight:600;color:inherit;background:none;text-decoration:none;border:1px solid var(--line);border-radius:6px;padding:.6rem 1rem;margin-top:.75rem}
+code{font-size:.9em;overflow-wrap:anywhere}dt{font-weight:600;margin-top:.75rem}dd{margin:0;overflow-wrap:anywhere}
 .care{color:var(--care);font-weight:600}`;
 };
 
@@ -97,6 +99,38 @@ export function sendForm(response: Response, shown: Shown, { address, form }: { 
   const body = `<form method="post" action="${escaped(address)}">${fields.join('')}<button>${escaped(texts.goOn)}</button></form>`;
   const policy = `default-src 'none'; img-src 'self'; style-src ${hashOf(styleOf(shown.colour))}; form-action ${new URL(address).origin}; frame-ancestors 'none'; base-uri 'none'`;
   sendHtml(response, 200, frame(shown, language, texts, shown.way?.title ?? texts.title, body), policy);
+}
+
+/** A way that is tried: what is about to happen, or each step's answer. It speaks to the team, in the language of the console. */
+export type TrialPage = {
+  title: string;
+  /** Null before the visit. */
+  steps: WaySteps['steps'] | null;
+  /** Where it goes on: to the provider, or to another try. */
+  next: string;
+  /** What the provider has to list. */
+  redirectAddress: string | null;
+};
+
+export function sendTrial(response: Response, shown: Shown, trial: TrialPage): void {
+  const { texts } = signInTexts(['en']);
+  const policy = `default-src 'none'; img-src 'self'; style-src ${hashOf(styleOf(shown.colour))}; frame-ancestors 'none'; base-uri 'none'`;
+  sendHtml(response, 200, frame(shown, 'en', texts, `Trying: ${trial.title}`, trialView(trial)), policy);
+}
+
+function trialView({ steps, next, redirectAddress }: TrialPage): string {
+  const onward = (text: string) => `<a class="way" href="${escaped(next)}">${text}</a>`;
+  if (steps === null)
+    return `<p>Sign in at the provider as a made-up person. Nobody is signed in here by it, and nothing is kept.</p>
+<p>If the provider shows an error instead of its sign-in, it does not list this redirect address:</p><p><code>${escaped(redirectAddress ?? '')}</code></p>${onward('Go to the provider')}`;
+  const rows = steps.map(
+    ({ what, ok, text }) => `<dt${ok ? '' : ' class="care"'}>${ok ? '✓' : '✗'} ${escaped(what)}</dt><dd>${escaped(text)}</dd>`,
+  );
+  const works = steps.every(({ ok }) => ok);
+  const verdict = works
+    ? 'The way works. Nobody was signed in, and nothing was kept.'
+    : 'The way does not work yet. Fix the step that failed, then try again.';
+  return `<p${works ? '' : ' class="care"'} role="status">${verdict}</p><dl>${rows.join('')}</dl>${onward('Try again')}`;
 }
 
 export function pageOf(shown: Shown): string {

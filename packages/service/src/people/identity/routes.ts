@@ -7,9 +7,15 @@ import { callerOf, entryRules } from '../users/entry.js';
 import { Issuer, TokenError } from './issuer.js';
 import { changeLook, pageLook, readPicture } from './pageLook.js';
 import type { Parts } from './parts.js';
-import type { IdentityCall, SignInPage } from './signInPage.js';
+import type { Adding } from './adding.js';
+import type { IdentityCall } from './pageFrame.js';
+import type { SignInPage } from './signInPage.js';
+import type { Trying } from './trying.js';
+import type { Visits } from './visits.js';
 
-export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
+export type Pages = { signIn: SignInPage; adding: Adding; trying: Trying; visits: Visits };
+
+export function identityRoutes(parts: Parts, { signIn, adding, trying, visits }: Pages): Route[] {
   const own = operations.identity;
   const issuer = new Issuer(parts);
   /** The path names the environment; what is recorded belongs to it. */
@@ -28,10 +34,10 @@ export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
       body: (await parts.userTokens.signingKeys.published(await placeOf(call))) as unknown as JsonObject,
       headers: { 'cache-control': 'max-age=300' },
     })),
-    bind(own.authorize, async (call) => page.open(await placeOf(call), call, call.query)),
-    bind(own.signIn, async (call) => page.take(await placeOf(call), call, await readForm(call))),
-    bind(own.wayThere, async (call) => page.there(await placeOf(call), call, call.params.way)),
-    bind(own.wayPosted, async (call) => page.posted(await placeOf(call), call, call.params.way, await readForm(call, 'large'))),
+    bind(own.authorize, async (call) => signIn.open(await placeOf(call), call, call.query)),
+    bind(own.signIn, async (call) => signIn.take(await placeOf(call), call, await readForm(call))),
+    bind(own.wayThere, async (call) => visits.there(await placeOf(call), call, call.params.way)),
+    bind(own.wayPosted, async (call) => visits.posted(await placeOf(call), call, call.params.way, await readForm(call, 'large'))),
     bind(own.wayMetadata, async (call) => {
       const environment = await placeOf(call);
       const { way: name } = call.params;
@@ -41,7 +47,9 @@ export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
       const xml = saml.metadata(environment, name, way, parts.outsideWays.samlGround(environment, name));
       return send(call, 'application/samlmetadata+xml', Buffer.from(xml));
     }),
-    bind(own.addAccount, async (call) => page.askAdding(await placeOf(call), call, call.query)),
+    bind(own.addAccount, async (call) => adding.ask(await placeOf(call), call, call.query)),
+    bind(own.tryWay, async (call) => trying.ask(await placeOf(call), call, call.query)),
+    bind(operations.signInWays.tryOut, async (call) => ({ body: await trying.begin(environmentOf(call), call.params.way) })),
     bind(own.picture, async (call) => {
       const picture = readPicture(await pageLook.read(await placeOf(call)));
       if (!picture) throw new Problem('not-found', 'The page has no picture.');
@@ -64,7 +72,7 @@ export function identityRoutes(parts: Parts, page: SignInPage): Route[] {
       },
       { subject: () => 'sign-in page', read: (call) => presentPage(parts, environmentOf(call)) },
     ),
-    bind(own.wayBack, async (call) => page.back(await placeOf(call), call, call.params.way)),
+    bind(own.wayBack, async (call) => visits.back(await placeOf(call), call, call.params.way)),
     bind(own.token, async (call) => {
       const environment = await placeOf(call);
       try {

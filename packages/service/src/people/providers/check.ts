@@ -1,31 +1,18 @@
 /** Whether a way can be used: step by step, with words for the mistakes that people make. */
 import type { WaySteps } from '@orchard/contract';
-import { rolesOfGroups } from '@orchard/core/accounts';
 import { X509Certificate } from 'node:crypto';
 import type { Environment } from '../../platform/call.js';
 import { countGroups, findPerson, groupsOf } from './directory.js';
 import { discoveryWords } from './openid.js';
 import type { OutsideWays } from './outsideWays.js';
 import { readSamlMetadata } from './samlXml.js';
+import { tellPerson } from './trial.js';
+import { groupWords, type Walk, walked } from './walk.js';
 import type { SignInWay, WayOf } from './ways.js';
 
 const CLOCK_OFF_MS = 60_000;
 const SOON_MS = 30 * 86_400_000;
-type Somebody = { user?: string | undefined; password?: string | undefined };
-
-/** The steps so far; the first that fails ends them. */
-class Walk {
-  readonly steps: WaySteps['steps'] = [];
-  pass(what: string, text: string): this {
-    this.steps.push({ what, ok: true, text });
-    return this;
-  }
-  fail(what: string, text: string): never {
-    this.steps.push({ what, ok: false, text });
-    throw new Ended();
-  }
-}
-class Ended extends Error {}
+type Somebody = { user?: string | undefined; password?: string | undefined; token?: string | undefined };
 
 export async function checkWay(
   outside: OutsideWays,
@@ -35,28 +22,20 @@ export async function checkWay(
   now: number,
   somebody: Somebody,
 ): Promise<WaySteps> {
-  const walk = new Walk();
-  try {
+  return walked((walk) => {
     switch (way.kind) {
       case 'openid':
-        await checkOpenId(walk, outside, environment, name, way, now);
-        break;
+        return checkOpenId(walk, outside, environment, name, way, now);
       case 'oauth':
-        await checkOAuth(walk, outside, environment, name, way, now);
-        break;
+        return checkOAuth(walk, outside, environment, name, way, now);
       case 'saml':
-        checkSaml(walk, outside, environment, name, way, now);
-        break;
+        return checkSaml(walk, outside, environment, name, way, now);
       case 'directory':
-        await checkDirectory(walk, outside, environment, name, way, somebody);
-        break;
+        return checkDirectory(walk, outside, environment, name, way, somebody);
       case 'tokens':
-        await checkTokens(walk, outside, way, now);
+        return checkTokens(walk, outside, environment, way, now, somebody);
     }
-  } catch (error) {
-    if (!(error instanceof Ended)) throw error;
-  }
-  return { ok: walk.steps.every(({ ok }) => ok), steps: walk.steps };
+  });
 }
 
 async function checkOpenId(walk: Walk, outside: OutsideWays, environment: Environment, name: string, way: WayOf<'openid'>, now: number) {
@@ -145,11 +124,7 @@ async function checkDirectory(
   if (reached.person && way.groups) {
     if (reached.ofPerson.length === 0)
       walk.fail('groups', `The filter ${way.groups.filter} finds no group of ${user}, of ${reached.groups} there are.`);
-    const roles = rolesOfGroups(way.roles, reached.ofPerson);
-    walk.pass(
-      'groups',
-      `${reached.ofPerson.join(', ')}: ${roles.length > 0 ? `gives the role${roles.length > 1 ? 's' : ''} ${roles.join(', ')}` : 'gives no role'}`,
-    );
+    walk.pass('groups', groupWords(way, reached.ofPerson));
   } else if (way.groups) walk.pass('groups', `${reached.groups} below ${way.groups.base}`);
   if (user === undefined || password === undefined) return;
   const person = await directories
@@ -159,9 +134,20 @@ async function checkDirectory(
   walk.pass('password', `${user} may sign in.`);
 }
 
-async function checkTokens(walk: Walk, outside: OutsideWays, way: WayOf<'tokens'>, now: number) {
+async function checkTokens(
+  walk: Walk,
+  outside: OutsideWays,
+  environment: Environment,
+  way: WayOf<'tokens'>,
+  now: number,
+  { token }: Somebody,
+) {
   await checkKeys(walk, outside, way.keysAddress);
   await checkClock(walk, outside, way.keysAddress, now);
+  if (token === undefined) return;
+  const person = await outside.foreign.readToken(way, token).catch((error: Error) => walk.fail('token', error.message));
+  walk.pass('token', `signed by ${person.issuer}, for ${way.audience}`);
+  await tellPerson(walk, outside, environment, way, person);
 }
 
 async function checkKeys(walk: Walk, outside: OutsideWays, address: string | undefined) {

@@ -24,24 +24,35 @@ export class Meeting {
     private readonly tokens: ProviderTokenKeeper,
   ) {}
 
+  /** @throws {OtherAccount | Problem} sign-in-refused, access-refused */
+  async accountOf(environment: Environment, name: string, way: SignInWay, person: OutsidePerson): Promise<UserRow> {
+    const { user, email } = await this.meet(environment, person);
+    return this.#keep(environment, name, way, person, user ?? (await this.#makeUser(environment, person, email)));
+  }
+
   /**
-   * The account of a person outside. The same address joins two ways only when both have proved it: else whoever controls an
-   * address at a careless provider would get the account.
+   * The account that a person outside meets here; null where a new one is due. The same address joins two ways only when
+   * both have proved it: else whoever controls an address at a careless provider would get the account.
    * @throws {OtherAccount | Problem} sign-in-refused, access-refused
    */
-  async accountOf(environment: Environment, name: string, way: SignInWay, person: OutsidePerson): Promise<UserRow> {
-    const { userStore, userSessions } = this.parts;
-    const known = await userStore.findByCredential(environment, CREDENTIAL, identifierOf(person));
-    if (known?.disabled) throw new Problem('sign-in-refused');
-    if (known) return this.#keep(environment, name, way, person, known);
+  async meet(
+    environment: Environment,
+    person: OutsidePerson,
+  ): Promise<{ user: UserRow | null; email: string | null; by: 'account' | 'address' | null }> {
+    const { userStore } = this.parts;
     const email = person.emailProved ? person.email : null;
-    const other = email === null ? null : await userStore.findByEmail(environment, email);
+    const known = await userStore.findByCredential(environment, CREDENTIAL, identifierOf(person));
+    const other = known || email === null ? null : await userStore.findByEmail(environment, email);
     if (other && !other.emailConfirmedAt) throw new OtherAccount();
-    if (other?.disabled) throw new Problem('sign-in-refused');
-    if (!other) await demandSignUp(environment, { email: email ?? '' }, { isOutside: true });
-    const now = new Date(this.parts.now());
-    const wanted = { email, name: person.name ?? undefined, emailConfirmedAt: email ? now : undefined };
-    return this.#keep(environment, name, way, person, other ?? (await userSessions.makeUser(environment, wanted)));
+    const user = known ?? other;
+    if (user?.disabled) throw new Problem('sign-in-refused');
+    if (!user) await demandSignUp(environment, { email: email ?? '' }, { isOutside: true });
+    return { user, email, by: known ? 'account' : other ? 'address' : null };
+  }
+
+  #makeUser(environment: Environment, { name }: OutsidePerson, email: string | null): Promise<UserRow> {
+    const emailConfirmedAt = email ? new Date(this.parts.now()) : undefined;
+    return this.parts.userSessions.makeUser(environment, { email, name: name ?? undefined, emailConfirmedAt });
   }
 
   /** Adds an account at a provider to one that is signed in. @throws {Problem} already-exists */

@@ -162,3 +162,57 @@ export function discoveryWords(error: Error & { code?: string }, issuer: string)
     ? `${at} cannot be reached: ${cause?.message ?? error.message}.`
     : `No OpenID provider answers at ${at}: ${error.message}.`;
 }
+
+type ProtocolError = Error & { code?: string; error?: string; error_description?: string; cause?: unknown };
+
+/** Why an answer of a provider is not accepted, for the team: the mistakes that people make. */
+export function openIdWords(thrown: ProtocolError, way: Way, redirectAddress: string): string {
+  const error = innermost(thrown);
+  const said = [error.error, error.error_description].filter(Boolean).join(': ');
+  switch (error.code) {
+    case 'OAUTH_AUTHORIZATION_RESPONSE_ERROR':
+      return `The provider sent the person back with ${said}.${ADVICE_AT_AUTHORIZE[error.error ?? ''] ?? ''}`;
+    case 'OAUTH_RESPONSE_BODY_ERROR':
+      return `The provider does not give tokens for the code: ${said}.${adviceAtToken(error.error, way, redirectAddress)}`;
+    case 'OAUTH_JWT_CLAIM_COMPARISON_FAILED':
+      return claimWords(error, way);
+    case 'OAUTH_JWT_TIMESTAMP_CHECK_FAILED':
+      return `The ID token has expired, or is not valid yet: a clock is off (${error.message}).`;
+    case 'OAUTH_KEY_SELECTION_FAILED':
+      return 'The ID token is signed with a key that the provider does not publish.';
+    default:
+      return /signature verification/i.test(error.message)
+        ? 'The signature of the ID token is wrong: it is not by a key that the provider publishes.'
+        : error.message;
+  }
+}
+
+/** The library says what is wrong in the error inside its own; so does the network. */
+function innermost(error: ProtocolError): ProtocolError {
+  const inner = error.cause;
+  return inner instanceof Error && error.error === undefined ? innermost(inner) : error;
+}
+
+/** RFC 6749 section 4.1.2.1. */
+const ADVICE_AT_AUTHORIZE: Record<string, string> = {
+  access_denied: ' The person did not agree, or a rule of the provider keeps them out.',
+  invalid_scope: ' It does not give this client the scopes that are asked for.',
+  unauthorized_client: ' It does not let this client use the authorization code.',
+};
+
+/** RFC 6749 section 5.2. */
+function adviceAtToken(error: string | undefined, { clientId, secret }: Way, redirectAddress: string): string {
+  if (error === 'invalid_client' || error === 'unauthorized_client')
+    return ` Compare the client id ${clientId} and ${secret === null ? 'whether it needs a secret' : 'its secret'} with what the provider shows; secrets end, too.`;
+  if (error === 'invalid_grant')
+    return ` Its redirect address there must be exactly ${redirectAddress}; a code works once, and not for long.`;
+  return '';
+}
+
+function claimWords(error: ProtocolError, { clientId }: Way): string {
+  const { claim } = (error.cause ?? {}) as { claim?: string };
+  if (claim === 'aud') return `The ID token is for another client than ${clientId}.`;
+  if (claim === 'nonce') return 'The ID token belongs to another sign-in: its nonce is not the one that was sent.';
+  if (claim === 'iss') return 'The ID token is of another issuer than the one that was asked.';
+  return `The ID token does not fit: ${error.message}.`;
+}

@@ -7,7 +7,7 @@ import type { UserRow } from '../users/store.js';
 import { Directories, DirectoryAway } from './directory.js';
 import { ForeignTokens } from './foreignTokens.js';
 import { Meeting } from './meeting.js';
-import { type Begun, OpenIdProviders } from './openid.js';
+import { type Begun, OpenIdProviders, openIdWords } from './openid.js';
 import { OutsideHttp } from './outsideHttp.js';
 import type { Parts } from './parts.js';
 import type { OutsidePerson } from './person.js';
@@ -17,6 +17,14 @@ import { SignInStore } from './signInStore.js';
 import { isVisited, namedWay, type SignInWay, type WayOf, wayForClient, waysOfClient } from './ways.js';
 
 const THERE_MS = 10 * 60_000;
+
+/** What a posted response came to, until the browser takes it up. */
+type Received = { person: OutsidePerson } | { refused: string };
+
+function receivedPerson(received: Received): OutsidePerson {
+  if ('refused' in received) throw new Error(received.refused);
+  return received.person;
+}
 
 type Addresses = { page: (environment: Environment) => string; entity: (environment: Environment) => string };
 
@@ -109,12 +117,16 @@ export class OutsideWays {
     const begun = await this.#take(environment, name, state);
     const way = await namedWay(environment, name);
     if (way.kind !== 'saml') throw new Error('This way takes no posted responses.');
-    const person = await this.#readSaml(environment, name, way, { response, requestId: begun.nonce });
+    // A refusal goes the same way: what the visit was for is known with the browser's cookie.
+    const read: Received = await this.#readSaml(environment, name, way, { response, requestId: begun.nonce }).then(
+      (person) => ({ person }),
+      ({ message }: Error) => ({ refused: message }),
+    );
     const next = newSecret();
     await this.store.begin(environment, {
       ...begun,
       stateHash: hashKey(next),
-      verifier: seal(environment.keys.data, `verifier ${hashKey(next)}`, JSON.stringify(person)),
+      verifier: seal(environment.keys.data, `verifier ${hashKey(next)}`, JSON.stringify(read)),
       nonce: '',
     });
     return `${this.redirectAddress(environment, name)}?state=${next}`;
@@ -134,11 +146,15 @@ export class OutsideWays {
     const begun = await this.#take(environment, name, state);
     if (begun.requestHash !== hashKey(request)) throw new Error('It was not begun in this browser, or too long ago.');
     const way = await namedWay(environment, name);
-    if (way.kind === 'saml') return JSON.parse(begun.detail) as OutsidePerson;
+    if (way.kind === 'saml') return receivedPerson(JSON.parse(begun.detail) as Received);
     if (way.kind !== 'openid' && way.kind !== 'oauth') throw new Error('This way does not begin at a provider.');
     const back = new URL(`${this.redirectAddress(environment, name)}?${query}`);
     const known: Begun = { verifier: begun.detail, state, nonce: begun.nonce };
-    return this.openid.end(environment, name, way, back, known);
+    try {
+      return await this.openid.end(environment, name, way, back, known);
+    } catch (error) {
+      throw new Error(openIdWords(error as Error, way, this.redirectAddress(environment, name)), { cause: error });
+    }
   }
 
   /** A nonce for an ID token that an app gets by itself. */
