@@ -147,6 +147,15 @@ describe('a packed day', () => {
     ).toEqual([{ n: -3 }, {}]);
   });
 
+  it('is the same in the buffers that Node.js unpacks into', () => {
+    const events = Array.from({ length: 300 }, (_, i) => eventOf(0, i, 'e', { word: `w${i}`, share: i / 7 }, 9));
+    const { rows, columns } = packDay(DAY, events);
+    // A view that begins somewhere in a larger buffer, as those of the pool do.
+    const buffers = [...columns].map(([name, bytes]) => [name, Buffer.concat([Buffer.alloc(3), bytes]).subarray(3)] as const);
+    expect(eventsOf(openDay(DAY, rows, new Map(buffers), nobody))).toEqual(segmentsOf(events).flatMap(eventsOf));
+    expect(segmentsOf(events).flatMap(eventsOf)[5]?.properties).toEqual({ word: 'w5', share: 5 / 7 });
+  });
+
   it('drops people who were erased, and puts the rows of two who became one in order of time', () => {
     const alias = Uint32Array.from([0, 0, ERASED, 3]);
     const events = [eventOf(0, 10, 'a'), eventOf(1, 5, 'b'), eventOf(2, 7, 'c'), eventOf(3, 1, 'd'), eventOf(1, 20, 'e')];

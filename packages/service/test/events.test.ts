@@ -267,7 +267,7 @@ describe('packing', () => {
       await bring(
         device,
         names.flatMap((name, i) => [
-          { name, at: day + i * MINUTE_MS, properties: { nights: i } },
+          { name, at: day + i * MINUTE_MS, properties: { nights: i, km: i / 3 } },
           { name, at: day + DAY_MS + i * 40 * MINUTE_MS, visit: 'v' },
         ]),
       );
@@ -293,6 +293,7 @@ describe('packing', () => {
     return [
       (await count({ group: ['version', 'event'], measure: 'people' })).series,
       (await count({ filter: 'nights >= 1', measure: 'sum:nights' })).series,
+      (await count({ measure: 'sum:km' })).series,
       await ask(own.funnel, { steps: names.map((event) => ({ event })), by: ['version'] }),
       await ask(own.visits, { group: ['version'] }),
       await ask(own.arrivals, { group: ['version'], compare: 'previous' }),

@@ -56,6 +56,9 @@ function writeNumbers(values: Float64Array): Uint8Array {
   return head.bytes;
 }
 
+/** A copy in memory of its own, since typed arrays need an aligned start; the `slice` of a Node.js Buffer would be a view. */
+export const copyFrom = (bytes: Uint8Array, start = 0): Uint8Array => new Uint8Array(bytes.subarray(start));
+
 export function readColumn(bytes: Uint8Array): Column {
   const kind = bytes[0] as number;
   if (kind === WORDS) {
@@ -64,12 +67,11 @@ export function readColumn(bytes: Uint8Array): Column {
     const length = head.read();
     const start = 2 + lengthOfInt(length);
     const words = JSON.parse(new TextDecoder().decode(bytes.subarray(start, start + length))) as string[];
-    // Typed arrays need an aligned start, so the codes are copied.
-    const raw = bytes.slice(start + length);
+    const raw = copyFrom(bytes, start + length);
     const codes = size === 1 ? raw : size === 2 ? new Uint16Array(raw.buffer) : new Uint32Array(raw.buffer);
     return { kind: 'words', words, codes };
   }
-  if (kind === FLOATS) return { kind: 'numbers', values: new Float64Array(bytes.slice(1).buffer) };
+  if (kind === FLOATS) return { kind: 'numbers', values: new Float64Array(copyFrom(bytes, 1).buffer) };
   const reader = new IntReader(bytes, 1);
   const values = new Float64Array(reader.read());
   for (let row = 0; row < values.length; row++) {

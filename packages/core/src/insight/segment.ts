@@ -2,7 +2,17 @@
  * The events of one day (UTC) as columns, in the order of person and then time. Persons are numbers; those that became one
  * with another are replaced when a segment is opened, and their rows put in order again.
  */
-import { type Column, type Codes, codesFor, type NumberColumn, readColumn, type WordColumn, wordColumn, writeColumn } from './column.js';
+import {
+  type Column,
+  type Codes,
+  codesFor,
+  copyFrom,
+  type NumberColumn,
+  readColumn,
+  type WordColumn,
+  wordColumn,
+  writeColumn,
+} from './column.js';
 import { type InsightEvent, type PropertyType, typeOfValue } from './event.js';
 import { IntReader, IntWriter } from './ints.js';
 
@@ -150,7 +160,7 @@ const NO_VISITS = new Uint32Array(0);
 
 /** Adds a column to a segment that is open. */
 export function addColumn(segment: Segment, name: string, bytes: Uint8Array): void {
-  if (name === 'visit') segment.visit = new Uint32Array(bytes.slice().buffer);
+  if (name === 'visit') segment.visit = new Uint32Array(copyFrom(bytes).buffer);
   else if (readPropertyColumn(name)) segment.properties.set(name, readColumn(bytes));
 }
 

@@ -10,7 +10,8 @@ type Ints = Uint8Array | Uint16Array | Uint32Array | Float64Array;
 /** The same numbers in memory that every thread sees. */
 export function inSharedMemory<Numbers extends Ints>(numbers: Numbers): Numbers {
   if (numbers.buffer instanceof SharedArrayBuffer || numbers.length === 0) return numbers;
-  const Kind = numbers.constructor as new (buffer: SharedArrayBuffer) => Numbers;
+  // A Node.js Buffer is bytes, too, and is no kind of its own here.
+  const Kind = (numbers.BYTES_PER_ELEMENT === 1 ? Uint8Array : numbers.constructor) as new (buffer: SharedArrayBuffer) => Numbers;
   const copy = new Kind(new SharedArrayBuffer(numbers.byteLength));
   copy.set(numbers as never);
   return copy;

@@ -3,7 +3,7 @@
  * becomes one with them, backwards too. Two users never do. Raw SQL where a statement decides between concurrent calls.
  */
 import { ERASED } from '@orchard/core/insight';
-import { and, eq, gte, inArray, isNotNull, sql } from 'drizzle-orm';
+import { and, eq, gt, gte, inArray, isNotNull, type SQL, sql } from 'drizzle-orm';
 import type { MySqlTable } from 'drizzle-orm/mysql-core';
 import { LRUCache } from 'lru-cache';
 import type { Statements } from '../../platform/database/connection.js';
@@ -212,17 +212,16 @@ export class People {
     this.#known.set(db.name, loaded);
     const people = db.table(personTable);
     const [{ now } = { now: new Date() }] = await db.rows<{ now: Date }>('SELECT UTC_TIMESTAMP(3) AS now');
-    const rows = await db.orm
-      .select({
-        number: people.number,
-        became: people.became,
-        firstAt: people.firstAt,
-        erasedAt: people.erasedAt,
-        isUser: sql<number>`userId IS NOT NULL`,
-      })
-      .from(people)
-      .where(gte(people.changedAt, new Date(loaded.readTo)));
-    loaded.take(rows, now.getTime() - LATE_MS);
+    const read = (where: SQL | undefined) => db.orm.select(KNOWN).from(people).where(where);
+    if (loaded.readTo > 0) loaded.take(await read(gte(people.changedAt, new Date(loaded.readTo))));
+    // Everybody, a page at a time: all rows at once would take memory, and hold up the event loop.
+    else
+      for (let [last, rows]: [number, Row[] | null] = [0, null]; rows === null || rows.length === PAGE; ) {
+        rows = await read(gt(people.number, last)).orderBy(people.number).limit(PAGE);
+        loaded.take(rows);
+        last = rows.at(-1)?.number ?? last;
+      }
+    loaded.readTo = Math.max(loaded.readTo, now.getTime() - LATE_MS);
     return loaded.people();
   }
 
@@ -295,7 +294,15 @@ export class People {
   }
 }
 
-type Row = { number: number; became: number | null; firstAt: Date; erasedAt: Date | null };
+/** What questions know of a person; a time as a number, since there can be millions. */
+const KNOWN = {
+  number: personTable.number,
+  became: personTable.became,
+  firstMs: sql<number>`TIMESTAMPDIFF(MICROSECOND, '1970-01-01', firstAt) DIV 1000`,
+  isErased: sql<number>`erasedAt IS NOT NULL`,
+};
+type Row = { number: number; became: number | null; firstMs: number; isErased: number };
+const PAGE = 20_000;
 
 /** Who is who, as far as it was read. */
 class Loaded {
@@ -306,15 +313,14 @@ class Loaded {
   #version = 0;
   #aliases = 0;
 
-  take(rows: readonly Row[], readTo: number): void {
-    this.readTo = Math.max(this.readTo, readTo);
+  take(rows: readonly Row[]): void {
     for (const row of rows) this.#set(row);
   }
 
-  #set({ number, became, firstAt, erasedAt }: Row): void {
+  #set({ number, became, firstMs, isErased }: Row): void {
     if (number >= this.#alias.length) this.#grow(number);
-    const alias = erasedAt ? ERASED : (became ?? number);
-    const firstSeen = erasedAt || became !== null ? Number.NaN : firstAt.getTime();
+    const alias = isErased ? ERASED : (became ?? number);
+    const firstSeen = isErased || became !== null ? Number.NaN : Number(firstMs);
     const isKnown = number < this.#count && alias === this.#alias[number] && Object.is(firstSeen, this.#firstSeen[number]);
     this.#count = Math.max(this.#count, number + 1);
     if (isKnown) return;
