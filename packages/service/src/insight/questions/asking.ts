@@ -27,8 +27,10 @@ import type { Answers, SharedPeople, Spec } from './spec.js';
 import { QuestionThread } from './thread.js';
 
 const MOST_THREADS = Math.min(4, availableParallelism());
-/** Days on their way that the threads have not looked through yet. */
-const IN_FLIGHT = 4;
+/** Days that go to the threads together: a message costs as much as some ten thousand rows. */
+const [DAYS_TOGETHER, ROWS_TOGETHER] = [8, 1_000_000];
+/** So often, before the threads have looked through the first. */
+const IN_FLIGHT = 2;
 
 /** Days read so far, of how many. */
 export type QuestionProgress = { done: number; total: number };
@@ -112,24 +114,39 @@ export class Asking {
     const extra = grouped(await eventsOfRows(db, this.events.contexts, rows), ({ at }) => Math.floor(at / DAY_MS) * DAY_MS);
     const days = [...new Set([...packed.keys(), ...extra.keys()])].sort((a, b) => a - b);
     const threads = this.#running();
-    const look = async (at: number, opening: Promise<OpenDay> | null, before: Promise<unknown>) => {
-      const open = await opening;
-      if (open) used.push(open);
-      // Days are looked through in order, whichever is open first.
+    const look = async (some: readonly number[], opening: Promise<OpenDay | null>[], before: Promise<unknown>) => {
+      const open = await Promise.all(opening);
+      // Days are looked through in order, whichever are open first.
       await before;
       signal?.throwIfAborted();
-      const more: InsightEvent[] = extra.get(at) ?? [];
-      return asked.map((one) => one.look(this.#days, open, at, more));
+      return asked.map((one) =>
+        one.look(
+          this.#days,
+          some.map((at, i) => ({ at, open: open[i] ?? null, extra: extra.get(at) ?? [] })),
+        ),
+      );
     };
     let done = 0;
     let last: Promise<Promise<unknown>[]> = Promise.resolve([]);
     const inFlight: Promise<unknown>[] = [];
+    const openings: Promise<unknown>[] = [];
     try {
-      for (const at of days) {
+      for (const some of together(days, (at) => packed.get(at)?.rows ?? 0)) {
         signal?.throwIfAborted();
-        const row = packed.get(at);
-        last = look(at, row ? this.#days.use(db, row, columns, people, threads) : null, last);
-        const looked = last.then((all) => Promise.all(all)).then(() => progress?.({ done: ++done, total: days.length }));
+        const opening = some.map(async (at) => {
+          const row = packed.get(at);
+          const open = row ? await this.#days.use(db, row, columns, people, threads) : null;
+          if (open) used.push(open);
+          return open;
+        });
+        openings.push(...opening);
+        last = look(some, opening, last);
+        const looked = last
+          .then((all) => Promise.all(all))
+          .then(() => {
+            done += some.length;
+            progress?.({ done, total: days.length });
+          });
         // A failure is looked at below; meanwhile it is not unhandled.
         looked.catch(() => undefined);
         inFlight.push(looked);
@@ -137,7 +154,8 @@ export class Asking {
       }
       await Promise.all(inFlight);
     } finally {
-      await Promise.allSettled(inFlight);
+      // Whatever is still being opened is in use, too.
+      await Promise.allSettled([...inFlight, ...openings]);
     }
   }
 
@@ -170,6 +188,23 @@ export class Asking {
   }
 }
 
+function together(days: readonly number[], rowsOf: (day: number) => number): number[][] {
+  const all: number[][] = [];
+  let rows = Number.POSITIVE_INFINITY;
+  for (const day of days) {
+    const own = rowsOf(day);
+    const last = all.at(-1);
+    if (!last || last.length >= DAYS_TOGETHER || rows + own > ROWS_TOGETHER) {
+      all.push([day]);
+      rows = own;
+    } else {
+      last.push(day);
+      rows += own;
+    }
+  }
+  return all;
+}
+
 /** One question in one thread. */
 class AskedThread {
   constructor(
@@ -182,9 +217,10 @@ class AskedThread {
     this.thread.tell({ call: 'begin', id: this.id, spec, people, now, share });
   }
 
-  look(days: OpenDays, open: OpenDay | null, at: number, extra: InsightEvent[]): Promise<unknown> {
-    if (open) days.hand(open, this.thread);
-    return this.thread.call('day', { id: this.id, key: open?.key ?? null, at, extra });
+  look(days: OpenDays, some: readonly { at: number; open: OpenDay | null; extra: InsightEvent[] }[]): Promise<unknown> {
+    for (const { open } of some) if (open) days.hand(open, this.thread);
+    const asked = some.map(({ at, open, extra }) => ({ key: open?.key ?? null, at, extra }));
+    return this.thread.call('days', { id: this.id, days: asked });
   }
 
   answer = () => this.thread.call('answer', { id: this.id });

@@ -59,6 +59,14 @@ export type Answers = {
 /** Who is who, in memory that every thread sees. */
 export type SharedPeople = { count: number; alias: Uint32Array; firstSeen: Float64Array; aliases: number };
 
+export type DayToLook = {
+  /** One that the thread was given; null for a day without packed events. */
+  key: string | null;
+  at: number;
+  /** What is not packed. */
+  extra: InsightEvent[];
+};
+
 /** What a thread is asked, and answers. */
 export type Calls = {
   /** Opens a day, or more columns of it: its rows as of these people. */
@@ -67,18 +75,8 @@ export type Calls = {
     asked: { day: string; at: number; rows: number; columns: [string, Uint8Array][] /** Deflated. */; people: SharedPeople };
     answer: Segment;
   };
-  /** Looks through the next day. */
-  day: {
-    asked: {
-      id: number;
-      /** One that the thread was given; null for a day without packed events. */
-      key: string | null;
-      at: number;
-      /** What is not packed. */
-      extra: InsightEvent[];
-    };
-    answer: undefined;
-  };
+  /** Looks through the next days. */
+  days: { asked: { id: number; days: DayToLook[] }; answer: undefined };
   /** How often each group occurs. */
   sizes: { asked: { id: number }; answer: GroupSize[] };
   /** What the share of people comes to. */

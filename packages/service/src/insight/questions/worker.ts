@@ -25,7 +25,7 @@ import {
   WhyScan,
   withAliases,
 } from '@orchard/core/insight';
-import type { CallName, Calls, FromThread, SharedPeople, Spec, ToThread } from './spec.js';
+import type { CallName, Calls, DayToLook, FromThread, SharedPeople, Spec, ToThread } from './spec.js';
 
 type Running = { scan: Scan<unknown>; people: SharedPeople; share: PeopleShare | null };
 
@@ -63,7 +63,7 @@ function answerTo(message: Extract<ToThread, { ticket: number }>): FromThread {
 
 const answers: { [Name in CallName]: (asked: Calls[Name]['asked']) => Calls[Name]['answer'] } = {
   open: openDay,
-  day: lookThrough,
+  days: lookThrough,
   sizes: ({ id }) => (scanOfQuestion(id) as CountScan).sizes(),
   part: ({ id, top }) => (scanOfQuestion(id) as CountScan | FunnelScan).part(top),
   answer: ({ id }) => scanOfQuestion(id).answer(),
@@ -118,15 +118,19 @@ function openDay({ day, at, rows, columns, people }: Calls['open']['asked']): Se
   return shareSegment(withAliases(packed, people.alias));
 }
 
-function lookThrough({ id, key, at, extra }: Calls['day']['asked']): undefined {
-  const { scan, people, share } = runningOf(id);
+function lookThrough({ id, days: next }: Calls['days']['asked']): undefined {
+  const question = runningOf(id);
+  for (const day of next) question.scan.add(segmentOf(day, question));
+}
+
+function segmentOf({ key, at, extra }: DayToLook, { people, share }: Running): Segment {
   const known = key === null ? null : (days.get(key) as Segment);
   const packed = known && share ? rowsOfShare(known, share) : known;
   const own = share ? extra.filter(({ person }) => isIn(share, people.alias[person] ?? person)) : extra;
-  if (own.length === 0 && packed) return scan.add(packed) as undefined;
+  if (own.length === 0 && packed) return packed;
   const fresh = packDay(at, own);
   const segment = withAliases(readDay(at, fresh.rows, fresh.columns), people.alias);
-  scan.add(packed ? mergeSegments(packed, segment) : segment);
+  return packed ? mergeSegments(packed, segment) : segment;
 }
 
 const isIn = ({ from, until }: PeopleShare, person: number): boolean => person >= from && person < until;
