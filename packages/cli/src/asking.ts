@@ -1,6 +1,7 @@
 /** Questions to the person at the terminal. */
 import { createInterface } from 'node:readline/promises';
 import { Writable } from 'node:stream';
+import type { Command } from 'commander';
 import { CommandError } from './commandError.js';
 import { surroundings } from './surroundings.js';
 
@@ -89,4 +90,11 @@ export async function readObject(argument: string): Promise<Record<string, never
 export async function passwordOf(question: string, fromInput = false): Promise<string> {
   if (!fromInput) return askSecret(question);
   return (await readInput()).replace(/\r?\n$/, '');
+}
+
+/** What nobody should see on a command line: for each option `--<name>-stdin` that is given, a line of standard input. */
+export async function fromInput(command: Command, names: readonly string[]): Promise<Record<string, string>> {
+  const given = names.filter((name) => command.getOptionValue(`${name}Stdin`));
+  const lines = given.length > 0 ? await readLines(given.length) : [];
+  return Object.fromEntries(given.map((name, i) => [name, lines[i] as string]));
 }

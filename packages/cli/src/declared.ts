@@ -57,7 +57,8 @@ function commandFor(program: Command, operation: Any, about = lowerFirst(operati
   return command;
 }
 
-const lowerFirst = (text: string) => text.charAt(0).toLowerCase() + text.slice(1);
+/** An abbreviation keeps its capitals. */
+const lowerFirst = (text: string) => (/^[A-Z]{2}/.test(text) ? text : text.charAt(0).toLowerCase() + text.slice(1));
 
 /** A schema without its wrappers for optional values. */
 function fieldOf(schema: FieldSchema): Field {

@@ -70,6 +70,7 @@ export const moment = (at: string | null) => (at ? at.slice(0, 19).replace('T', 
 
 /** What was checked, a step a line. */
 export function printSteps({ ok, steps }: WaySteps, options: GlobalOptions): void {
+  if (!ok) surroundings().exitCode = 1;
   if (options.json) return printItem({ ok, steps }, options);
   printList(steps, ['what', ['ok', ({ ok: passed }) => (passed ? 'ok' : 'failed')], 'text'], options);
 }

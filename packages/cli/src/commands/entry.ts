@@ -3,6 +3,7 @@ import { readFileSync } from 'node:fs';
 import { extname } from 'node:path';
 import { operations, type SignInWayDocument } from '@orchard/contract';
 import type { Command } from 'commander';
+import { fromInput } from '../asking.js';
 import { CommandError } from '../context.js';
 import { addCall, addList, addRemoval } from '../declared.js';
 import { moment, printSteps } from '../output.js';
@@ -61,12 +62,14 @@ function addWayCommands(program: Command): void {
     options: {
       metadata: { flags: '--metadata <file>', about: 'of SAML: the file with the provider’s metadata' },
       trust: { flags: '--trust <file>', about: 'of a directory: the PEM file of the authority of its certificate' },
+      filter: { flags: '--filter <ldap>', about: 'of a directory: what finds somebody (RFC 4515), such as "(uid={user})"' },
+      secret: false,
     },
-    more: async (command) => fileTexts(command, ['metadata', 'trust']) as never,
-  });
+    more: async (command) => ({ ...fileTexts(command, ['metadata', 'trust']), ...(await fromInput(command, ['secret'])) }) as never,
+  }).option('--secret-stdin', 'read the secret that the provider gave, or the password of the directory’s account, from standard input');
   addRemoval(program, own.remove, { what: ({ way }) => `Taking the way ${way} away` });
   addCall(program, own.copy, { options: { app: { flags: '--from-app <app>' }, environment: { flags: '--from-env <environment>' } } });
-  addCall(program, own.check, { print: printSteps });
+  addWayCheck(program, own.check);
   addCall(program, own.tryOut);
   addList(program, own.ofUser, ['id', 'title', 'account', ['addedAt', ({ addedAt }) => moment(addedAt)]]);
 
@@ -76,6 +79,17 @@ function addWayCommands(program: Command): void {
     options: { picture: { flags: '--picture <file>', about: 'a PNG, JPEG or WebP file of at most 150 kB' } },
     more: async (command) => pictureOf(command) as never,
   });
+}
+
+/** Tries a way; what proves somebody comes from standard input. */
+export function addWayCheck(program: Command, operation: typeof operations.signInWays.check | typeof operations.memberEntry.check): void {
+  addCall(program, operation, {
+    options: { password: false, token: false },
+    more: (command) => fromInput(command, ['password', 'token']),
+    print: printSteps,
+  })
+    .option('--password-stdin', 'of a directory: read the password of that user from standard input')
+    .option('--token-stdin', 'of tokens of another issuer: read one from standard input');
 }
 
 function addRoleCommands(program: Command): void {

@@ -3,7 +3,8 @@ import { operations, ROLES, type Role } from '@orchard/contract';
 import { type Command, InvalidArgumentError } from 'commander';
 import { readLine } from '../asking.js';
 import { addCall, addList, addRemoval } from '../declared.js';
-import { note, printItem, printSteps } from '../output.js';
+import { note, printItem } from '../output.js';
+import { addWayCheck } from './entry.js';
 
 const NO_ROLE = 'none';
 export type RoleChange = { app: string; environment?: string; role: Role | null };
@@ -93,5 +94,5 @@ function addEntryOfMembers(program: Command): void {
   ]);
   addCall(program, own.put);
   addRemoval(program, own.remove, { what: ({ way }) => `Taking ${way} away from the sign-in of members` });
-  addCall(program, own.check, { print: printSteps });
+  addWayCheck(program, own.check);
 }
