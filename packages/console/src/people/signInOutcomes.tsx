@@ -29,8 +29,9 @@ const WAYS: Record<string, string> = {
 };
 type Line = Usage['routes'][number];
 type Period = { from: string; until: string };
+/** What a provider posts is taken up by the browser with a GET, which says how the sign-in went. */
 const waysOf = ({ routes }: Usage): Line[] =>
-  routes.filter(({ method, route }) => route in WAYS && (method === 'POST' || route.endsWith('/return')));
+  routes.filter(({ method, route }) => route in WAYS && method === (route.endsWith('/return') ? 'GET' : 'POST'));
 
 export function SignInOutcomes() {
   const { params } = useEnvironment();

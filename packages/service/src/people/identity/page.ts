@@ -59,7 +59,7 @@ input:focus-visible,button:focus-visible,a:focus-visible{outline:3px solid var(-
 button{font:inherit;font-weight:600;border:0;border-radius:6px;padding:.65rem 1rem;margin-top:1.25rem;background:var(--accent);color:var(--on);width:100%;cursor:pointer}
 button.plain{background:none;color:inherit;font-weight:400;text-decoration:underline;padding:.4rem;margin-top:.5rem}
 a.way,button.way{display:block;width:100%;text-align:center;font-weight:600;color:inherit;background:none;text-decoration:none;border:1px solid var(--line);border-radius:6px;padding:.6rem 1rem;margin-top:.75rem}
-code{font-size:.9em;overflow-wrap:anywhere}dt{font-weight:600;margin-top:.75rem}dd{margin:0;overflow-wrap:anywhere}
+a.go{background:var(--accent);color:var(--on);border-color:var(--accent)}code{font-size:.9em;overflow-wrap:anywhere}dt{font-weight:600;margin-top:.75rem}dd{margin:0;overflow-wrap:anywhere}
 .care{color:var(--care);font-weight:600}`;
 };
 
@@ -115,14 +115,14 @@ export type TrialPage = {
 export function sendTrial(response: Response, shown: Shown, trial: TrialPage): void {
   const { texts } = signInTexts(['en']);
   const policy = `default-src 'none'; img-src 'self'; style-src ${hashOf(styleOf(shown.colour))}; frame-ancestors 'none'; base-uri 'none'`;
-  sendHtml(response, 200, frame(shown, 'en', texts, `Trying: ${trial.title}`, trialView(trial)), policy);
+  sendHtml(response, 200, frame(shown, 'en', texts, `Trying “${trial.title}”`, trialView(trial)), policy);
 }
 
 function trialView({ steps, next, redirectAddress }: TrialPage): string {
-  const onward = (text: string) => `<a class="way" href="${escaped(next)}">${text}</a>`;
+  const onward = (text: string) => `<a class="way go" href="${escaped(next)}">${text}</a>`;
   if (steps === null)
     return `<p>Sign in at the provider as a made-up person. Nobody is signed in here by it, and nothing is kept.</p>
-<p>If the provider shows an error instead of its sign-in, it does not list this redirect address:</p><p><code>${escaped(redirectAddress ?? '')}</code></p>${onward('Go to the provider')}`;
+<p>If the provider shows an error instead of its sign-in, this redirect address is probably not listed there:</p><p><code>${escaped(redirectAddress ?? '')}</code></p>${onward('Go to the provider')}`;
   const rows = steps.map(
     ({ what, ok, text }) => `<dt${ok ? '' : ' class="care"'}>${ok ? '✓' : '✗'} ${escaped(what)}</dt><dd>${escaped(text)}</dd>`,
   );
