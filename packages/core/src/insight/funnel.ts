@@ -74,7 +74,7 @@ class Reached {
   }
 
   get part(): ReachedPart {
-    return { people: this.people, durations: this.durations.map((one) => Float64Array.from(one)) };
+    return { people: this.people, durations: this.durations.map((one) => new Float64Array(one)) };
   }
 }
 
@@ -109,11 +109,36 @@ function joined<Numbers extends Float64Array | Uint32Array>(Kind: new (length: n
   return all;
 }
 
-export function medianOf(values: ArrayLike<number>): number | null {
+export function medianOf(values: Float64Array): number | null {
   if (values.length === 0) return null;
-  const sorted = Float64Array.from(values).sort();
-  const middle = sorted.length >> 1;
-  return sorted.length % 2 === 1 ? (sorted[middle] as number) : ((sorted[middle - 1] as number) + (sorted[middle] as number)) / 2;
+  const middle = values.length >> 1;
+  const upper = nthOf(values, middle);
+  if (values.length % 2 === 1) return upper;
+  // Whatever is before the middle now is at most as large.
+  let lower = Number.NEGATIVE_INFINITY;
+  for (let i = 0; i < middle; i++) lower = Math.max(lower, values[i] as number);
+  return (lower + upper) / 2;
+}
+
+/** The value that sorting would put there, by Hoare's selection; the values change their places. */
+function nthOf(values: Float64Array, n: number): number {
+  let [from, to] = [0, values.length - 1];
+  while (from < to) {
+    const pivot = values[(from + to) >> 1] as number;
+    let [low, high] = [from, to];
+    while (low <= high) {
+      while ((values[low] as number) < pivot) low++;
+      while ((values[high] as number) > pivot) high--;
+      if (low > high) break;
+      const one = values[low] as number;
+      values[low++] = values[high] as number;
+      values[high--] = one;
+    }
+    if (n <= high) to = high;
+    else if (n >= low) from = low;
+    else break;
+  }
+  return values[n] as number;
 }
 
 export class FunnelScan implements Scan<FunnelAnswer> {
@@ -158,6 +183,7 @@ export class FunnelScan implements Scan<FunnelAnswer> {
     const allSteps = (1 << steps.length) - 1;
     if (!isStrict && !this.#borders && matches.isNever && ends.isNever) return;
     const groups = this.#groups.reader(segment);
+    if (order === 'ordered' && !hasEnds && !this.#borders) return this.#followInOrder(segment, matches, groups);
     const { at: times, person: people, visit, day, rows } = segment;
     const isInside = day >= from && day + DAY_MS <= until;
     for (let row = 0; row < rows; row++) {
@@ -183,6 +209,41 @@ export class FunnelScan implements Scan<FunnelAnswer> {
     }
   }
 
+  /** The usual funnel, in one loop without calls: a time that is handed over would be put on the heap for each row. */
+  #followInOrder({ at: times, person: people, day, rows }: Segment, matches: StepMatcher, groups: ((row: number) => number) | null): void {
+    const { from, until, windowMs } = this.question;
+    const isInside = day >= from && day + DAY_MS <= until;
+    const attempts = this.#attempts;
+    const best = this.#best;
+    const group = this.#group;
+    const width = this.#count * 2;
+    for (let row = 0; row < rows; row++) {
+      const matched = matches.at(row);
+      if (matched === 0) continue;
+      const at = day + (times[row] as number);
+      if (!isInside && (at < from || at >= until)) continue;
+      const person = people[row] as number;
+      if ((matched & 1) === 1 && group[person] === -1) group[person] = groups === null ? 0 : groups(row);
+      // From the last step to the first, so that one event is not two steps.
+      for (let left = matched, step = 0; left !== 0; left ^= 1 << step) {
+        step = 31 - Math.clz32(left);
+        const own = person * width + step * 2;
+        const start = step === 0 ? at : (attempts[own - 2] as number);
+        if (!(at - start <= windowMs)) continue;
+        attempts[own] = start;
+        attempts[own + 1] = at;
+        // Most get there again and again; the first time alone is counted.
+        if (step >= (best[person] as number)) this.#reachFirst(person, step, own);
+      }
+    }
+  }
+
+  #reachFirst(person: number, step: number, own: number): void {
+    const at = this.#attempts[own + 1] as number;
+    const sincePreviousMs = step === 0 ? null : at - (this.#attempts[own - 1] as number);
+    this.#credit(person, step, { at, sincePreviousMs, sinceFirstMs: at - (this.#attempts[own] as number) });
+  }
+
   #endAttempt(person: number): void {
     const base = person * this.#count * 2;
     this.#attempts.fill(Number.NaN, base, base + this.#count * 2);
@@ -200,10 +261,7 @@ export class FunnelScan implements Scan<FunnelAnswer> {
     if (!(at - start <= this.question.windowMs)) return;
     attempts[own] = start;
     attempts[own + 1] = at;
-    // Most get there again and again; the first time alone is counted.
-    if (step < (this.#best[person] as number)) return;
-    const sincePreviousMs = step === 0 ? null : at - (attempts[own - 1] as number);
-    this.#credit(person, step, { at, sincePreviousMs, sinceFirstMs: at - start });
+    if (step >= (this.#best[person] as number)) this.#reachFirst(person, step, own);
   }
 
   /** The first time that a person, or a visit, gets so far. */
@@ -252,7 +310,7 @@ export class FunnelScan implements Scan<FunnelAnswer> {
         return reached ? [{ group, reached: reached.part }] : [];
       }),
       course: this.#course.part,
-      reached: this.#sets.map((set) => Uint32Array.from(set)),
+      reached: this.#sets.map((set) => set.toNumbers()),
     };
   }
 

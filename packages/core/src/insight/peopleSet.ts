@@ -95,6 +95,16 @@ export class PeopleSet {
       for (let left = bits; left !== 0; left &= left - 1) yield word * 32 + (31 - Math.clz32(left & -left));
   }
 
+  /** All of them, ascending. */
+  toNumbers(): Uint32Array {
+    if (this.#entries) return Uint32Array.from(this.#entries).sort();
+    const all = new Uint32Array(this.#count);
+    let count = 0;
+    for (let word = 0; word < this.#bits.length; word++)
+      for (let left = this.#bits[word] as number; left !== 0; left &= left - 1) all[count++] = word * 32 + (31 - Math.clz32(left & -left));
+    return all;
+  }
+
   /** The set is not needed any more. */
   release(): void {
     if (!this.#entries) this.budget?.giveBack(this.#bits.length * 4);
