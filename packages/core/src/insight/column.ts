@@ -56,10 +56,19 @@ function writeNumbers(values: Float64Array): Uint8Array {
   return head.bytes;
 }
 
-/** A copy in memory of its own, since typed arrays need an aligned start; the `slice` of a Node.js Buffer would be a view. */
-export const copyFrom = (bytes: Uint8Array, start = 0): Uint8Array => new Uint8Array(bytes.subarray(start));
+/** Gives out the bytes in which numbers of an open day lie: those of one thread, or of all. */
+export type Memory = (bytes: number) => ArrayBuffer | SharedArrayBuffer;
+export const OWN_MEMORY: Memory = (bytes) => new ArrayBuffer(bytes);
+export const SHARED_MEMORY: Memory = (bytes) => new SharedArrayBuffer(bytes);
 
-export function readColumn(bytes: Uint8Array): Column {
+/** A copy that begins where a buffer does: typed arrays need an aligned start, and the `slice` of a Node.js Buffer would be a view. */
+export function copyFrom(bytes: Uint8Array, start = 0, memory = OWN_MEMORY): Uint8Array {
+  const copy = new Uint8Array(memory(bytes.length - start));
+  copy.set(bytes.subarray(start));
+  return copy;
+}
+
+export function readColumn(bytes: Uint8Array, memory = OWN_MEMORY): Column {
   const kind = bytes[0] as number;
   if (kind === WORDS) {
     const size = bytes[1] as number;
@@ -67,13 +76,13 @@ export function readColumn(bytes: Uint8Array): Column {
     const length = head.read();
     const start = 2 + lengthOfInt(length);
     const words = JSON.parse(new TextDecoder().decode(bytes.subarray(start, start + length))) as string[];
-    const raw = copyFrom(bytes, start + length);
+    const raw = copyFrom(bytes, start + length, memory);
     const codes = size === 1 ? raw : size === 2 ? new Uint16Array(raw.buffer) : new Uint32Array(raw.buffer);
     return { kind: 'words', words, codes };
   }
-  if (kind === FLOATS) return { kind: 'numbers', values: new Float64Array(copyFrom(bytes, 1).buffer) };
+  if (kind === FLOATS) return { kind: 'numbers', values: new Float64Array(copyFrom(bytes, 1, memory).buffer) };
   const reader = new IntReader(bytes, 1);
-  const values = new Float64Array(reader.read());
+  const values = new Float64Array(memory(reader.read() * 8));
   for (let row = 0; row < values.length; row++) {
     const value = reader.readSigned();
     // Zero is no value, so what is not negative moved up by one.

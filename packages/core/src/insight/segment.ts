@@ -7,6 +7,7 @@ import {
   type Codes,
   codesFor,
   copyFrom,
+  OWN_MEMORY,
   type NumberColumn,
   readColumn,
   type WordColumn,
@@ -119,14 +120,14 @@ function propertyColumns(sorted: readonly InsightEvent[]): Map<string, Column> {
 }
 
 /** Reads the columns that each question needs: who, when and what. */
-export function readDay(day: number, rows: number, columns: ReadonlyMap<string, Uint8Array>): Segment {
+export function readDay(day: number, rows: number, columns: ReadonlyMap<string, Uint8Array>, memory = OWN_MEMORY): Segment {
   const column = (name: string) => columns.get(name) as Uint8Array;
   const reader = new IntReader(column('person'));
-  const person = new Uint32Array(rows);
+  const person = new Uint32Array(memory(rows * 4));
   let before = 0;
   for (let row = 0; row < rows; row++) person[row] = before += reader.read();
   const times = new IntReader(column('at'));
-  const at = new Uint32Array(rows);
+  const at = new Uint32Array(memory(rows * 4));
   for (let row = 0; row < rows; row++) {
     const passed = times.read();
     at[row] = row > 0 && person[row] === person[row - 1] ? (at[row - 1] as number) + passed : passed;
@@ -136,11 +137,11 @@ export function readDay(day: number, rows: number, columns: ReadonlyMap<string, 
     rows,
     person,
     at,
-    name: readColumn(column('name')) as WordColumn,
+    name: readColumn(column('name'), memory) as WordColumn,
     visit: NO_VISITS,
     properties: new Map(),
   };
-  for (const [name, bytes] of columns) addColumn(segment, name, bytes);
+  for (const [name, bytes] of columns) addColumn(segment, name, bytes, memory);
   return segment;
 }
 
@@ -159,9 +160,9 @@ export function holdsAny(bytes: Uint8Array, rows: number, people: ReadonlySet<nu
 const NO_VISITS = new Uint32Array(0);
 
 /** Adds a column to a segment that is open. */
-export function addColumn(segment: Segment, name: string, bytes: Uint8Array): void {
-  if (name === 'visit') segment.visit = new Uint32Array(copyFrom(bytes).buffer);
-  else if (readPropertyColumn(name)) segment.properties.set(name, readColumn(bytes));
+export function addColumn(segment: Segment, name: string, bytes: Uint8Array, memory = OWN_MEMORY): void {
+  if (name === 'visit') segment.visit = new Uint32Array(copyFrom(bytes, 0, memory).buffer);
+  else if (readPropertyColumn(name)) segment.properties.set(name, readColumn(bytes, memory));
 }
 
 /**

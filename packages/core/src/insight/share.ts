@@ -1,5 +1,5 @@
 /** Segments for several threads: in memory that they all see, and by shares of the people, whose answers add up. */
-import type { Column } from './column.js';
+import { type Column, SHARED_MEMORY } from './column.js';
 import type { Segment } from './segment.js';
 
 /** People by number, from one up to another. */
@@ -11,8 +11,8 @@ type Ints = Uint8Array | Uint16Array | Uint32Array | Float64Array;
 export function inSharedMemory<Numbers extends Ints>(numbers: Numbers): Numbers {
   if (numbers.buffer instanceof SharedArrayBuffer || numbers.length === 0) return numbers;
   // A Node.js Buffer is bytes, too, and is no kind of its own here.
-  const Kind = (numbers.BYTES_PER_ELEMENT === 1 ? Uint8Array : numbers.constructor) as new (buffer: SharedArrayBuffer) => Numbers;
-  const copy = new Kind(new SharedArrayBuffer(numbers.byteLength));
+  const Kind = (numbers.BYTES_PER_ELEMENT === 1 ? Uint8Array : numbers.constructor) as new (buffer: ArrayBufferLike) => Numbers;
+  const copy = new Kind(SHARED_MEMORY(numbers.byteLength));
   copy.set(numbers as never);
   return copy;
 }

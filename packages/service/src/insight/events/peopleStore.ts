@@ -3,7 +3,7 @@
  * becomes one with them, backwards too. Two users never do. Raw SQL where a statement decides between concurrent calls.
  */
 import { ERASED } from '@orchard/core/insight';
-import { and, eq, gt, gte, inArray, isNotNull, type SQL, sql } from 'drizzle-orm';
+import { and, eq, inArray, isNotNull } from 'drizzle-orm';
 import type { MySqlTable } from 'drizzle-orm/mysql-core';
 import { LRUCache } from 'lru-cache';
 import type { Statements } from '../../platform/database/connection.js';
@@ -210,14 +210,13 @@ export class People {
   async known(db: EnvironmentDatabase): Promise<KnownPeople> {
     const loaded = this.#known.get(db.name) ?? new Loaded();
     this.#known.set(db.name, loaded);
-    const people = db.table(personTable);
     const [{ now } = { now: new Date() }] = await db.rows<{ now: Date }>('SELECT UTC_TIMESTAMP(3) AS now');
-    const read = (where: SQL | undefined) => db.orm.select(KNOWN).from(people).where(where);
-    if (loaded.readTo > 0) loaded.take(await read(gte(people.changedAt, new Date(loaded.readTo))));
+    const read = (where: string, values: unknown[]) => db.runRows<Row>(`SELECT ${KNOWN} FROM ${db.of(personTable)} WHERE ${where}`, values);
+    if (loaded.readTo > 0) loaded.take(await read('changedAt >= ?', [new Date(loaded.readTo)]));
     // Everybody, a page at a time: all rows at once would take memory, and hold up the event loop.
     else
       for (let [last, rows]: [number, Row[] | null] = [0, null]; rows === null || rows.length === PAGE; ) {
-        rows = await read(gt(people.number, last)).orderBy(people.number).limit(PAGE);
+        rows = await read('number > ? ORDER BY number LIMIT ?', [last, PAGE]);
         loaded.take(rows);
         last = rows.at(-1)?.number ?? last;
       }
@@ -294,13 +293,8 @@ export class People {
   }
 }
 
-/** What questions know of a person; a time as a number, since there can be millions. */
-const KNOWN = {
-  number: personTable.number,
-  became: personTable.became,
-  firstMs: sql<number>`TIMESTAMPDIFF(MICROSECOND, '1970-01-01', firstAt) DIV 1000`,
-  isErased: sql<number>`erasedAt IS NOT NULL`,
-};
+/** What questions know of a person. Raw SQL, and times as numbers: there can be millions, and a row through the builder costs 5 µs. */
+const KNOWN = `number, became, TIMESTAMPDIFF(MICROSECOND, '1970-01-01', firstAt) DIV 1000 AS firstMs, erasedAt IS NOT NULL AS isErased`;
 type Row = { number: number; became: number | null; firstMs: number; isErased: number };
 const PAGE = 20_000;
 

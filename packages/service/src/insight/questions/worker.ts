@@ -19,6 +19,7 @@ import {
   rowsOfShare,
   type Scan,
   type Segment,
+  SHARED_MEMORY,
   shareSegment,
   TimesScan,
   VisitsScan,
@@ -111,10 +112,9 @@ function scanOf(spec: Spec, ground: QuestionGround): Scan<unknown> {
 /** In memory that every thread sees, so that each can look through it. */
 function openDay({ day, at, rows, columns, people }: Calls['open']['asked']): Segment {
   const fresh = columns.map(([name, bytes]) => [name, inflateSync(bytes)] as const);
-  const known = packedDays.get(day);
-  if (known) for (const [name, bytes] of fresh) addColumn(known, name, bytes);
-  const packed = shareSegment(known ?? readDay(at, rows, new Map(fresh)));
-  packedDays.set(day, packed);
+  let packed = packedDays.get(day);
+  if (packed) for (const [name, bytes] of fresh) addColumn(packed, name, bytes, SHARED_MEMORY);
+  else packedDays.set(day, (packed = readDay(at, rows, new Map(fresh), SHARED_MEMORY)));
   return shareSegment(withAliases(packed, people.alias));
 }
 
