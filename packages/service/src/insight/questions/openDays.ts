@@ -9,7 +9,14 @@ import type { QuestionThread } from './thread.js';
 const MOST_BYTES = 180_000_000;
 
 /** A day as it was packed, in the thread that opened it. */
-type PackedDay = { database: string; opener: QuestionThread; columns: Set<string>; busy: Promise<unknown> };
+type PackedDay = {
+  database: string;
+  opener: QuestionThread;
+  columns: Set<string>;
+  busy: Promise<unknown>;
+  /** Questions that are opening it: it cannot be forgotten meanwhile. */
+  opening: number;
+};
 /** A day as of some people: those who became another are replaced. */
 export type OpenDay = {
   key: string;
@@ -51,11 +58,15 @@ export class OpenDays {
       const known = this.#open.get(key);
       return known && needed.every((name) => known.columns.has(name)) ? known : null;
     };
+    packed.opening++;
     // One question at a time opens a day; the next finds what it left.
     const turn = packed.busy.then(() => open() ?? this.#read(db, row, { day, key, needed, packed, people }));
     packed.busy = turn.catch(() => undefined);
-    const found = open() ?? (await turn);
-    found.users++;
+    const using = turn.then((one) => {
+      one.users++;
+      return one;
+    });
+    const found = await using.finally(() => packed.opening--);
     this.#open.delete(key);
     this.#open.set(key, found);
     return found;
@@ -65,7 +76,7 @@ export class OpenDays {
     let packed = this.#packed.get(day);
     if (!packed) {
       const opener = threads[this.#opened++ % threads.length] as QuestionThread;
-      this.#packed.set(day, (packed = { database: db.name, opener, columns: new Set(), busy: Promise.resolve() }));
+      this.#packed.set(day, (packed = { database: db.name, opener, columns: new Set(), busy: Promise.resolve(), opening: 0 }));
     }
     return packed;
   }
@@ -121,7 +132,7 @@ export class OpenDays {
     const days = new Set(used.map(({ day }) => day));
     const [keys, packed]: [string[], string[]] = [[], []];
     for (const [key, open] of this.#open) {
-      if (open.users > 0) continue;
+      if (open.users > 0 || this.#packed.get(open.day)?.opening) continue;
       const isOld = days.has(open.day) && open.aliases < aliases;
       if (!isOld && this.#bytes <= MOST_BYTES) continue;
       this.#open.delete(key);
