@@ -29,8 +29,6 @@ import { QuestionThread } from './thread.js';
 const MOST_THREADS = Math.min(4, availableParallelism());
 /** Days that go to the threads together: a message costs as much as some ten thousand rows. */
 const [DAYS_TOGETHER, ROWS_TOGETHER] = [8, 1_000_000];
-/** So often, before the threads have looked through the first. */
-const IN_FLIGHT = 2;
 
 /** Days read so far, of how many. */
 export type QuestionProgress = { done: number; total: number };
@@ -91,7 +89,7 @@ export class Asking {
         aliases = shared.aliases;
         const shares = sharesOf(known.count, threads.length, threads.length > 1 ? this.#days.segmentsOf(db) : []);
         for (const [i, one] of asked.entries()) one.begin(spec, shared, this.now(), threads.length > 1 ? (shares[i] as PeopleShare) : null);
-        await this.#readDays(db, asked, reading, watch, { used, people: shared });
+        await this.#lookThrough(db, asked, reading, watch, { used, people: shared });
         return known;
       });
       return { answer: await answerOf(asked), people };
@@ -102,7 +100,7 @@ export class Asking {
   }
 
   /** Looks through the days of a period in order, each with what is packed and what is not. */
-  async #readDays(
+  async #lookThrough(
     db: EnvironmentDatabase,
     asked: readonly AskedThread[],
     { from, until, columns }: Reading,
@@ -113,49 +111,27 @@ export class Asking {
     const rows = await readEvents(db, from, until);
     const extra = grouped(await eventsOfRows(db, this.events.contexts, rows), ({ at }) => Math.floor(at / DAY_MS) * DAY_MS);
     const days = [...new Set([...packed.keys(), ...extra.keys()])].sort((a, b) => a - b);
-    const threads = this.#running();
-    const look = async (some: readonly number[], opening: Promise<OpenDay | null>[], before: Promise<unknown>) => {
-      const open = await Promise.all(opening);
-      // Days are looked through in order, whichever are open first.
-      await before;
-      signal?.throwIfAborted();
-      return asked.map((one) =>
-        one.look(
-          this.#days,
-          some.map((at, i) => ({ at, open: open[i] ?? null, extra: extra.get(at) ?? [] })),
-        ),
-      );
+    const open = async (at: number): Promise<DayToHand> => {
+      const row = packed.get(at);
+      const day = row ? await this.#days.use(db, row, columns, people, this.#running()) : null;
+      if (day) used.push(day);
+      return { at, day, extra: extra.get(at) ?? [] };
     };
+    const [first = [], ...others] = together(days, (at) => packed.get(at)?.rows ?? 0);
+    let opening = allOf(first.map(open));
     let done = 0;
-    let last: Promise<Promise<unknown>[]> = Promise.resolve([]);
-    const inFlight: Promise<unknown>[] = [];
-    const openings: Promise<unknown>[] = [];
     try {
-      for (const some of together(days, (at) => packed.get(at)?.rows ?? 0)) {
+      for (const next of [...others, []]) {
+        const some = await opening;
         signal?.throwIfAborted();
-        const opening = some.map(async (at) => {
-          const row = packed.get(at);
-          const open = row ? await this.#days.use(db, row, columns, people, threads) : null;
-          if (open) used.push(open);
-          return open;
-        });
-        openings.push(...opening);
-        last = look(some, opening, last);
-        const looked = last
-          .then((all) => Promise.all(all))
-          .then(() => {
-            done += some.length;
-            progress?.({ done, total: days.length });
-          });
-        // A failure is looked at below; meanwhile it is not unhandled.
-        looked.catch(() => undefined);
-        inFlight.push(looked);
-        if (inFlight.length >= IN_FLIGHT) await inFlight.shift();
+        // The next days are read while the threads look through these.
+        opening = allOf(next.map(open));
+        await Promise.all(asked.map((one) => one.look(this.#days, some)));
+        done += some.length;
+        progress?.({ done, total: days.length });
       }
-      await Promise.all(inFlight);
     } finally {
-      // Whatever is still being opened is in use, too.
-      await Promise.allSettled([...inFlight, ...openings]);
+      await opening.catch(() => undefined);
     }
   }
 
@@ -205,22 +181,32 @@ function together(days: readonly number[], rowsOf: (day: number) => number): num
   return all;
 }
 
+type DayToHand = { at: number; day: OpenDay | null; extra: InsightEvent[] };
+
+/** Like Promise.all, but when one fails the others have ended too, and it may be looked at later. */
+function allOf<Value>(promises: readonly Promise<Value>[]): Promise<Value[]> {
+  const all = Promise.allSettled(promises).then(() => Promise.all(promises));
+  all.catch(() => undefined);
+  return all;
+}
+
 /** One question in one thread. */
 class AskedThread {
   constructor(
     private readonly thread: QuestionThread,
     private readonly id: number,
-  ) {}
+  ) {
+    thread.questions++;
+  }
 
   begin(spec: Spec, people: SharedPeople, now: number, share: PeopleShare | null): void {
-    this.thread.questions++;
     this.thread.tell({ call: 'begin', id: this.id, spec, people, now, share });
   }
 
-  look(days: OpenDays, some: readonly { at: number; open: OpenDay | null; extra: InsightEvent[] }[]): Promise<unknown> {
-    for (const { open } of some) if (open) days.hand(open, this.thread);
-    const asked = some.map(({ at, open, extra }) => ({ key: open?.key ?? null, at, extra }));
-    return this.thread.call('days', { id: this.id, days: asked });
+  async look(open: OpenDays, some: readonly DayToHand[]): Promise<void> {
+    for (const { day } of some) if (day) open.hand(day, this.thread);
+    const days = some.map(({ at, day, extra }) => ({ key: day?.key ?? null, at, extra }));
+    await this.thread.call('days', { id: this.id, days });
   }
 
   answer = () => this.thread.call('answer', { id: this.id });
