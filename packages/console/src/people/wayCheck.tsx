@@ -53,7 +53,7 @@ export function WayCheck({ of: { name, kind, title } }: { of: SignInWayDocument 
           <Button
             size="compact-sm"
             variant="default"
-            aria-label={`Try ${title}`}
+            aria-label={`Try it: ${title}`}
             loading={tryOut.isPending}
             onClick={() =>
               tryOut.mutate(
