@@ -37,6 +37,15 @@ const openid = (changes: object = {}) =>
     roles: { wardens: 'warden' },
     ...changes,
   });
+/** Tokens of another issuer, which is the same provider. */
+const backend = () =>
+  put('backend', {
+    kind: 'tokens',
+    title: 'Our backend',
+    issuer: provider.issuer,
+    audience: 'huts-api',
+    keysAddress: `${provider.issuer}/jwks`,
+  });
 const environment = () => test.service.parts.directory.environment('quillfell-hiker', 'dev');
 
 beforeAll(async () => {
@@ -174,24 +183,12 @@ describe('a way that is tried', () => {
     expect((await browser.open(`${base}/ways/path`)).html).toContain('This trial is of the way ridge.');
     const form = { request, step: 'password', email: SIGNE.email, password: PASSWORD };
     expect((await browser.post(`${base}/authorize`, form)).status).toBe(400);
-    await put('backend', {
-      kind: 'tokens',
-      title: 'Our backend',
-      issuer: provider.issuer,
-      audience: 'huts-api',
-      keysAddress: `${provider.issuer}/jwks`,
-    });
+    await backend();
     await expect(begin('backend')).rejects.toMatchObject({ problem: 'wrong-state' });
   });
 
   it('by a token of another issuer is checked with one', async () => {
-    await put('backend', {
-      kind: 'tokens',
-      title: 'Our backend',
-      issuer: provider.issuer,
-      audience: 'huts-api',
-      keysAddress: `${provider.issuer}/jwks`,
-    });
+    await backend();
     const check = (token: string) =>
       test.owner.call(operations.signInWays.check, { params: { ...app.dev.params, way: 'backend' }, body: { token } });
     const { steps } = await check(await provider.idToken(KENJI, { audience: 'huts-api' }));
@@ -252,13 +249,7 @@ describe('a token that an app hands over', () => {
   });
 
   it('of another issuer signs in by its keys, for its audience alone', async () => {
-    await put('backend', {
-      kind: 'tokens',
-      title: 'Our backend',
-      issuer: provider.issuer,
-      audience: 'huts-api',
-      keysAddress: `${provider.issuer}/jwks`,
-    });
+    await backend();
     expect((await handOver(await provider.idToken(KENJI, { audience: 'huts-api' }), 'backend')).body.user.email).toBe(KENJI.email);
     expect((await handOver(await provider.idToken(KENJI), 'backend')).status).toBe(401);
   });

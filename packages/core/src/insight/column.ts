@@ -34,7 +34,7 @@ export function writeColumn(column: Column): Uint8Array {
     head.write(WORDS);
     head.write(codes.BYTES_PER_ELEMENT);
     head.write(words.length);
-    return joined([head.bytes, words, new Uint8Array(codes.buffer, codes.byteOffset, codes.byteLength)]);
+    return joined(Uint8Array, [head.bytes, words, new Uint8Array(codes.buffer, codes.byteOffset, codes.byteLength)]);
   }
   return writeNumbers(column.values);
 }
@@ -45,7 +45,7 @@ function writeNumbers(values: Float64Array): Uint8Array {
     !values.every((value) => Number.isNaN(value) || (Number.isSafeInteger(value) && Math.abs(value) < 2 ** 51 && !Object.is(value, -0)))
   ) {
     head.write(FLOATS);
-    return joined([head.bytes, new Uint8Array(values.buffer, values.byteOffset, values.byteLength)]);
+    return joined(Uint8Array, [head.bytes, new Uint8Array(values.buffer, values.byteOffset, values.byteLength)]);
   }
   head.write(WHOLE);
   head.write(values.length);
@@ -93,8 +93,12 @@ export function readColumn(bytes: Uint8Array, memory = OWN_MEMORY): Column {
 
 const lengthOfInt = (value: number): number => (value < 0x80 ? 1 : 1 + lengthOfInt(Math.floor(value / 0x80)));
 
-export function joined(parts: readonly Uint8Array[]): Uint8Array {
-  const all = new Uint8Array(parts.reduce((sum, { length }) => sum + length, 0));
+/** Numbers of several arrays in one, in their order. */
+export function joined<Numbers extends Uint8Array | Uint32Array | Float64Array>(
+  Kind: new (length: number) => Numbers,
+  parts: readonly Numbers[],
+): Numbers {
+  const all = new Kind(parts.reduce((sum, { length }) => sum + length, 0));
   let at = 0;
   for (const part of parts) {
     all.set(part, at);

@@ -2,6 +2,7 @@
  * Funnels: how many people get through a list of steps. For each person and step, the latest start is kept from which the steps
  * up to it were done in order; a step counts while the window since that start is open.
  */
+import { joined } from './column.js';
 import { type CoursePart, FunnelCourse, type FunnelDurations, type FunnelTrend, joinCourses } from './funnelCourse.js';
 import { type GroupKey, Groups } from './groups.js';
 import { codeOfName, maskOf } from './mask.js';
@@ -97,16 +98,6 @@ function presentSteps(steps: readonly Wanted[], parts: readonly ReachedPart[]): 
       ),
     };
   });
-}
-
-function joined<Numbers extends Float64Array | Uint32Array>(Kind: new (length: number) => Numbers, parts: readonly Numbers[]): Numbers {
-  const all = new Kind(parts.reduce((sum, { length }) => sum + length, 0));
-  let at = 0;
-  for (const part of parts) {
-    all.set(part, at);
-    at += part.length;
-  }
-  return all;
 }
 
 export function medianOf(values: Float64Array): number | null {
