@@ -21,7 +21,7 @@ import { eventIntake, fillEvents, questions } from './insight.mjs';
 import { compare } from './measure.mjs';
 import { messages } from './messages.mjs';
 import { alertTime, evaluation, fillCalls, logIntake, recording, requestsByFilter, usage } from './operations.mjs';
-import { fillUsers, readsWhile, signIns, usersByField } from './people.mjs';
+import { fillUsers, readsWhile, signIns, tokenCheck, usersByField } from './people.mjs';
 import { typeChange } from './typeChange.mjs';
 
 const { values } = parseArgs({
@@ -295,6 +295,13 @@ async function main() {
     const took = await readsWhile({ read, signIn, aSecond: 20, seconds: 4, rounds: Math.min(rounds, 5) });
     console.log(
       `reads while 20 sign in each second  p95 ${took.busy.toFixed(1)} ms, ${took.calm.toFixed(1)} without: ${took.ratio.toFixed(2)} times (aim: 1.5)${took.ratio <= 1.5 ? '' : '  missed'}`,
+    );
+  }
+  if (wanted('people', 'tokens')) {
+    const { fresh, seen, bare } = await tokenCheck({ rounds });
+    const missed = seen < 20 && fresh <= 2 * bare ? '' : '  missed';
+    console.log(
+      `check of an access token    ${seen.toFixed(1)} µs when seen before (aim: under 20), ${fresh.toFixed(0)} µs when new, ${(fresh / bare).toFixed(2)} times a bare ES256 verification (aim: 2)${missed}`,
     );
   }
   if (wanted('people', 'users')) {

@@ -1,7 +1,9 @@
 // People: sign-ins beside the bare hash, other calls while they go on, and lists of users by a field of theirs.
+import { generateKeyPairSync, verify as verifySignature } from 'node:crypto';
 import { setTimeout as sleep } from 'node:timers/promises';
 import { Algorithm, hash, verify } from '@node-rs/argon2';
 import { operations } from '@orchard/contract';
+import { UserTokens } from '../dist/platform/access/userTokens.js';
 import { compare, median } from './measure.mjs';
 
 const PASSWORD = 'ridge-and-river';
@@ -21,6 +23,43 @@ export async function signIns({ send, service, key, rounds }) {
   const stored = await hash(PASSWORD, ARGON2ID);
   const signIn = (i) => post('/sessions', { email: account(i), password: PASSWORD });
   return { signIn, ...(await compare({ ours: signIn, bare: () => verify(stored, PASSWORD), rounds, count: 200, width: AT_ONCE })) };
+}
+
+/** The check of an access token, new and seen before, beside a bare verification (ES256). @returns microseconds, medians of rounds */
+export async function tokenCheck({ rounds, count = 2_000 }) {
+  const key = { kid: 'bench', ...generateKeyPairSync('ec', { namedCurve: 'P-256' }) };
+  const session = { userId: 'u', roles: [], fields: {}, ended: false, disabled: false };
+  const keys = { current: async () => key, find: async () => key };
+  const tokens = new UserTokens(
+    Date.now,
+    async () => session,
+    keys,
+    () => 'http://bench',
+    { originOf: () => null },
+  );
+  const environment = { id: 'e', app: 'hiker', name: 'dev' };
+  const each = async (work, all) => {
+    const began = performance.now();
+    for (const one of all) await work(one);
+    return ((performance.now() - began) * 1000) / all.length;
+  };
+  const [fresh, seen, bare] = [[], [], []];
+  for (let round = 0; round < rounds; round++) {
+    const made = await Promise.all(
+      Array.from({ length: count }, () => tokens.issueAccessToken(environment, { userId: 'u', sessionId: 's', client: 'ios' })),
+    );
+    const parts = made.map(({ token }) => token.split('.'));
+    const verifier = { key: key.publicKey, dsaEncoding: 'ieee-p1363' };
+    bare.push(
+      await each(
+        ([head, body, signature]) => verifySignature('sha256', `${head}.${body}`, verifier, Buffer.from(signature, 'base64url')),
+        parts,
+      ),
+    );
+    fresh.push(await each(({ token }) => tokens.userOf(environment, token), made));
+    seen.push(await each(({ token }) => tokens.userOf(environment, token), made));
+  }
+  return { fresh: median(fresh), seen: median(seen), bare: median(bare) };
 }
 
 /** The 95th percentile of reads, alone and while so many sign in each second. @returns milliseconds */
