@@ -89,6 +89,9 @@ describe('a plain OpenID client', () => {
     expect([payload.client_id, protectedHeader.alg]).toEqual(['hiker-ios', 'ES256']);
     expect(await client.fetchUserInfo(config, tokens.access_token, payload.sub as string)).toMatchObject({ email, name: 'runa' });
     expect((await test.app('GET', '/users/me', { key: app.dev.clientKey, token: tokens.access_token })).body.email).toBe(email);
+    // The ID token is signed with the same key, and opens nothing; nor does an access token with something after it.
+    for (const token of [tokens.id_token as string, `${tokens.access_token}.e30`])
+      expect((await test.app('GET', '/users/me', { key: app.dev.clientKey, token })).body.type).toBe('/docs/problems/token-invalid');
     const renewed = await client.refreshTokenGrant(config, tokens.refresh_token as string);
     await client.tokenRevocation(config, renewed.refresh_token as string);
     await expect(client.refreshTokenGrant(config, renewed.refresh_token as string)).rejects.toMatchObject({ error: 'invalid_grant' });
