@@ -162,6 +162,7 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
       }
   }
 
+  /** The groups that occur, and how often each does. */
   sizes(): GroupSize[] {
     const isGrouped = this.#groups.by.length > 0;
     return this.#groups.keys.flatMap((key, group): GroupSize[] => {
@@ -170,7 +171,7 @@ export class CountScan implements Scan<{ series: CountSeries[]; groups: number }
     });
   }
 
-  /** @param top the groups that are shown one by one */
+  /** What was counted, to be added to that of other people. @param top the groups that are shown one by one */
   part(top: readonly GroupKey[]): CountPart {
     const shown = top.map((key) => this.#groups.find(key));
     const numbers = new Set(shown);

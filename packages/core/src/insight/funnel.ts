@@ -292,6 +292,7 @@ export class FunnelScan implements Scan<FunnelAnswer> {
     this.#group[person] = -1;
   }
 
+  /** What the people looked at come to, to be added to that of others. */
   part(): FunnelPart {
     for (const person of this.#done.keys()) this.#settleAny(person);
     return {

@@ -17,6 +17,7 @@ export function inSharedMemory<Numbers extends Ints>(numbers: Numbers): Numbers 
   return copy;
 }
 
+/** The same segment, with its rows in memory that every thread sees. */
 export function shareSegment(segment: Segment): Segment {
   const words = <Words extends Column>(column: Words): Words =>
     column.kind === 'words' ? { ...column, codes: inSharedMemory(column.codes) } : { ...column, values: inSharedMemory(column.values) };

@@ -1,6 +1,5 @@
 /** The page on which people sign in: HTML in their language. It has no script, but for the view that asks a passkey. */
 import { createHash } from 'node:crypto';
-import type { WaySteps } from '@orchard/contract';
 import type { JsonObject } from '@orchard/core';
 import { type SignInTexts, signInTexts } from '@orchard/core/accounts';
 import type { Response } from 'express';
@@ -45,7 +44,8 @@ export type Shown = {
   passkey?: JsonObject;
 };
 
-const styleOf = (colour: string | null) => {
+/** The style of a page. @param colour of the team; null: ours */
+export const styleOf = (colour: string | null) => {
   const [light, dark] = colour ? [colour, colour] : ['#1f7a6c', '#6fc3b2'];
   const [onLight, onDark] = colour ? [inkOn(colour), inkOn(colour)] : ['#fbf8f2', '#182020'];
   return `:root{color-scheme:light dark;--ground:#fbf8f2;--ink:#1f2a2a;--accent:${light};--on:${onLight};--care:#9c2f1a;--line:#d8d0bf}
@@ -65,10 +65,12 @@ a.go{background:var(--accent);color:var(--on);border-color:var(--accent)}code{fo
 
 /** WebAuthn Level 3 sections 5.1.4 and 5.1.9: options from JSON, the response as JSON; the form carries both. */
 const SCRIPT = `const f=document.querySelector('form[data-passkey]');f.addEventListener('submit',async e=>{const i=f.elements.passkey;if(i.value)return;e.preventDefault();try{const o=JSON.parse(f.dataset.passkey);i.value=JSON.stringify((await navigator.credentials.get({publicKey:PublicKeyCredential.parseRequestOptionsFromJSON(o.publicKey)})).toJSON())}catch{i.value='{}'}f.submit()})`;
-const hashOf = (text: string) => `'sha256-${createHash('sha256').update(text).digest('base64')}'`;
+/** As a content security policy names what stands in the page (CSP Level 3, section 2.3.1). */
+export const hashOf = (text: string) => `'sha256-${createHash('sha256').update(text).digest('base64')}'`;
 const SCRIPT_HASH = hashOf(SCRIPT);
 
-const escaped = (text: string): string => text.replace(/[&<>"']/g, (letter) => `&#${letter.charCodeAt(0)};`);
+/** Text as HTML shows it. */
+export const escaped = (text: string): string => text.replace(/[&<>"']/g, (letter) => `&#${letter.charCodeAt(0)};`);
 
 /** @param returnsTo the origin or scheme that a form may lead to after it was sent */
 export function sendPage(response: Response, status: number, shown: Shown, returnsTo: string | null): void {
@@ -82,7 +84,8 @@ export function sendPage(response: Response, status: number, shown: Shown, retur
   );
 }
 
-function sendHtml(response: Response, status: number, html: string, policy: string): void {
+/** @param policy the content security policy (CSP Level 3) */
+export function sendHtml(response: Response, status: number, html: string, policy: string): void {
   response.status(status);
   response.setHeader('content-type', 'text/html; charset=utf-8');
   response.setHeader('cache-control', 'no-store');
@@ -99,38 +102,6 @@ export function sendForm(response: Response, shown: Shown, { address, form }: { 
   const body = `<form method="post" action="${escaped(address)}">${fields.join('')}<button>${escaped(texts.goOn)}</button></form>`;
   const policy = `default-src 'none'; img-src 'self'; style-src ${hashOf(styleOf(shown.colour))}; form-action ${new URL(address).origin}; frame-ancestors 'none'; base-uri 'none'`;
   sendHtml(response, 200, frame(shown, language, texts, shown.way?.title ?? texts.title, body), policy);
-}
-
-/** A way that is tried: what is about to happen, or each step's answer. It speaks to the team, in the language of the console. */
-export type TrialPage = {
-  title: string;
-  /** Null before the visit. */
-  steps: WaySteps['steps'] | null;
-  /** Where it goes on: to the provider, or to another try. */
-  next: string;
-  /** What the provider has to list. */
-  redirectAddress: string | null;
-};
-
-export function sendTrial(response: Response, shown: Shown, trial: TrialPage): void {
-  const { texts } = signInTexts(['en']);
-  const policy = `default-src 'none'; img-src 'self'; style-src ${hashOf(styleOf(shown.colour))}; frame-ancestors 'none'; base-uri 'none'`;
-  sendHtml(response, 200, frame(shown, 'en', texts, `Trying “${trial.title}”`, trialView(trial)), policy);
-}
-
-function trialView({ steps, next, redirectAddress }: TrialPage): string {
-  const onward = (text: string) => `<a class="way go" href="${escaped(next)}">${text}</a>`;
-  if (steps === null)
-    return `<p>Sign in at the provider as a made-up person. Nobody is signed in here by it, and nothing is kept.</p>
-<p>If the provider shows an error instead of its sign-in, this redirect address is probably not listed there:</p><p><code>${escaped(redirectAddress ?? '')}</code></p>${onward('Go to the provider')}`;
-  const rows = steps.map(
-    ({ what, ok, text }) => `<dt${ok ? '' : ' class="care"'}>${ok ? '✓' : '✗'} ${escaped(what)}</dt><dd>${escaped(text)}</dd>`,
-  );
-  const works = steps.every(({ ok }) => ok);
-  const verdict = works
-    ? 'The way works. Nobody was signed in, and nothing was kept.'
-    : 'The way does not work yet. Fix the step that failed, then try again.';
-  return `<p${works ? '' : ' class="care"'} role="status">${verdict}</p><dl>${rows.join('')}</dl>${onward('Try again')}`;
 }
 
 export function pageOf(shown: Shown): string {
@@ -152,7 +123,8 @@ const fillerOf =
         .replaceAll('{way}', way?.title ?? ''),
     );
 
-function frame(shown: Shown, language: string, texts: SignInTexts, heading: string, body: string): string {
+/** A page around its body, with the team's picture. */
+export function frame(shown: Shown, language: string, texts: SignInTexts, heading: string, body: string): string {
   const title = fillerOf(shown)(heading);
   const picture = shown.picture ? `<img src="${escaped(shown.picture)}" alt="${escaped(shown.app)}">` : '';
   const script = shown.view === 'passkey' ? `<script>${SCRIPT}</script>` : '';

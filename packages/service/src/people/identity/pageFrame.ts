@@ -24,12 +24,16 @@ export type Opened = { open: Authorization; request: string };
 type Begun = { open: Pick<Authorization, 'client' | 'redirectUri'>; request: string };
 export type Changes = Pick<Shown, 'view'> & Partial<Shown>;
 
+/** The parameters with which a browser came. */
+export const queryOf = ({ request }: IdentityCall): URLSearchParams => new URL(request.originalUrl, 'http://service').searchParams;
+
 export class PageFrame {
   constructor(
     readonly parts: Parts,
     readonly store: AuthorizationStore,
   ) {}
 
+  /** A request that nobody can guess, and when it ends. */
   newRequest(): { request: string; expiresAt: Date } {
     return { request: this.parts.random(24).toString('base64url'), expiresAt: new Date(this.parts.now() + OPEN_MS) };
   }
@@ -47,6 +51,7 @@ export class PageFrame {
     return this.named(environment, parseCookie(call.headers.cookie ?? '')[COOKIE] ?? '');
   }
 
+  /** An open request by its name; null for none. */
   async named(environment: Environment, request: string): Promise<Opened | null> {
     const open = request ? await this.store.open(environment, request, new Date(this.parts.now())) : null;
     return open && { open, request };

@@ -4,8 +4,8 @@ import type { Environment } from '../../platform/call.js';
 import { tryWay } from '../providers/trial.js';
 import { isVisited, namedWay, type SignInWay } from '../providers/ways.js';
 import { TRYING } from './authorizationStore.js';
-import { sendTrial, type TrialPage } from './page.js';
-import type { IdentityCall, Opened, PageFrame } from './pageFrame.js';
+import { type IdentityCall, type Opened, type PageFrame, queryOf } from './pageFrame.js';
+import { sendTrial, type TrialPage } from './trialPage.js';
 import type { FromOutside, Purpose } from './visits.js';
 
 export class Trying implements Purpose {
@@ -50,20 +50,14 @@ export class Trying implements Purpose {
   }
 
   end(environment: Environment, call: IdentityCall, found: Opened, { name, way, person }: FromOutside): Promise<'streaming'> {
-    return this.#told(
-      environment,
-      call,
-      found,
-      way,
-      tryWay(this.frame.parts.outsideWays, environment, name, way, { ...came(call), person }),
-    );
+    const trial = tryWay(this.frame.parts.outsideWays, environment, name, way, { query: queryOf(call), person });
+    return this.#told(environment, call, found, way, trial);
   }
 
   async failed(environment: Environment, call: IdentityCall, found: Opened, _name: string, error: Error): Promise<'streaming'> {
     const name = found.open.state ?? '';
     const way = await namedWay(environment, name);
-    const query = came(call).query;
-    const trial = tryWay(this.frame.parts.outsideWays, environment, name, way, { query, refused: error });
+    const trial = tryWay(this.frame.parts.outsideWays, environment, name, way, { query: queryOf(call), refused: error });
     return this.#told(environment, call, found, way, trial);
   }
 
@@ -78,5 +72,3 @@ export class Trying implements Purpose {
     return 'streaming';
   }
 }
-
-const came = ({ request }: IdentityCall) => ({ query: new URL(request.originalUrl, 'http://service').searchParams });

@@ -5,7 +5,7 @@ import type { OutsidePerson } from '../providers/person.js';
 import { isVisited, type SignInWay } from '../providers/ways.js';
 import type { TokenForm } from './issuer.js';
 import { sendForm } from './page.js';
-import type { IdentityCall, Opened, PageFrame } from './pageFrame.js';
+import { type IdentityCall, type Opened, type PageFrame, queryOf } from './pageFrame.js';
 
 export type FromOutside = { name: string; way: SignInWay; person: OutsidePerson };
 
@@ -13,7 +13,9 @@ export type FromOutside = { name: string; way: SignInWay; person: OutsidePerson 
 export interface Purpose {
   /** The way that the request may use. @throws {Problem} not-found */
   demandWay(environment: Environment, found: Opened, name: string): Promise<SignInWay>;
+  /** Goes on with whoever comes back. */
   end(environment: Environment, call: IdentityCall, found: Opened, outside: FromOutside): Promise<'streaming'>;
+  /** Tells what can be told of a visit that did not succeed. */
   failed(environment: Environment, call: IdentityCall, found: Opened, name: string, error: Error): Promise<'streaming'>;
 }
 
@@ -66,9 +68,8 @@ export class Visits {
     if (!found) return this.frame.expired(environment, call);
     const purpose = this.#purposeOf(found);
     try {
-      const query = new URL(call.request.originalUrl, 'http://service').searchParams;
       const way = await purpose.demandWay(environment, found, name);
-      const person = await this.frame.parts.outsideWays.end(environment, name, query, found.request);
+      const person = await this.frame.parts.outsideWays.end(environment, name, queryOf(call), found.request);
       return await purpose.end(environment, call, found, { name, way, person });
     } catch (error) {
       return purpose.failed(environment, call, found, name, error as Error);

@@ -19,6 +19,7 @@ export class Walk {
   }
 }
 
+/** Walks steps, up to the first that fails. */
 export async function walked(steps: (walk: Walk) => unknown): Promise<WaySteps> {
   const walk = new Walk();
   try {
